@@ -1,0 +1,3 @@
+module idlebeacon
+
+go 1.26.8

@@ -1,0 +1,122 @@
+// Package index is the ordered index of points at the heart of the service.
+//
+// Every point is a 64-bit [Key]: its Web Mercator x and y, 32 bits each,
+// interleaved (G. M. Morton, "A Computer Oriented Geodetic Data Base", 1966). A
+// square cell of the map halved again and again is one contiguous range of keys,
+// so an ordered tree over the keys whose inner entries carry a [Summary] of their
+// subtree answers all the questions of a map from one structure: what is in a
+// box, how many are in a cell and where is their mean, what is nearest, and what
+// changed since.
+//
+// A [Tree] is an immutable snapshot, safe for any number of concurrent readers.
+// [Tree.Edit] starts a set of edits that copies what it touches and shares the
+// rest; its result becomes the next snapshot.
+package index
+
+import (
+	"idlebeacon/internal/core/geo"
+)
+
+// A Key is the place of a spot in the order of the index: the bits of its X and
+// Y interleaved, Y first, most significant first.
+type Key uint64
+
+// KeyOf returns the key of s.
+func KeyOf(s geo.Spot) Key { return Key(spread(s.Y)<<1 | spread(s.X)) }
+
+// Spot returns the spot whose key is k.
+func (k Key) Spot() geo.Spot {
+	return geo.Spot{X: gather(uint64(k)), Y: gather(uint64(k) >> 1)}
+}
+
+// spread puts the bits of v at the even places of the result.
+func spread(v uint32) uint64 {
+	x := uint64(v)
+	x = (x | x<<16) & 0x0000ffff0000ffff
+	x = (x | x<<8) & 0x00ff00ff00ff00ff
+	x = (x | x<<4) & 0x0f0f0f0f0f0f0f0f
+	x = (x | x<<2) & 0x3333333333333333
+	x = (x | x<<1) & 0x5555555555555555
+	return x
+}
+
+// gather undoes spread, ignoring the odd places.
+func gather(x uint64) uint32 {
+	x &= 0x5555555555555555
+	x = (x | x>>1) & 0x3333333333333333
+	x = (x | x>>2) & 0x0f0f0f0f0f0f0f0f
+	x = (x | x>>4) & 0x00ff00ff00ff00ff
+	x = (x | x>>8) & 0x0000ffff0000ffff
+	x = (x | x>>16) & 0x00000000ffffffff
+	return uint32(x)
+}
+
+// MaxLevel is the deepest level of cells: a cell that is a single spot.
+const MaxLevel = 32
+
+// A Cell is one square of the map cut into 2^Level x 2^Level of them. X grows
+// eastwards and Y southwards from 0. The zero value is the whole map.
+type Cell struct {
+	Level uint8 // 0 to MaxLevel
+	X, Y  uint32
+}
+
+// CellOf returns the cell at the given level, 0 to MaxLevel, that holds k.
+func CellOf(k Key, level uint8) Cell {
+	s := k.Spot()
+	shift := MaxLevel - level
+	return Cell{Level: level, X: uint32(uint64(s.X) >> shift), Y: uint32(uint64(s.Y) >> shift)}
+}
+
+// Range returns the first and the last key of the spots in c.
+func (c Cell) Range() (first, last Key) {
+	shift := MaxLevel - c.Level
+	first = KeyOf(geo.Spot{X: uint32(uint64(c.X) << shift), Y: uint32(uint64(c.Y) << shift)})
+	if c.Level == 0 {
+		return first, ^Key(0)
+	}
+	return first, first + (1<<(2*shift) - 1)
+}
+
+// Bounds returns the spots of c.
+func (c Cell) Bounds() geo.SpotBox {
+	first, last := c.Range()
+	return geo.SpotBox{Min: first.Spot(), Max: last.Spot()}
+}
+
+// Children returns the four cells one level deeper that make up c, in key order.
+// c must not be at MaxLevel.
+func (c Cell) Children() [4]Cell {
+	l, x, y := c.Level+1, c.X*2, c.Y*2
+	return [4]Cell{{l, x, y}, {l, x + 1, y}, {l, x, y + 1}, {l, x + 1, y + 1}}
+}
+
+// Neighbours appends to dst the cells of the same level that touch c, at most
+// eight, going round the world in X and ending at the poles in Y. Each comes
+// once, and c itself is not among them.
+func (c Cell) Neighbours(dst []Cell) []Cell {
+	side := int64(1) << c.Level
+	for dy := int64(-1); dy <= 1; dy++ {
+		y := int64(c.Y) + dy
+		if y < 0 || y >= side {
+			continue
+		}
+	columns:
+		for dx := int64(-1); dx <= 1; dx++ {
+			x := (int64(c.X) + dx + side) % side
+			n := Cell{Level: c.Level, X: uint32(x), Y: uint32(y)}
+			if n == c {
+				continue
+			}
+			if side <= 2 { // west and east are the same column
+				for _, seen := range dst {
+					if seen == n {
+						continue columns
+					}
+				}
+			}
+			dst = append(dst, n)
+		}
+	}
+	return dst
+}
