@@ -1,0 +1,209 @@
+// Package feature holds the [Feature], one GeoJSON feature (RFC 7946) with a
+// point geometry and free properties, and its reading, checking and writing.
+package feature
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"unicode"
+	"unicode/utf8"
+
+	"idlebeacon/internal/core/geo"
+)
+
+// A Feature is one item of a collection.
+type Feature struct {
+	ID         string // "" until one is given
+	At         geo.Point
+	Elevation  *float64 // metres above the WGS 84 ellipsoid, the optional third number of a position
+	Properties Properties
+}
+
+// MaxIDLength is the largest length of an id in bytes.
+const MaxIDLength = 200
+
+// A FieldError reports what is wrong with one member of a feature.
+type FieldError struct {
+	Field  string // a path such as "geometry.coordinates"
+	Reason string
+}
+
+func (e *FieldError) Error() string { return e.Field + ": " + e.Reason }
+
+func fieldError(field, format string, args ...any) error {
+	return &FieldError{Field: field, Reason: fmt.Sprintf(format, args...)}
+}
+
+// CheckID reports what keeps id from being the id of a feature: nothing in it,
+// more than MaxIDLength bytes, invalid UTF-8, or control characters.
+func CheckID(id string) error {
+	switch {
+	case id == "":
+		return fieldError("id", "is empty")
+	case len(id) > MaxIDLength:
+		return fieldError("id", "is %d bytes long, the most is %d", len(id), MaxIDLength)
+	case !utf8.ValidString(id):
+		return fieldError("id", "is not valid UTF-8")
+	}
+	for _, r := range id {
+		if unicode.IsControl(r) {
+			return fieldError("id", "has a control character (%U)", r)
+		}
+	}
+	return nil
+}
+
+// Validate reports the first thing that keeps f from being stored, as a
+// *FieldError. An empty ID is allowed: one can still be given.
+func (f *Feature) Validate() error {
+	if f.ID != "" {
+		if err := CheckID(f.ID); err != nil {
+			return err
+		}
+	}
+	if err := f.At.Validate(); err != nil {
+		return fieldError("geometry.coordinates", "%v", err)
+	}
+	return nil
+}
+
+// wire is a feature as it stands in GeoJSON. Members that are absent are nil.
+type wire struct {
+	Type       string           `json:"type"`
+	ID         json.RawMessage  `json:"id"`
+	Geometry   *json.RawMessage `json:"geometry"`
+	Properties json.RawMessage  `json:"properties"`
+}
+
+// UnmarshalJSON reads a GeoJSON feature and checks it. What is wrong with it is
+// reported as a *FieldError.
+func (f *Feature) UnmarshalJSON(data []byte) error {
+	var w wire
+	if err := json.Unmarshal(data, &w); err != nil {
+		var kind *json.UnmarshalTypeError
+		if errors.As(err, &kind) {
+			if kind.Field == "" {
+				return fieldError("feature", "is a %s, want a GeoJSON object with type, geometry and properties", kind.Value)
+			}
+			return fieldError(kind.Field, "is a %s, want a %s", kind.Value, kind.Type)
+		}
+		return err
+	}
+	if w.Type != "Feature" {
+		return fieldError("type", "is %q, want \"Feature\"", w.Type)
+	}
+	var out Feature
+	var err error
+	if out.ID, err = parseID(w.ID); err != nil {
+		return err
+	}
+	if w.Geometry == nil {
+		return fieldError("geometry", "is missing; a feature needs a Point to be on the map")
+	}
+	if out.At, out.Elevation, err = parsePoint(*w.Geometry); err != nil {
+		return err
+	}
+	if out.Properties, err = ParseProperties(w.Properties); err != nil {
+		return err
+	}
+	if err := out.Validate(); err != nil {
+		return err
+	}
+	*f = out
+	return nil
+}
+
+// parseID reads an id, a string or a number (RFC 7946 section 3.2), as text.
+func parseID(raw json.RawMessage) (string, error) {
+	if len(raw) == 0 || string(raw) == "null" {
+		return "", nil
+	}
+	if raw[0] == '"' {
+		var id string
+		if err := json.Unmarshal(raw, &id); err != nil {
+			return "", fieldError("id", "%v", err)
+		}
+		return id, CheckID(id)
+	}
+	if raw[0] == '-' || raw[0] >= '0' && raw[0] <= '9' {
+		return string(raw), CheckID(string(raw))
+	}
+	return "", fieldError("id", "is neither a string nor a number")
+}
+
+func parsePoint(raw json.RawMessage) (geo.Point, *float64, error) {
+	var g struct {
+		Type        string          `json:"type"`
+		Coordinates json.RawMessage `json:"coordinates"`
+	}
+	if err := json.Unmarshal(raw, &g); err != nil {
+		return geo.Point{}, nil, fieldError("geometry", "is not a GeoJSON geometry object")
+	}
+	if g.Type != "Point" {
+		return geo.Point{}, nil, fieldError("geometry.type", "is %q; only Point geometries can be stored", g.Type)
+	}
+	var position []float64
+	if err := json.Unmarshal(g.Coordinates, &position); err != nil {
+		return geo.Point{}, nil, fieldError("geometry.coordinates", "is not an array of numbers [longitude, latitude]")
+	}
+	if len(position) < 2 || len(position) > 3 {
+		return geo.Point{}, nil, fieldError("geometry.coordinates", "has %d numbers, want [longitude, latitude] or [longitude, latitude, elevation]", len(position))
+	}
+	var elevation *float64
+	if len(position) == 3 {
+		elevation = &position[2]
+	}
+	return geo.Point{Lon: position[0], Lat: position[1]}, elevation, nil
+}
+
+// MarshalJSON writes f as a GeoJSON feature.
+func (f Feature) MarshalJSON() ([]byte, error) {
+	return f.AppendJSON(nil), nil
+}
+
+// AppendJSON appends f as a GeoJSON feature to dst.
+func (f Feature) AppendJSON(dst []byte) []byte {
+	dst = append(dst, `{"type":"Feature","id":`...)
+	dst = AppendText(dst, f.ID)
+	dst = append(dst, `,"geometry":{"type":"Point","coordinates":[`...)
+	dst = appendNumber(dst, f.At.Lon)
+	dst = append(dst, ',')
+	dst = appendNumber(dst, f.At.Lat)
+	if f.Elevation != nil {
+		dst = append(dst, ',')
+		dst = appendNumber(dst, *f.Elevation)
+	}
+	dst = append(dst, `]},"properties":`...)
+	dst = append(dst, f.Properties.JSON()...)
+	return append(dst, '}')
+}
+
+func appendNumber(dst []byte, v float64) []byte {
+	format := byte('f')
+	if v != 0 && (v < 1e-9 && v > -1e-9 || v >= 1e21 || v <= -1e21) {
+		format = 'e'
+	}
+	return strconv.AppendFloat(dst, v, format, -1, 64)
+}
+
+// AppendText appends s to dst as a JSON string.
+func AppendText(dst []byte, s string) []byte {
+	var b bytes.Buffer
+	encoder := json.NewEncoder(&b)
+	encoder.SetEscapeHTML(false)
+	if err := encoder.Encode(s); err != nil {
+		panic(err) // a string can always be encoded
+	}
+	return append(dst, bytes.TrimSuffix(b.Bytes(), []byte("\n"))...)
+}
+
+// Equal reports whether f and o would be stored alike.
+func (f *Feature) Equal(o *Feature) bool {
+	if (f.Elevation == nil) != (o.Elevation == nil) || f.Elevation != nil && *f.Elevation != *o.Elevation {
+		return false
+	}
+	return f.ID == o.ID && f.At == o.At && bytes.Equal(f.Properties.JSON(), o.Properties.JSON())
+}

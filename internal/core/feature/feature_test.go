@@ -1,0 +1,96 @@
+package feature
+
+import (
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestReadingAFeature(t *testing.T) {
+	var f Feature
+	const in = `{"type":"Feature","id":17,"geometry":{"type":"Point","coordinates":[-22.5,-38.25,4.5]},
+		"properties":{"name":"Gull <Steps>", "berths" : 6.50, "postcode":"00417","tags":["a",{"b":null}]},"change":9}`
+	if err := json.Unmarshal([]byte(in), &f); err != nil {
+		t.Fatal(err)
+	}
+	const want = `{"type":"Feature","id":"17","geometry":{"type":"Point","coordinates":[-22.5,-38.25,4.5]},` +
+		`"properties":{"name":"Gull <Steps>","berths":6.50,"postcode":"00417","tags":["a",{"b":null}]}}`
+	if got := string(f.AppendJSON(nil)); got != want {
+		t.Errorf("got  %s\nwant %s", got, want)
+	}
+	for name, text := range map[string]string{"name": "Gull <Steps>", "berths": "6.50", "postcode": "00417", "tags": "", "no": ""} {
+		if got := f.Properties.Text(name); got != text {
+			t.Errorf("Text(%q) = %q, want %q", name, got, text)
+		}
+	}
+	if got := f.Properties.Names(); !slices.Equal(got, []string{"name", "berths", "postcode", "tags"}) {
+		t.Errorf("Names = %q", got)
+	}
+}
+
+func TestWhatIsWrongWithAFeature(t *testing.T) {
+	at := `"geometry":{"type":"Point","coordinates":[1,2]}`
+	for _, c := range []struct{ in, field, reason string }{
+		{`[1]`, "feature", "is a array"},
+		{`{"type":"Point","coordinates":[1,2]}`, "type", `is "Point"`},
+		{`{"type":7}`, "type", "is a number"},
+		{`{"type":"Feature"}`, "geometry", "missing"},
+		{`{"type":"Feature","geometry":null}`, "geometry", "missing"},
+		{`{"type":"Feature","geometry":[]}`, "geometry", "not a GeoJSON geometry"},
+		{`{"type":"Feature","geometry":{"type":"Polygon","coordinates":[]}}`, "geometry.type", "only Point"},
+		{`{"type":"Feature","geometry":{"type":"Point"}}`, "geometry.coordinates", "not an array"},
+		{`{"type":"Feature","geometry":{"type":"Point","coordinates":["1","2"]}}`, "geometry.coordinates", "not an array of numbers"},
+		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[1]}}`, "geometry.coordinates", "has 1 numbers"},
+		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[-38,-122]}}`, "geometry.coordinates", "may be swapped"},
+		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[181,0]}}`, "geometry.coordinates", "outside -180 to 180"},
+		{`{"type":"Feature","id":{},` + at + `}`, "id", "neither a string nor a number"},
+		{`{"type":"Feature","id":"",` + at + `}`, "id", "empty"},
+		{`{"type":"Feature","id":"a\tb",` + at + `}`, "id", "control character"},
+		{`{"type":"Feature","id":"` + strings.Repeat("x", 201) + `",` + at + `}`, "id", "201 bytes"},
+		{`{"type":"Feature",` + at + `,"properties":[]}`, "properties", "not a JSON object"},
+		{`{"type":"Feature",` + at + `,"properties":{"a":"\u0000"}}`, "properties", "U+0000"},
+		{`{"type":"Feature",` + at + `,"properties":{"a":` + strings.Repeat("[", 70) + strings.Repeat("]", 70) + `}}`, "properties", "nested"},
+		{`{"type":"Feature",` + at + `,"properties":{"a":"` + strings.Repeat("x", MaxPropertiesBytes) + `"}}`, "properties", "the most is"},
+	} {
+		var f Feature
+		err := json.Unmarshal([]byte(c.in), &f)
+		var field *FieldError
+		if !errors.As(err, &field) || field.Field != c.field || !strings.Contains(field.Reason, c.reason) {
+			t.Errorf("%.80s: error %v, want %s: ...%s...", c.in, err, c.field, c.reason)
+		}
+	}
+}
+
+func TestBuilder(t *testing.T) {
+	var b Builder
+	if got := b.Properties(); string(got.JSON()) != "{}" {
+		t.Errorf("nothing set: %s", got.JSON())
+	}
+	b.Set("a\"b", "x\ny")
+	b.SetJSON("n", []byte("1.50"))
+	if got, want := string(b.Properties().JSON()), `{"a\"b":"x\ny","n":1.50}`; got != want {
+		t.Errorf("got %s, want %s", got, want)
+	}
+}
+
+func FuzzFeature(f *testing.F) {
+	f.Add([]byte(`{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1e-300,2]},"properties":{"a":1}}`))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		var a, b Feature
+		if json.Unmarshal(in, &a) != nil {
+			return
+		}
+		if err := json.Unmarshal(a.AppendJSON(nil), &b); err != nil {
+			// An absent id is written as "", which is not a valid one to read.
+			if a.ID == "" {
+				return
+			}
+			t.Fatalf("%q is written as %q, which gives %v", in, a.AppendJSON(nil), err)
+		}
+		if !a.Equal(&b) {
+			t.Fatalf("%q comes back as %q", in, b.AppendJSON(nil))
+		}
+	})
+}

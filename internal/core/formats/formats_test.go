@@ -1,0 +1,187 @@
+package formats
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"testing"
+)
+
+// read gives every row of a file as a line: "number id lon lat properties" for a
+// good one, "! error" for a bad one, and the error that ended the file.
+func read(r io.Reader, options Options) (lines []string, err error) {
+	reader, err := Open(r, options)
+	if err != nil {
+		return nil, err
+	}
+	for {
+		row, err := reader.Next()
+		var bad *RowError
+		switch {
+		case errors.Is(err, io.EOF):
+			return lines, nil
+		case errors.As(err, &bad):
+			lines = append(lines, "! "+err.Error())
+		case err != nil:
+			return lines, err
+		default:
+			f := row.Feature
+			lines = append(lines, fmt.Sprintf("%d %q %v %v %s", row.Number, f.ID, f.At.Lon, f.At.Lat, f.Properties.JSON()))
+		}
+	}
+}
+
+func TestCSV(t *testing.T) {
+	for _, c := range []struct {
+		name, in string
+		options  Options
+		want     []string
+	}{
+		{"all columns stay, codes stay text, numbers are numbers",
+			"id,name,Latitude,LONGITUDE,postcode,berths\n7,Gull Stair,-38.5,-22.1,00417,6\n8,Otter Head,-38.6,-22.2,10417,\n", Options{},
+			[]string{
+				`2 "7" -22.1 -38.5 {"id":"7","name":"Gull Stair","Latitude":-38.5,"LONGITUDE":-22.1,"postcode":"00417","berths":6}`,
+				`3 "8" -22.2 -38.6 {"id":"8","name":"Otter Head","Latitude":-38.6,"LONGITUDE":-22.2,"postcode":"10417","berths":null}`,
+			}},
+		{"byte order mark, semicolons, CRLF, quoted fields with everything in them",
+			"\xef\xbb\xbfname;lat;lon\r\n\"a;b \"\"c\"\"\nd\";1;2\r\n", Options{},
+			[]string{`2 "" 2 1 {"name":"a;b \"c\"\nd","lat":1,"lon":2}`}},
+		{"tabs", "lng\tlat\n1\t2\n", Options{}, []string{`2 "" 1 2 {"lng":1,"lat":2}`}},
+		{"named columns", "east,north,code\n1,2,x\n", Options{LonColumn: "east", LatColumn: "north", IDColumn: "code"},
+			[]string{`2 "x" 1 2 {"east":1,"north":2,"code":"x"}`}},
+		{"mixed columns stay text", "x,y,a,b\n1,2,5,1.50\n1,2,five,01\n", Options{},
+			[]string{`2 "" 1 2 {"x":1,"y":2,"a":"5","b":"1.50"}`, `3 "" 1 2 {"x":1,"y":2,"a":"five","b":"01"}`}},
+		{"bad rows are told and passed over",
+			"id,lat,lon\na,1,2\nb,91,2\nc,x,2\nd,1\n,1,2\nf,\"1\n2,2\n", Options{},
+			[]string{`2 "a" 2 1 {"id":"a","lat":1,"lon":2}`, "! row 3: latitude 91 is outside -90 to 90; longitude and latitude may be swapped",
+				`! row 4: latitude (column "lat") is "x", want degrees as a decimal number`, "! row 5: has 2 fields, the header has 3",
+				`! row 6: id: is empty (column "id")`, `! row 7 (line 8): extraneous or missing " in quoted-field`}},
+		{"decimal commas", "lat;lon\n1,5;2,5\n", Options{},
+			[]string{`! row 2: longitude (column "lon") is "2,5"; write degrees with a decimal point, not a comma`}},
+		{"no hexadecimal, no infinity", "lat,lon\n0x1p1,2\n1,inf\n", Options{},
+			[]string{`! row 2: latitude (column "lat") is "0x1p1", want degrees as a decimal number`, "! row 3: longitude is not a finite number"}},
+		{"invalid UTF-8", "lat,lon,n\n1,2,\xff\n", Options{}, []string{`! row 2: column "n" is not valid UTF-8 text; save the file as UTF-8`}},
+		{"only a header", "lat,lon", Options{}, nil},
+		{"nameless column", "lat,lon,\n1,2,z\n", Options{}, []string{`2 "" 2 1 {"lat":1,"lon":2,"column 3":"z"}`}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got, err := read(strings.NewReader(c.in), c.options)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if strings.Join(got, "\n") != strings.Join(c.want, "\n") {
+				t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(c.want, "\n"))
+			}
+		})
+	}
+}
+
+func TestGeoJSON(t *testing.T) {
+	const a = `{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":"00"}}`
+	const wantA = ` "a" 1 2 {"n":"00"}`
+	for _, c := range []struct {
+		name, in string
+		want     []string
+		err      string
+	}{
+		{"collection", ` {"type":"FeatureCollection","name":"x","features":[` + a + `,` + a + `],"after":{"features":[1]}}`, []string{"1" + wantA, "2" + wantA}, ""},
+		{"type last", `{"features":[` + a + `],"type":"FeatureCollection"}`, []string{"1" + wantA}, ""},
+		{"one feature", a, []string{"1" + wantA}, ""},
+		{"one feature, type last", `{"id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":"00"},"type":"Feature"}`, []string{"1" + wantA}, ""},
+		{"empty", `{"type":"FeatureCollection","features":[]}`, nil, ""},
+		{"others are told", `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"LineString","coordinates":[[1,2],[3,4]]},"properties":null},3,` + a + `]}`,
+			[]string{`! row 1: geometry.type: is "LineString"; only Point geometries can be stored`, "! row 2: feature: is a number, want a GeoJSON object with type, geometry and properties", "3" + wantA}, ""},
+		{"cut off between features", `{"type":"FeatureCollection","features":[` + a + `,`, []string{"1" + wantA}, "ends in the middle, after 1 whole features"},
+		{"cut off after a feature", `{"type":"FeatureCollection","features":[` + a, []string{"1" + wantA}, "ends in the middle, after 1 whole features"},
+		{"cut off in a feature", `{"type":"FeatureCollection","features":[` + a + `,{"type":"Fea`, []string{"1" + wantA}, "ends in the middle, after 1 whole features"},
+		{"broken", `{"type":"FeatureCollection","features":[` + a + `,}]}`, []string{"1" + wantA}, "not valid JSON at byte"},
+		{"another kind", `{"type":"Topology","objects":{}}`, nil, `its type is "Topology"`},
+		{"no features", `{"a":1}`, nil, `no member "features"`},
+		{"features no array", `{"features":{}}`, nil, "not an array"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got, err := read(strings.NewReader(c.in), Options{})
+			if (err == nil) != (c.err == "") || err != nil && (!strings.Contains(err.Error(), c.err) || !errors.Is(err, ErrNotUsable)) {
+				t.Errorf("error %v, want %q", err, c.err)
+			}
+			if strings.Join(got, "\n") != strings.Join(c.want, "\n") {
+				t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(c.want, "\n"))
+			}
+		})
+	}
+}
+
+func TestFilesThatCannotBeUsed(t *testing.T) {
+	for _, c := range []struct {
+		name, in string
+		options  Options
+		err      string
+	}{
+		{"empty", "", Options{}, "it is empty"},
+		{"UTF-16", "\xff\xfea\x00", Options{}, "UTF-16"},
+		{"no coordinates", "a,b\n1,2\n", Options{}, `looked for longitude, lon, lng, long, x among the columns "a", "b"; name it with lon_column`},
+		{"no such column", "lat,lon\n1,2\n", Options{LatColumn: "north"}, `no column "north" for the latitude`},
+		{"no such id column", "lat,lon\n1,2\n", Options{IDColumn: "code"}, `no column "code" for the id`},
+		{"same column twice", "lat,lon\n1,2\n", Options{LatColumn: "lon"}, "cannot be both"},
+		{"same name twice", "lat,lon,lat\n1,2,3\n", Options{}, `two columns are named "lat"`},
+		{"unknown format", "x", Options{Format: "pdf"}, `format "pdf" is not known`},
+		{"open quote", "lat,lon\n1,\"2\n" + strings.Repeat("x,y\n", MaxRowBytes/3), Options{}, "a quote that is not closed"},
+		{"endless feature", `{"features":[{"a":"` + strings.Repeat("x", MaxRowBytes+1<<20), Options{}, "feature 1 is longer than"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := read(strings.NewReader(c.in), c.options)
+			if err == nil || !strings.Contains(err.Error(), c.err) || !errors.Is(err, ErrNotUsable) {
+				t.Errorf("error %v, want %q", err, c.err)
+			}
+		})
+	}
+}
+
+func TestErrorsOfTheSourceComeThrough(t *testing.T) {
+	for _, in := range []string{"lat,lon\n1,2\n", `{"features":[`} {
+		_, err := read(io.MultiReader(strings.NewReader(in), failing{}), Options{})
+		if !errors.Is(err, os.ErrDeadlineExceeded) {
+			t.Errorf("%q: error %v, want that of the source", in, err)
+		}
+	}
+}
+
+type failing struct{}
+
+func (failing) Read([]byte) (int, error) { return 0, os.ErrDeadlineExceeded }
+
+func TestGuessedProperties(t *testing.T) {
+	reader, err := Open(strings.NewReader("lat,lon,Kind,TITLE\n1,2,a,b\n"), Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n, c := GuessNameProperty(reader.Names()), GuessCategoryProperty(reader.Names()); n != "TITLE" || c != "Kind" {
+		t.Errorf("guessed name %q, category %q", n, c)
+	}
+}
+
+func FuzzOpen(f *testing.F) {
+	f.Add([]byte("lat,lon,id\n1,2,3\n\"4\",5,6"))
+	f.Add([]byte(`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]}}]}`))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		reader, err := Open(strings.NewReader(string(in)), Options{})
+		if err != nil {
+			return
+		}
+		for range len(in) + 10 {
+			row, err := reader.Next()
+			var bad *RowError
+			switch {
+			case err == nil:
+				if err := row.Feature.Validate(); err != nil {
+					t.Fatalf("%q gives a feature with %v", in, err)
+				}
+			case !errors.As(err, &bad):
+				return
+			}
+		}
+		t.Fatalf("%q never ends", in)
+	})
+}

@@ -1,0 +1,207 @@
+package formats
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+
+	"idlebeacon/internal/core/feature"
+)
+
+// A geoJSONReader reads a GeoJSON (RFC 7946) feature collection, or a single
+// feature, without holding more than one feature at a time.
+type geoJSONReader struct {
+	decoder *json.Decoder
+	guard   *guard
+	row     int
+	early   []peeked // rows up to the first good one, read for its names
+	single  bool     // the file is one feature
+	done    error    // what ended the file
+}
+
+type peeked struct {
+	row Row
+	err error
+}
+
+func openGeoJSON(b *bufio.Reader, guard *guard) (Reader, error) {
+	r := &geoJSONReader{guard: guard}
+	single, err := isSingleFeature(b)
+	if err != nil {
+		return nil, err
+	}
+	r.decoder = json.NewDecoder(b)
+	if r.single = single; !single {
+		if err := r.enterFeatures(); err != nil {
+			return nil, err
+		}
+	}
+	const most = 100
+	for len(r.early) < most {
+		row, err := r.read()
+		r.early = append(r.early, peeked{row, err})
+		if bad := (*RowError)(nil); !errors.As(err, &bad) {
+			break
+		}
+	}
+	return r, nil
+}
+
+// isSingleFeature reports whether the file is one feature, as far as its start
+// tells: it has "Feature" as its type before any list of features.
+func isSingleFeature(b *bufio.Reader) (bool, error) {
+	start, err := b.Peek(b.Size())
+	if err != nil && !errors.Is(err, io.EOF) {
+		return false, err
+	}
+	decoder := json.NewDecoder(bytes.NewReader(start))
+	depth := 0
+	for {
+		token, err := decoder.Token()
+		if err != nil {
+			return false, nil // cut off: read it as a collection, which gives the error
+		}
+		switch token {
+		case json.Delim('{'), json.Delim('['):
+			depth++
+		case json.Delim('}'), json.Delim(']'):
+			depth--
+		}
+		if depth != 1 {
+			continue
+		}
+		switch token {
+		case "features":
+			return false, nil
+		case "type":
+			kind, err := decoder.Token()
+			if err != nil {
+				return false, nil
+			}
+			return kind == "Feature", nil
+		}
+		if name, ok := token.(string); ok && name != "" {
+			// A member's value may be a string as well: skip it.
+			var value json.RawMessage
+			if decoder.Decode(&value) != nil {
+				return false, nil
+			}
+		}
+	}
+}
+
+// enterFeatures reads up to the first element of the member "features".
+func (r *geoJSONReader) enterFeatures() error {
+	token, err := r.decoder.Token()
+	if err != nil {
+		return r.syntax(err)
+	}
+	if token != json.Delim('{') {
+		return notUsable("it is not a GeoJSON object")
+	}
+	for r.decoder.More() {
+		name, err := r.decoder.Token()
+		if err != nil {
+			return r.syntax(err)
+		}
+		if name != "features" {
+			var value json.RawMessage
+			if err := r.decoder.Decode(&value); err != nil {
+				return r.syntax(err)
+			}
+			if name == "type" && string(value) != `"FeatureCollection"` {
+				return notUsable("its type is %s; want a FeatureCollection or a Feature", value)
+			}
+			continue
+		}
+		token, err := r.decoder.Token()
+		if err != nil {
+			return r.syntax(err)
+		}
+		if token != json.Delim('[') {
+			return notUsable("its member \"features\" is not an array")
+		}
+		return nil
+	}
+	return notUsable("it has no member \"features\"; want a GeoJSON FeatureCollection")
+}
+
+func (r *geoJSONReader) syntax(err error) error {
+	switch {
+	case errors.Is(err, errRowTooLong):
+		return notUsable("feature %d is longer than %d bytes", r.row, MaxRowBytes)
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return notUsable("it ends in the middle, after %d whole features; it may have been cut off", max(0, r.row-1))
+	}
+	var syntax *json.SyntaxError
+	if errors.As(err, &syntax) {
+		return notUsable("it is not valid JSON at byte %d: %v", syntax.Offset, syntax)
+	}
+	return err
+}
+
+func (r *geoJSONReader) Names() []string {
+	if len(r.early) == 0 {
+		return nil
+	}
+	return r.early[len(r.early)-1].row.Feature.Properties.Names()
+}
+
+func (r *geoJSONReader) Next() (Row, error) {
+	if len(r.early) > 0 {
+		next := r.early[0]
+		r.early = r.early[1:]
+		return next.row, next.err
+	}
+	return r.read()
+}
+
+func (r *geoJSONReader) read() (Row, error) {
+	if r.done != nil {
+		return Row{}, r.done
+	}
+	if r.single && r.row == 1 || !r.single && !r.decoder.More() {
+		r.done = r.finish()
+		return Row{}, r.done
+	}
+	r.guard.newRow()
+	r.row++
+	var raw json.RawMessage
+	if err := r.decoder.Decode(&raw); err != nil {
+		r.done = r.syntax(err)
+		return Row{}, r.done
+	}
+	var f feature.Feature
+	if err := json.Unmarshal(raw, &f); err != nil {
+		return Row{}, &RowError{Row: r.row, Reason: err.Error()}
+	}
+	return Row{Number: r.row, Feature: f}, nil
+}
+
+// finish reads what follows the features and returns io.EOF if it is well
+// formed.
+func (r *geoJSONReader) finish() error {
+	open := 2 // the array and the object around it
+	if r.single {
+		open = 0
+	}
+	r.row++
+	for {
+		r.guard.newRow()
+		token, err := r.decoder.Token()
+		if errors.Is(err, io.EOF) && open == 0 {
+			return io.EOF
+		}
+		if err != nil {
+			return r.syntax(err)
+		}
+		switch token {
+		case json.Delim('{'), json.Delim('['):
+			open++
+		case json.Delim('}'), json.Delim(']'):
+			open--
+		}
+	}
+}
