@@ -1,0 +1,168 @@
+package service
+
+import (
+	"context"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/store"
+)
+
+// A Collection describes a collection and what it holds.
+type Collection struct {
+	ID               string
+	Title            string
+	Description      string
+	NameProperty     string // the property that names a place, or ""
+	CategoryProperty string // the property that is a place's category, or ""
+	CreatedAt        time.Time
+	Count            int      // places
+	Extent           *geo.Box // of all places; nil where there are none
+	Change           uint64   // the newest change this describes
+	Categories       []places.CategoryCount
+}
+
+func (c *collection) describe() Collection {
+	info, snapshot := c.info.Load(), c.snapshot.Load()
+	d := Collection{
+		ID: info.ID, Title: info.Title, Description: info.Description,
+		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, CreatedAt: info.CreatedAt,
+		Count: snapshot.Len(), Change: max(info.Change, snapshot.Change()), Categories: snapshot.Categories(),
+	}
+	if extent, ok := snapshot.Extent(); ok {
+		d.Extent = &extent
+	}
+	return d
+}
+
+// Collections describes all collections, in the order of their ids.
+func (s *Service) Collections() []Collection {
+	s.mu.RLock()
+	all := make([]Collection, 0, len(s.byID))
+	for _, c := range s.byID {
+		all = append(all, c.describe())
+	}
+	s.mu.RUnlock()
+	slices.SortFunc(all, func(a, b Collection) int { return strings.Compare(a.ID, b.ID) })
+	return all
+}
+
+// Collection describes one collection.
+func (s *Service) Collection(id string) (Collection, error) {
+	c, err := s.collection(id)
+	if err != nil {
+		return Collection{}, err
+	}
+	return c.describe(), nil
+}
+
+// A NewCollection is what a collection is made from. Only the ID is required.
+type NewCollection struct {
+	ID               string
+	Title            string // the ID where empty
+	Description      string
+	NameProperty     string
+	CategoryProperty string
+}
+
+const (
+	maxTitle       = 200
+	maxDescription = 5000
+	maxProperty    = 200
+)
+
+var collectionID = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
+
+// CreateCollection makes an empty collection.
+func (s *Service) CreateCollection(ctx context.Context, n NewCollection) (Collection, error) {
+	if !collectionID.MatchString(n.ID) {
+		return Collection{}, Invalid("id", "%q is not usable as the id of a collection: want 1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit", n.ID)
+	}
+	if n.Title == "" {
+		n.Title = n.ID
+	}
+	info := store.Collection{ID: n.ID, Title: n.Title, Description: n.Description, NameProperty: n.NameProperty, CategoryProperty: n.CategoryProperty}
+	if err := checkTexts(info); err != nil {
+		return Collection{}, err
+	}
+	_, change, err := s.store.CreateCollection(ctx, info)
+	if err != nil {
+		return Collection{}, explain(err, n.ID, "")
+	}
+	return s.afterCollectionChange(ctx, n.ID, change)
+}
+
+// A CollectionUpdate says what to change about a collection; nil leaves a member
+// as it is.
+type CollectionUpdate struct {
+	Title, Description, NameProperty, CategoryProperty *string
+}
+
+// UpdateCollection changes what is told of a collection, and which properties
+// name and class its places.
+func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionUpdate) (Collection, error) {
+	c, err := s.collection(id)
+	if err != nil {
+		return Collection{}, err
+	}
+	info := *c.info.Load()
+	for _, member := range []struct {
+		to   *string
+		from *string
+	}{{&info.Title, u.Title}, {&info.Description, u.Description}, {&info.NameProperty, u.NameProperty}, {&info.CategoryProperty, u.CategoryProperty}} {
+		if member.from != nil {
+			*member.to = *member.from
+		}
+	}
+	if info.Title == "" {
+		return Collection{}, Invalid("title", "is empty")
+	}
+	if err := checkTexts(info); err != nil {
+		return Collection{}, err
+	}
+	_, change, err := s.store.UpdateCollection(ctx, info)
+	if err != nil {
+		return Collection{}, explain(err, id, "")
+	}
+	return s.afterCollectionChange(ctx, id, change)
+}
+
+// DeleteCollection takes out a collection with all its items.
+func (s *Service) DeleteCollection(ctx context.Context, id string) error {
+	c, err := s.collection(id)
+	if err != nil {
+		return err
+	}
+	change, err := s.store.DeleteCollection(ctx, c.info.Load().Key)
+	if err != nil {
+		return explain(err, id, "")
+	}
+	return s.apply(ctx, []store.Change{*change})
+}
+
+func (s *Service) afterCollectionChange(ctx context.Context, id string, change *store.Change) (Collection, error) {
+	if err := s.apply(ctx, []store.Change{*change}); err != nil {
+		return Collection{}, err
+	}
+	return s.Collection(id)
+}
+
+func checkTexts(c store.Collection) error {
+	for _, text := range []struct {
+		field, value string
+		most         int
+	}{{"title", c.Title, maxTitle}, {"description", c.Description, maxDescription}, {"name_property", c.NameProperty, maxProperty}, {"category_property", c.CategoryProperty, maxProperty}} {
+		switch {
+		case utf8.RuneCountInString(text.value) > text.most:
+			return Invalid(text.field, "is %d characters long, the most is %d", utf8.RuneCountInString(text.value), text.most)
+		case !utf8.ValidString(text.value) || strings.ContainsRune(text.value, 0):
+			return Invalid(text.field, "has a character that cannot be stored")
+		}
+	}
+	return nil
+}

@@ -1,0 +1,115 @@
+package service
+
+import (
+	"context"
+	"errors"
+
+	"github.com/google/uuid"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/store"
+)
+
+// Item returns one item of a collection as it is stored.
+func (s *Service) Item(ctx context.Context, collection, id string) (store.Stored, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return store.Stored{}, err
+	}
+	item, err := s.store.Feature(ctx, c.info.Load().Key, id)
+	return item, explain(err, collection, id)
+}
+
+// CreateItem adds an item to a collection and returns it as stored. An item
+// without an id is given one, a UUIDv7.
+func (s *Service) CreateItem(ctx context.Context, collection string, f feature.Feature) (store.Stored, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return store.Stored{}, err
+	}
+	if f.ID == "" {
+		if f.ID, err = newID(); err != nil {
+			return store.Stored{}, err
+		}
+	}
+	var wrong *feature.FieldError
+	if err := f.Validate(); errors.As(err, &wrong) {
+		return store.Stored{}, Invalid(wrong.Field, "%s", wrong.Reason)
+	}
+	outcome, err := s.one(ctx, store.Edit{Kind: store.Create, Collection: c.info.Load().Key, Feature: f})
+	if err != nil {
+		return store.Stored{}, explain(err, collection, f.ID)
+	}
+	return store.Stored{Feature: f, Change: outcome.Change.Number}, nil
+}
+
+// DeleteItem takes an item out of a collection.
+func (s *Service) DeleteItem(ctx context.Context, collection, id string) error {
+	c, err := s.collection(collection)
+	if err != nil {
+		return err
+	}
+	_, err = s.one(ctx, store.Edit{Kind: store.Delete, Collection: c.info.Load().Key, Feature: feature.Feature{ID: id}})
+	return explain(err, collection, id)
+}
+
+func (s *Service) one(ctx context.Context, e store.Edit) (store.Outcome, error) {
+	outcomes, err := s.queue.do(ctx, []store.Edit{e})
+	if err != nil {
+		return store.Outcome{}, err
+	}
+	return outcomes[0], outcomes[0].Err
+}
+
+func newID() (string, error) {
+	id, err := uuid.NewV7()
+	return id.String(), err
+}
+
+// An ItemsQuery asks for one page of a collection's items, in the byte order of
+// their ids.
+type ItemsQuery struct {
+	Box   *geo.Box // nil for everywhere
+	After string   // only items whose ids come after this one
+	Limit int      // the most items to return
+}
+
+// An ItemsPage is one page of items.
+type ItemsPage struct {
+	Items   []store.Stored
+	Matched int  // how many items the whole listing has
+	More    bool // whether items follow after the last of these
+}
+
+// Items lists items of a collection.
+func (s *Service) Items(ctx context.Context, collection string, q ItemsQuery) (ItemsPage, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return ItemsPage{}, err
+	}
+	key, snapshot := c.info.Load().Key, c.snapshot.Load()
+	page := ItemsPage{Matched: snapshot.Len()}
+	limit := q.Limit + 1 // one more tells whether more follow
+	if q.Box == nil {
+		page.Items, err = s.store.FeaturesAfter(ctx, key, q.After, limit)
+	} else {
+		page.Matched = snapshot.Count(*q.Box)
+		// The index finds the items of a small box at once. In the order of ids
+		// nearly every item counts for a large one, and the database soon has
+		// enough of them.
+		const large = 20_000
+		if page.Matched > large && page.Matched > snapshot.Len()/50 {
+			page.Items, err = s.store.FeaturesInAfter(ctx, key, *q.Box, q.After, limit)
+		} else {
+			page.Items, err = s.store.Features(ctx, key, snapshot.FirstIDs(*q.Box, q.After, limit))
+		}
+	}
+	if err != nil {
+		return ItemsPage{}, err
+	}
+	if len(page.Items) > q.Limit {
+		page.Items, page.More = page.Items[:q.Limit], true
+	}
+	return page, nil
+}

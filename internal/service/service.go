@@ -1,0 +1,259 @@
+// Package service holds the use cases of the service and its running state: in
+// memory, the places of every collection as of the newest change; the queue of
+// edits on their way to the database; and the follower that learns what other
+// processes wrote.
+//
+// An edit goes one way: it waits in the queue, shares a transaction with the
+// edits that wait beside it, is committed with a number, is applied to the places
+// in memory in the order of the numbers, and only then acknowledged. Viewport and
+// proximity questions are answered from memory and never touch the database.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/store"
+)
+
+// A Service serves the collections of one database. It is safe for concurrent
+// use.
+type Service struct {
+	store *store.Store
+	log   *slog.Logger
+	queue *writeQueue
+
+	stop   context.CancelFunc
+	owned  sync.WaitGroup // the goroutines that Close waits for
+	wake   chan struct{}  // room for one wake-up of the follower
+	behind atomic.Bool    // the last attempt to follow failed
+
+	// mu guards the maps. applying guards what changes the places: only its
+	// holder may touch a collection's set or applied.
+	mu       sync.RWMutex
+	byID     map[string]*collection
+	byKey    map[int64]*collection
+	applying sync.Mutex
+	applied  uint64 // the newest change that the places in memory reflect
+}
+
+// A collection is the running state of one collection.
+type collection struct {
+	info     atomic.Pointer[store.Collection]
+	snapshot atomic.Pointer[places.Snapshot]
+	set      *places.Set // guarded by Service.applying
+	loadedAt uint64      // set holds all changes up to this one; guarded by Service.applying
+}
+
+// Open loads the collections of a database and begins to follow its changes.
+func Open(ctx context.Context, st *store.Store, log *slog.Logger) (*Service, error) {
+	s := &Service{
+		store: st,
+		log:   log,
+		wake:  make(chan struct{}, 1),
+		byID:  map[string]*collection{},
+		byKey: map[int64]*collection{},
+	}
+	started := time.Now()
+	loaded := 0
+	err := st.View(ctx, func(v *store.View) error {
+		all, err := v.Collections()
+		if err != nil {
+			return err
+		}
+		for _, info := range all {
+			c, err := load(v, info)
+			if err != nil {
+				return err
+			}
+			s.byID[info.ID], s.byKey[info.Key] = c, c
+			loaded += c.snapshot.Load().Len()
+		}
+		s.applied = v.Change()
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("loading the collections: %w", err)
+	}
+	log.Info("loaded", "collections", len(s.byID), "places", loaded, "change", s.applied, "took", time.Since(started).Round(time.Millisecond))
+
+	running, stop := context.WithCancel(context.Background())
+	s.stop = stop
+	s.queue = newWriteQueue(s)
+	s.owned.Go(s.queue.run)
+	s.owned.Go(func() { s.follow(running) })
+	s.owned.Go(func() { st.Listen(running, s.wakeFollower) })
+	return s, nil
+}
+
+// Close lets the edits in the queue finish and ends the service. It does not
+// close the store.
+func (s *Service) Close() {
+	s.queue.close()
+	s.stop()
+	s.owned.Wait()
+}
+
+// Ready reports what keeps the service from doing its work, or nil.
+func (s *Service) Ready(ctx context.Context) error {
+	if err := s.store.Ping(ctx); err != nil {
+		return fmt.Errorf("the database does not answer: %w", err)
+	}
+	if s.behind.Load() {
+		return errors.New("the changes of other processes cannot be read at the moment")
+	}
+	return nil
+}
+
+func load(v *store.View, info store.Collection) (*collection, error) {
+	c := &collection{set: &places.Set{}, loadedAt: v.Change()}
+	if err := v.Places(info, c.set); err != nil {
+		return nil, err
+	}
+	c.info.Store(&info)
+	c.snapshot.Store(c.set.Publish(v.Change()))
+	return c, nil
+}
+
+// collection returns the collection with the given id, or a *NotFoundError.
+func (s *Service) collection(id string) (*collection, error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if c := s.byID[id]; c != nil {
+		return c, nil
+	}
+	return nil, &NotFoundError{What: "collection", ID: id}
+}
+
+func (s *Service) wakeFollower() {
+	select {
+	case s.wake <- struct{}{}:
+	default: // it is awake already, or about to be
+	}
+}
+
+// follow applies the changes of other processes whenever it is woken.
+func (s *Service) follow(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.wake:
+		}
+		s.applying.Lock()
+		err := s.catchUp(ctx, ^uint64(0))
+		s.applying.Unlock()
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("could not read the changes of other processes", "error", err)
+		}
+		s.behind.Store(err != nil)
+	}
+}
+
+// apply brings the places up to the given changes, which have just been
+// committed by this process, in order.
+func (s *Service) apply(ctx context.Context, changes []store.Change) error {
+	if len(changes) == 0 {
+		return nil
+	}
+	s.applying.Lock()
+	defer s.applying.Unlock()
+	// Another process may have committed changes before these, and the follower
+	// may have applied some of these already.
+	if first := changes[0].Number; first > s.applied+1 {
+		if err := s.catchUp(ctx, first-1); err != nil {
+			return err
+		}
+	}
+	return s.applyInOrder(ctx, changes)
+}
+
+// catchUp applies changes from the database until there are none, or up to the
+// given number. The caller holds applying.
+func (s *Service) catchUp(ctx context.Context, upTo uint64) error {
+	const batch = 5000
+	for s.applied < upTo {
+		changes, err := s.store.Changes(ctx, s.applied, batch)
+		if err != nil || len(changes) == 0 {
+			return err
+		}
+		if err := s.applyInOrder(ctx, changes); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// applyInOrder applies changes that follow on applied, skipping those it already
+// covers, and publishes the result. The caller holds applying.
+func (s *Service) applyInOrder(ctx context.Context, changes []store.Change) error {
+	touched := map[*collection]bool{}
+	defer func() {
+		for c := range touched {
+			c.snapshot.Store(c.set.Publish(s.applied))
+		}
+	}()
+	for i := range changes {
+		change := &changes[i]
+		if change.Number <= s.applied {
+			continue
+		}
+		if change.FeatureID == "" {
+			if err := s.applyToCollection(ctx, change); err != nil {
+				return err
+			}
+		} else if c := s.byKey[change.Collection]; c != nil && change.Number > c.loadedAt {
+			if change.Now != nil {
+				c.set.Put(c.info.Load().PlaceOf(change.Now), change.Number)
+			} else {
+				c.set.Remove(change.FeatureID, change.Number)
+			}
+			touched[c] = true
+		}
+		s.applied = change.Number
+	}
+	return nil
+}
+
+// applyToCollection follows a change to a collection itself by loading it anew.
+func (s *Service) applyToCollection(ctx context.Context, change *store.Change) error {
+	var fresh *collection
+	err := s.store.View(ctx, func(v *store.View) error {
+		info, err := v.Collection(change.Collection)
+		if errors.Is(err, store.ErrNoCollection) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		old := s.byKey[change.Collection]
+		if old != nil && old.info.Load().NameProperty == info.NameProperty && old.info.Load().CategoryProperty == info.CategoryProperty {
+			old.info.Store(&info)
+			fresh = old
+			return nil
+		}
+		fresh, err = load(v, info)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if old := s.byKey[change.Collection]; old != nil {
+		delete(s.byKey, change.Collection)
+		if s.byID[old.info.Load().ID] == old {
+			delete(s.byID, old.info.Load().ID)
+		}
+	}
+	if fresh != nil {
+		s.byKey[change.Collection], s.byID[fresh.info.Load().ID] = fresh, fresh
+	}
+	return nil
+}

@@ -1,0 +1,299 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/index"
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/pgbox/pgboxtest"
+	"idlebeacon/internal/store"
+)
+
+func TestMain(m *testing.M) { pgboxtest.Main(m) }
+
+var discard = slog.New(slog.DiscardHandler)
+
+func open(t *testing.T, dsn string) *Service {
+	t.Helper()
+	st, err := store.Open(t.Context(), dsn, discard)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(t.Context(), st, discard)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		s.Close()
+		if err := st.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return s
+}
+
+func must[T any](t *testing.T) func(v T, err error) T {
+	return func(v T, err error) T {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+}
+
+// inMemory returns what a service's map knows of a collection.
+func inMemory(t *testing.T, s *Service, id string) (map[string]places.Place, uint64) {
+	t.Helper()
+	c := must[*collection](t)(s.collection(id))
+	snapshot := c.snapshot.Load()
+	all := map[string]places.Place{}
+	for e := range snapshot.Tree().All(0, ^index.Key(0)) {
+		p := snapshot.Place(e.Ref)
+		all[p.ID] = p
+	}
+	return all, snapshot.Change()
+}
+
+// waitFor polls a condition until it holds: what another process wrote arrives
+// in its own time.
+func waitFor(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	for !holds() {
+		select {
+		case <-ctx.Done():
+			t.Fatalf("in vain: %s", what)
+		case <-tick.C:
+		}
+	}
+}
+
+// TestTwoProcessesAgree has two services write to one database at once. Each
+// acknowledged edit must be in its own service's memory at once, and in the end
+// both memories and a freshly loaded third must be the same.
+func TestTwoProcessesAgree(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	services := []*Service{open(t, dsn), open(t, dsn)}
+	must[Collection](t)(services[0].CreateCollection(t.Context(), NewCollection{ID: "huts", NameProperty: "name", CategoryProperty: "kind"}))
+	waitFor(t, "the collection in the other process", func() bool { _, err := services[1].Collection("huts"); return err == nil })
+
+	var writers sync.WaitGroup
+	var mu sync.Mutex
+	owned := map[string]places.Place{} // places of ids that only one writer uses
+	for w := range 6 {
+		writers.Go(func() {
+			s, r := services[w%2], rand.New(rand.NewPCG(uint64(w), 1))
+			for i := range 120 {
+				id := fmt.Sprintf("own-%d-%d", w, r.IntN(20))
+				if i%4 == 0 {
+					id = fmt.Sprintf("shared-%d", r.IntN(10))
+				}
+				f := feature.Feature{ID: id, At: geo.Point{Lon: r.Float64() * 10, Lat: r.Float64() * 10}}
+				var b feature.Builder
+				b.Set("name", fmt.Sprint("n", i))
+				b.Set("kind", []string{"a", "b"}[i%2])
+				f.Properties = b.Properties()
+				_, err := s.CreateItem(t.Context(), "huts", f)
+				var taken *ConflictError
+				if errors.As(err, &taken) {
+					err = s.DeleteItem(t.Context(), "huts", id)
+					if i%4 != 0 {
+						mu.Lock()
+						delete(owned, id)
+						mu.Unlock()
+					}
+				} else if i%4 != 0 {
+					mu.Lock()
+					owned[id] = places.Place{ID: id, At: f.At, Name: fmt.Sprint("n", i), Category: []string{"a", "b"}[i%2]}
+					mu.Unlock()
+				}
+				var gone *NotFoundError
+				if err != nil && !errors.As(err, &gone) {
+					t.Errorf("%s: %v", id, err)
+				}
+				if i%4 != 0 {
+					mine, _ := inMemory(t, s, "huts")
+					mu.Lock()
+					want, there := owned[id]
+					mu.Unlock()
+					if got, ok := mine[id]; ok != there || got != want {
+						t.Errorf("after an acknowledged edit of %s memory has %v, want %v", id, got, want)
+					}
+				}
+			}
+		})
+	}
+	writers.Wait()
+	fresh, change := inMemory(t, open(t, dsn), "huts")
+	for _, s := range services {
+		waitFor(t, "the newest change", func() bool { _, at := inMemory(t, s, "huts"); return at == change })
+		if got, _ := inMemory(t, s, "huts"); !maps.Equal(got, fresh) {
+			t.Fatalf("a service has %d places, a fresh one %d", len(got), len(fresh))
+		}
+	}
+	for id, want := range owned {
+		if fresh[id] != want {
+			t.Errorf("%s is %v, want %v", id, fresh[id], want)
+		}
+	}
+}
+
+// TestChangesAreNumberedWithoutGaps reads the change rows that many writers made.
+func TestChangesAreNumberedWithoutGaps(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	var writers sync.WaitGroup
+	for w := range 8 {
+		writers.Go(func() {
+			for i := range 50 {
+				if _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(w, "-", i)}); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	writers.Wait()
+	changes := must[[]store.Change](t)(s.store.Changes(t.Context(), 0, 10000))
+	if len(changes) != 401 {
+		t.Fatalf("%d changes, want 401", len(changes))
+	}
+	for i, c := range changes {
+		if c.Number != uint64(i+1) || c.Op != store.Created {
+			t.Fatalf("change %d is %+v", i+1, c)
+		}
+	}
+}
+
+func TestImport(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	var file strings.Builder
+	file.WriteString("id,Name,kind,lat,lon\n")
+	for i := range 2500 {
+		fmt.Fprintf(&file, "%04d,Place %d,k%d,%d,%d\n", i, i, i%3, i%80, i%170)
+	}
+	file.WriteString("bad,x,y,95,0\n")
+	dry := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{DryRun: true}))
+	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Collection](t)(s.Collection("c")).Count != 0 {
+		t.Fatalf("dry run: %+v", dry)
+	}
+	for _, want := range []ImportReport{{Created: 2500}, {Unchanged: 2500}, {Unchanged: 2499, Replaced: 1}} {
+		got := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{}))
+		if got.Created != want.Created || got.Unchanged != want.Unchanged || got.Replaced != want.Replaced || got.Rejected != 1 || got.Errors[0].Row != 2502 {
+			t.Fatalf("import: %+v, want %+v", got, want)
+		}
+		changed := strings.Replace(file.String(), "Place 7,", "Place seven,", 1)
+		file.Reset()
+		file.WriteString(changed)
+		if want.Created > 0 { // the next import is of the same file
+			file.Reset()
+			file.WriteString(strings.Replace(changed, "Place seven,", "Place 7,", 1))
+		}
+	}
+	c := must[Collection](t)(s.Collection("c"))
+	if c.Count != 2500 || c.NameProperty != "Name" || c.CategoryProperty != "kind" || len(c.Categories) != 3 || c.Categories[0].Count != 834 {
+		t.Fatalf("collection %+v", c)
+	}
+	fresh, _ := inMemory(t, open(t, dsn), "c")
+	now, _ := inMemory(t, s, "c")
+	if !maps.Equal(now, fresh) || fresh["0007"].Name != "Place seven" {
+		t.Fatalf("memory and database differ; 0007 is %v", fresh["0007"])
+	}
+}
+
+func TestItemsInABox(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	r := rand.New(rand.NewPCG(1, 1))
+	at := map[string]geo.Point{}
+	var file strings.Builder
+	file.WriteString("id,lat,lon\n")
+	for range 21_000 { // enough for both ways of listing
+		id := fmt.Sprintf("%x", r.Uint32())
+		at[id] = geo.Point{Lon: float64(r.IntN(361) - 180), Lat: float64(r.IntN(181) - 90)}
+		fmt.Fprintf(&file, "%s,%v,%v\n", id, at[id].Lat, at[id].Lon)
+	}
+	must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{}))
+	for _, box := range []geo.Box{geo.World, {West: 170, South: -90, East: -170, North: 90}, {West: -180, South: 0, East: -179, North: 10}, {West: 100, South: -20, East: 180, North: 30}} {
+		want := map[string]bool{}
+		for id, p := range at {
+			if box.Contains(p) {
+				want[id] = true
+			}
+		}
+		after, found := "", 0
+		for {
+			page := must[ItemsPage](t)(s.Items(t.Context(), "c", ItemsQuery{Box: &box, After: after, Limit: 997}))
+			if page.Matched != len(want) {
+				t.Fatalf("box %v: matched %d, want %d", box, page.Matched, len(want))
+			}
+			for _, item := range page.Items {
+				if item.ID <= after || !want[item.ID] {
+					t.Fatalf("box %v: item %q after %q, wanted %v", box, item.ID, after, want[item.ID])
+				}
+				after = item.ID
+				found++
+			}
+			if !page.More {
+				break
+			}
+		}
+		if found != len(want) {
+			t.Fatalf("box %v: %d items in all pages, want %d", box, found, len(want))
+		}
+	}
+}
+
+func TestCollectionsComeAndGo(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	other := open(t, dsn)
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "a"}))
+	var taken *ConflictError
+	if _, err := s.CreateCollection(t.Context(), NewCollection{ID: "c"}); !errors.As(err, &taken) {
+		t.Fatalf("the same id again: %v", err)
+	}
+	var b feature.Builder
+	b.Set("a", "one")
+	b.Set("b", "two")
+	must[store.Stored](t)(s.CreateItem(t.Context(), "c", feature.Feature{ID: "x", Properties: b.Properties()}))
+	name := "b"
+	must[Collection](t)(s.UpdateCollection(t.Context(), "c", CollectionUpdate{NameProperty: &name}))
+	for _, s := range []*Service{s, other} {
+		waitFor(t, "the new name property", func() bool {
+			if _, err := s.Collection("c"); err != nil {
+				return false
+			}
+			all, _ := inMemory(t, s, "c")
+			return all["x"].Name == "two"
+		})
+	}
+	if err := s.DeleteCollection(t.Context(), "c"); err != nil {
+		t.Fatal(err)
+	}
+	waitFor(t, "the deletion", func() bool { _, err := other.Collection("c"); return err != nil })
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	if got := must[Collection](t)(s.Collection("c")); got.Count != 0 {
+		t.Fatalf("a new collection of an old id has %d items", got.Count)
+	}
+	var missing *NotFoundError
+	if _, err := s.Item(t.Context(), "c", "x"); !errors.As(err, &missing) || missing.What != "item" {
+		t.Fatalf("the old item: %v", err)
+	}
+}

@@ -1,0 +1,163 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
+)
+
+// A View reads the database as of one change.
+type View struct {
+	tx     *gorm.DB
+	change uint64
+}
+
+// View runs f on the database as it is now: what f reads all belongs together,
+// whatever is written meanwhile.
+func (s *Store) View(ctx context.Context, f func(*View) error) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		v := &View{tx: tx}
+		if err := tx.Raw("SELECT change FROM clock").Scan(&v.change).Error; err != nil {
+			return fmt.Errorf("reading the clock: %w", err)
+		}
+		return f(v)
+	}, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+}
+
+// Change returns the number of the newest change in the view.
+func (v *View) Change() uint64 { return v.change }
+
+// Collections returns all collections in the order of their ids.
+func (v *View) Collections() ([]Collection, error) {
+	var all []Collection
+	if err := v.tx.Order("id").Find(&all).Error; err != nil {
+		return nil, fmt.Errorf("reading collections: %w", err)
+	}
+	return all, nil
+}
+
+// Collection returns the collection with the given key, or ErrNoCollection.
+func (v *View) Collection(key int64) (Collection, error) {
+	c, err := takeCollection(v.tx, "key = ?", key)
+	if err != nil {
+		return Collection{}, fmt.Errorf("reading a collection: %w", err)
+	}
+	if c == nil {
+		return Collection{}, ErrNoCollection
+	}
+	return *c, nil
+}
+
+// Places reads the places of a collection, in no particular order, into a set
+// that is empty. Their names and categories are what PlaceOf would make of them.
+func (v *View) Places(c Collection, set *places.Set) error {
+	const text = `CASE WHEN json_typeof(properties->?) IN ('object', 'array') THEN '' ELSE coalesce(properties->>?, '') END`
+	rows, err := v.tx.Raw(`SELECT id, lon, lat, `+text+`, `+text+` FROM features WHERE collection_key = ?`,
+		c.NameProperty, c.NameProperty, c.CategoryProperty, c.CategoryProperty, c.Key).Rows()
+	if err != nil {
+		return fmt.Errorf("reading the places of %q: %w", c.ID, err)
+	}
+	defer rows.Close()
+	err = set.Load(v.change, func() (p places.Place, ok bool, err error) {
+		if !rows.Next() {
+			return p, false, rows.Err()
+		}
+		return p, true, rows.Scan(&p.ID, &p.At.Lon, &p.At.Lat, &p.Name, &p.Category)
+	})
+	if err != nil {
+		return fmt.Errorf("reading the places of %q: %w", c.ID, err)
+	}
+	return nil
+}
+
+// PlaceOf returns what the map needs to know of a feature of c.
+func (c *Collection) PlaceOf(f *feature.Feature) places.Place {
+	return places.Place{
+		ID:       f.ID,
+		At:       f.At,
+		Name:     f.Properties.Text(c.NameProperty),
+		Category: f.Properties.Text(c.CategoryProperty),
+	}
+}
+
+// Changes returns the changes after the given number, in order, at most limit.
+func (s *Store) Changes(ctx context.Context, after uint64, limit int) ([]Change, error) {
+	var rows []struct {
+		Number        uint64
+		CollectionKey int64
+		FeatureID     *string
+		Op            Op
+		There         bool
+		Lon, Lat      float64
+		Elevation     *float64
+		Properties    []byte
+	}
+	err := s.db.WithContext(ctx).Raw(`SELECT c.number, c.collection_key, c.feature_id, c.op, f.id IS NOT NULL AS there,
+			coalesce(f.lon, 0) AS lon, coalesce(f.lat, 0) AS lat, f.elevation, f.properties
+		FROM changes c LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id
+		WHERE c.number > ? ORDER BY c.number LIMIT ?`, after, limit).Scan(&rows).Error
+	if err != nil {
+		return nil, fmt.Errorf("reading changes after %d: %w", after, err)
+	}
+	changes := make([]Change, len(rows))
+	for i, r := range rows {
+		changes[i] = Change{Number: r.Number, Collection: r.CollectionKey, Op: r.Op}
+		if r.FeatureID == nil {
+			continue
+		}
+		changes[i].FeatureID = *r.FeatureID
+		if r.There {
+			changes[i].Now = &feature.Feature{
+				ID: *r.FeatureID, At: geo.Point{Lon: r.Lon, Lat: r.Lat}, Elevation: r.Elevation,
+				Properties: feature.StoredProperties(r.Properties),
+			}
+		}
+	}
+	return changes, nil
+}
+
+// Listen calls wake once at the start and then whenever any process may have
+// committed changes, until ctx ends. It keeps its own connection and makes a new
+// one, and wakes, when that is lost.
+func (s *Store) Listen(ctx context.Context, wake func()) {
+	const firstPause, longestPause = 100 * time.Millisecond, 10 * time.Second
+	pause := firstPause
+	for ctx.Err() == nil {
+		err := s.listenOnce(ctx, func() { pause = firstPause; wake() })
+		if ctx.Err() != nil {
+			return
+		}
+		s.log.Warn("lost the connection that listens for changes", "error", err, "next_try_in", pause)
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+		pause = min(2*pause, longestPause)
+	}
+}
+
+func (s *Store) listenOnce(ctx context.Context, wake func()) (err error) {
+	conn, err := pgx.Connect(ctx, s.dsn)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, conn.Close(context.WithoutCancel(ctx))) }()
+	if _, err := conn.Exec(ctx, "LISTEN "+notifyChannel); err != nil {
+		return err
+	}
+	for {
+		wake()
+		if _, err := conn.WaitForNotification(ctx); err != nil {
+			return err
+		}
+	}
+}

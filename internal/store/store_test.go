@@ -1,0 +1,96 @@
+package store
+
+import (
+	"errors"
+	"log/slog"
+	"slices"
+	"testing"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/pgbox/pgboxtest"
+)
+
+func TestMain(m *testing.M) { pgboxtest.Main(m) }
+
+func open(t *testing.T, dsn string) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), dsn, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := s.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return s
+}
+
+func TestDatabaseOfANewerVersionIsRefused(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	if err := s.db.Exec("INSERT INTO migrations (id) VALUES ('9999-from-the-future')").Error; err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(t.Context(), dsn, s.log); !errors.Is(err, ErrNewerData) {
+		t.Fatalf("opening it: %v", err)
+	}
+}
+
+func properties(t *testing.T, json string) feature.Properties {
+	t.Helper()
+	p, err := feature.ParseProperties([]byte(json))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// TestApplySeesItsOwnEdits does several edits of one feature in one transaction.
+func TestApplySeesItsOwnEdits(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	c, _, err := s.CreateCollection(t.Context(), Collection{ID: "c"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	height := 12.5
+	f := func(json string) feature.Feature {
+		return feature.Feature{ID: "é'\"\\{,}", Elevation: &height, Properties: properties(t, json)}
+	}
+	outcomes, err := s.Apply(t.Context(), []Edit{
+		{Kind: Delete, Collection: c.Key, Feature: f(`{}`)},
+		{Kind: Create, Collection: c.Key, Feature: f(`{"b":1.50,"a":"\\\"{NULL}"}`)},
+		{Kind: Create, Collection: c.Key, Feature: f(`{}`)},
+		{Kind: Put, Collection: c.Key, Feature: f(`{"b":1.50,"a":"\\\"{NULL}"}`)},
+		{Kind: Delete, Collection: c.Key, Feature: f(`{}`)},
+		{Kind: Put, Collection: c.Key, Feature: f(`{"z":1,"b":[null]}`)},
+		{Kind: Put, Collection: c.Key + 1, Feature: f(`{}`)},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []struct {
+		op  Op
+		err error
+	}{{"", ErrNoFeature}, {Created, nil}, {"", ErrExists}, {"", nil}, {Deleted, nil}, {Created, nil}, {"", ErrNoCollection}} {
+		o := outcomes[i]
+		if !errors.Is(o.Err, want.err) || (o.Change != nil) != (want.op != "") || o.Change != nil && o.Change.Op != want.op {
+			t.Errorf("edit %d: %+v, want %+v", i, o, want)
+		}
+	}
+	got, err := s.Feature(t.Context(), c.Key, f("").ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := f(`{"z":1,"b":[null]}`)
+	if !got.Equal(&want) || got.Change != 4 {
+		t.Errorf("stored %s as of change %d", got.AppendJSON(nil), got.Change)
+	}
+	var past []bool
+	if err := s.db.Raw("SELECT before IS NOT NULL FROM changes ORDER BY number").Scan(&past).Error; err != nil {
+		t.Fatal(err)
+	}
+	if !slices.Equal(past, []bool{false, false, true, false}) {
+		t.Errorf("changes that keep what was before: %v", past)
+	}
+}

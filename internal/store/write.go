@@ -1,0 +1,353 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"idlebeacon/internal/core/feature"
+)
+
+// An Op is what a change did.
+type Op string
+
+// The kinds of change.
+const (
+	Created  Op = "create"
+	Replaced Op = "replace"
+	Deleted  Op = "delete"
+)
+
+// An EditKind says what an Edit asks for.
+type EditKind int
+
+// The kinds of edit.
+const (
+	Create EditKind = iota // add a feature; ErrExists if its id is taken
+	Put                    // add a feature, or replace the one with its id
+	Delete                 // take out the feature with this id; ErrNoFeature if there is none
+)
+
+// An Edit asks for one change to one feature.
+type Edit struct {
+	Kind       EditKind
+	Collection int64           // the collection's key
+	Feature    feature.Feature // for Delete only the ID counts; the ID must not be empty
+}
+
+// A Change is one committed edit.
+type Change struct {
+	Number     uint64
+	Collection int64
+	FeatureID  string // "" where the change is to the collection itself
+	Op         Op
+	// Now is the feature after the change, nil if it is gone. Changes read back
+	// from the database have the feature as it is when they are read.
+	Now *feature.Feature
+}
+
+// An Outcome is what became of one Edit: a change, or an error, or neither where
+// the feature already was as asked.
+type Outcome struct {
+	Change *Change
+	Err    error
+}
+
+// notifyChannel is the channel on which writers wake the other processes.
+const notifyChannel = "idlebeacon_changes"
+
+type rowKey struct {
+	collection int64
+	id         string
+}
+
+// Apply carries out edits in one transaction, in their order, each seeing those
+// before it. An edit that cannot be done does not keep the others from being
+// done: its outcome has the error. The error of Apply itself means that nothing
+// was written, or, if it came while committing, that it is not known.
+func (s *Store) Apply(ctx context.Context, edits []Edit) ([]Outcome, error) {
+	outcomes := make([]Outcome, len(edits))
+	err := s.write(ctx, func(tx *gorm.DB, clock *uint64) error {
+		b, err := readBatch(tx, edits)
+		if err != nil {
+			return err
+		}
+		for i := range edits {
+			outcomes[i] = b.do(&edits[i], clock)
+		}
+		return b.flush(tx)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("writing %d edits: %w", len(edits), err)
+	}
+	return outcomes, nil
+}
+
+// write runs f in a transaction that holds the clock: f adds to it the number of
+// changes it makes.
+func (s *Store) write(ctx context.Context, f func(tx *gorm.DB, clock *uint64) error) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var clock uint64
+		if err := tx.Raw("SELECT change FROM clock FOR UPDATE").Scan(&clock).Error; err != nil {
+			return err
+		}
+		before := clock
+		if err := f(tx, &clock); err != nil || clock == before {
+			return err
+		}
+		if err := tx.Exec("UPDATE clock SET change = ?", clock).Error; err != nil {
+			return err
+		}
+		return tx.Exec("SELECT pg_notify(?, '')", notifyChannel).Error
+	})
+}
+
+// A batch is the edits of one transaction under way: the rows they touch, as
+// they will be, and the changes made.
+type batch struct {
+	collections map[int64]bool
+	rows        map[rowKey]*featureRow // nil where there is none
+	touched     map[rowKey]bool        // rows that differ from the database
+	changes     []changeRow
+}
+
+type changeRow struct {
+	number     uint64
+	collection int64
+	featureID  string
+	op         Op
+	before     *string
+}
+
+// readBatch reads the rows that edits are about.
+func readBatch(tx *gorm.DB, edits []Edit) (*batch, error) {
+	b := &batch{collections: map[int64]bool{}, rows: map[rowKey]*featureRow{}, touched: map[rowKey]bool{}}
+	var keys array[int64]
+	var ids array[string]
+	for i := range edits {
+		keys = append(keys, edits[i].Collection)
+		ids = append(ids, edits[i].Feature.ID)
+	}
+	var there []int64
+	if err := tx.Raw("SELECT key FROM collections WHERE key = ANY (?)", keys).Scan(&there).Error; err != nil {
+		return nil, err
+	}
+	for _, key := range there {
+		b.collections[key] = true
+	}
+	var rows []featureRow
+	err := tx.Raw(`SELECT f.* FROM (SELECT DISTINCT * FROM unnest(?::bigint[], ?::text[]) AS k (key, id)) AS k
+		JOIN features f ON f.collection_key = k.key AND f.id = k.id COLLATE "C"`, keys, ids).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	for i := range rows {
+		b.rows[rowKey{rows[i].CollectionKey, rows[i].ID}] = &rows[i]
+	}
+	return b, nil
+}
+
+// do carries out one edit on the rows in memory.
+func (b *batch) do(e *Edit, clock *uint64) Outcome {
+	key := rowKey{e.Collection, e.Feature.ID}
+	row := b.rows[key]
+	switch {
+	case !b.collections[e.Collection]:
+		return Outcome{Err: ErrNoCollection}
+	case e.Kind == Create && row != nil:
+		return Outcome{Err: ErrExists}
+	case e.Kind == Delete && row == nil:
+		return Outcome{Err: ErrNoFeature}
+	}
+	change := Change{Collection: e.Collection, FeatureID: e.Feature.ID, Op: Created}
+	var before *string
+	if row != nil {
+		old := row.stored().Feature
+		if e.Kind == Put && old.Equal(&e.Feature) {
+			return Outcome{}
+		}
+		text := string(old.AppendJSON(nil))
+		before = &text
+		change.Op = Replaced
+	}
+	*clock++
+	change.Number = *clock
+	if e.Kind == Delete {
+		change.Op = Deleted
+		b.rows[key] = nil
+	} else {
+		f := e.Feature
+		change.Now = &f
+		b.rows[key] = &featureRow{
+			CollectionKey: e.Collection, ID: f.ID, Lon: f.At.Lon, Lat: f.At.Lat, Elevation: f.Elevation,
+			Properties: f.Properties.JSON(), Change: *clock,
+		}
+	}
+	b.touched[key] = true
+	b.changes = append(b.changes, changeRow{*clock, e.Collection, e.Feature.ID, change.Op, before})
+	return Outcome{Change: &change}
+}
+
+// flush writes the rows and changes to the database, a statement for each kind.
+func (b *batch) flush(tx *gorm.DB) error {
+	if len(b.changes) == 0 {
+		return nil
+	}
+	var put, gone columns
+	for key := range b.touched {
+		if row := b.rows[key]; row != nil {
+			put.add(row)
+		} else {
+			gone.add(&featureRow{CollectionKey: key.collection, ID: key.id})
+		}
+	}
+	if len(gone.ids) > 0 {
+		err := tx.Exec(`DELETE FROM features f USING unnest(?::bigint[], ?::text[]) AS k (key, id)
+			WHERE f.collection_key = k.key AND f.id = k.id COLLATE "C"`, gone.keys, gone.ids).Error
+		if err != nil {
+			return err
+		}
+	}
+	if len(put.ids) > 0 {
+		err := tx.Exec(`INSERT INTO features (collection_key, id, lon, lat, elevation, properties, change)
+			SELECT k, i, x, y, e, p::json, n
+			FROM unnest(?::bigint[], ?::text[], ?::float8[], ?::float8[], ?::float8[], ?::text[], ?::bigint[]) AS t (k, i, x, y, e, p, n)
+			ON CONFLICT (collection_key, id) DO UPDATE SET lon = excluded.lon, lat = excluded.lat,
+				elevation = excluded.elevation, properties = excluded.properties, change = excluded.change`,
+			put.keys, put.ids, put.lons, put.lats, put.elevations, put.properties, put.changes).Error
+		if err != nil {
+			return err
+		}
+	}
+	return insertChanges(tx, b.changes)
+}
+
+// columns is rows turned sideways, for array parameters.
+type columns struct {
+	keys       array[int64]
+	ids        array[string]
+	lons, lats array[float64]
+	elevations array[*float64]
+	properties array[string]
+	changes    array[int64]
+}
+
+func (c *columns) add(r *featureRow) {
+	c.keys = append(c.keys, r.CollectionKey)
+	c.ids = append(c.ids, r.ID)
+	c.lons = append(c.lons, r.Lon)
+	c.lats = append(c.lats, r.Lat)
+	c.elevations = append(c.elevations, r.Elevation)
+	c.properties = append(c.properties, string(r.Properties))
+	c.changes = append(c.changes, int64(r.Change))
+}
+
+func insertChanges(tx *gorm.DB, changes []changeRow) error {
+	var numbers, keys array[int64]
+	var ids, befores array[*string]
+	var ops array[string]
+	for i := range changes {
+		c := &changes[i]
+		numbers, keys = append(numbers, int64(c.number)), append(keys, c.collection)
+		id := &c.featureID
+		if *id == "" {
+			id = nil
+		}
+		ids, ops, befores = append(ids, id), append(ops, string(c.op)), append(befores, c.before)
+	}
+	return tx.Exec(`INSERT INTO changes (number, collection_key, feature_id, op, at, before)
+		SELECT n, k, i, o, ?, b::json FROM unnest(?::bigint[], ?::bigint[], ?::text[], ?::text[], ?::text[]) AS t (n, k, i, o, b)`,
+		time.Now().UTC(), numbers, keys, ids, ops, befores).Error
+}
+
+// CreateCollection adds a collection. Its Key, CreatedAt and Change are given by
+// the store. It returns ErrExists if the ID is taken.
+func (s *Store) CreateCollection(ctx context.Context, c Collection) (Collection, *Change, error) {
+	return s.writeCollection(ctx, Created, func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
+		taken, err := takeCollection(tx, "id = ?", c.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		if taken != nil {
+			return nil, nil, ErrExists
+		}
+		c.Key, c.CreatedAt, c.Change = 0, time.Now().UTC(), change
+		return nil, &c, tx.Create(&c).Error
+	})
+}
+
+// UpdateCollection changes the collection with c's Key to have c's title,
+// description and properties, or returns ErrNoCollection.
+func (s *Store) UpdateCollection(ctx context.Context, c Collection) (Collection, *Change, error) {
+	return s.writeCollection(ctx, Replaced, func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
+		old, err := takeCollection(tx, "key = ?", c.Key)
+		if err != nil {
+			return nil, nil, err
+		}
+		if old == nil {
+			return nil, nil, ErrNoCollection
+		}
+		c.ID, c.CreatedAt, c.Change = old.ID, old.CreatedAt, change
+		return old, &c, tx.Save(&c).Error
+	})
+}
+
+// DeleteCollection takes out the collection with the given key and all of its
+// features, or returns ErrNoCollection.
+func (s *Store) DeleteCollection(ctx context.Context, key int64) (*Change, error) {
+	_, change, err := s.writeCollection(ctx, Deleted, func(tx *gorm.DB, _ uint64) (*Collection, *Collection, error) {
+		old, err := takeCollection(tx, "key = ?", key)
+		if err != nil {
+			return nil, nil, err
+		}
+		if old == nil {
+			return nil, nil, ErrNoCollection
+		}
+		if err := tx.Exec("DELETE FROM features WHERE collection_key = ?", key).Error; err != nil {
+			return nil, nil, err
+		}
+		return old, old, tx.Exec("DELETE FROM collections WHERE key = ?", key).Error
+	})
+	return change, err
+}
+
+func takeCollection(tx *gorm.DB, where string, value any) (*Collection, error) {
+	var found []Collection
+	if err := tx.Where(where, value).Find(&found).Error; err != nil || len(found) == 0 {
+		return nil, err
+	}
+	return &found[0], nil
+}
+
+// writeCollection runs f, which makes one change to a collection and returns it
+// as it was and as it is.
+func (s *Store) writeCollection(ctx context.Context, op Op, f func(tx *gorm.DB, change uint64) (old, now *Collection, err error)) (Collection, *Change, error) {
+	var result Collection
+	var change Change
+	err := s.write(ctx, func(tx *gorm.DB, clock *uint64) error {
+		*clock++
+		old, now, err := f(tx, *clock)
+		if err != nil {
+			return err
+		}
+		result = *now
+		change = Change{Number: *clock, Collection: now.Key, Op: op}
+		row := changeRow{number: *clock, collection: now.Key, op: op}
+		if old != nil {
+			text, err := json.Marshal(old)
+			if err != nil {
+				return err
+			}
+			row.before = new(string)
+			*row.before = string(text)
+		}
+		return insertChanges(tx, []changeRow{row})
+	})
+	if err != nil {
+		return Collection{}, nil, fmt.Errorf("writing a collection: %w", err)
+	}
+	return result, &change, nil
+}
