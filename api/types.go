@@ -1,0 +1,196 @@
+// Package api is the contract of the HTTP interface: the types that go over the
+// wire, for the service and its clients alike, and the OpenAPI description they
+// are documented in.
+package api
+
+import (
+	_ "embed" // for the contract
+	"encoding/json"
+	"time"
+)
+
+// OpenAPI is the description of the interface, an OpenAPI 3.0 document in YAML.
+//
+//go:embed openapi.yaml
+var OpenAPI []byte
+
+// A Link points to a related resource (RFC 8288).
+type Link struct {
+	Href  string `json:"href"`
+	Rel   string `json:"rel"`
+	Type  string `json:"type,omitempty"`
+	Title string `json:"title,omitempty"`
+}
+
+// LandingPage is the start of the interface.
+type LandingPage struct {
+	Title       string `json:"title"`
+	Description string `json:"description"`
+	Version     string `json:"version"`
+	Links       []Link `json:"links"`
+}
+
+// Conformance lists the standards that the interface follows.
+type Conformance struct {
+	ConformsTo []string `json:"conformsTo"`
+}
+
+// Collections is the list of collections.
+type Collections struct {
+	Links       []Link       `json:"links"`
+	Collections []Collection `json:"collections"`
+}
+
+// Collection describes a collection.
+type Collection struct {
+	ID               string          `json:"id"`
+	Title            string          `json:"title"`
+	Description      string          `json:"description"`
+	ItemType         string          `json:"itemType"`
+	NameProperty     string          `json:"name_property"`
+	CategoryProperty string          `json:"category_property"`
+	CreatedAt        time.Time       `json:"created_at"`
+	Count            int             `json:"count"`
+	Change           uint64          `json:"change"`
+	Categories       []CategoryCount `json:"categories"`
+	Extent           *Extent         `json:"extent,omitempty"`
+	Links            []Link          `json:"links"`
+}
+
+// Extent says where a collection's items are.
+type Extent struct {
+	Spatial struct {
+		BBox [][4]float64 `json:"bbox"` // west, south, east, north in degrees
+	} `json:"spatial"`
+}
+
+// CategoryCount says how many items have a category, "" being none.
+type CategoryCount struct {
+	Category string `json:"category"`
+	Count    int    `json:"count"`
+}
+
+// NewCollection asks for a new collection.
+type NewCollection struct {
+	ID               string `json:"id"`
+	Title            string `json:"title,omitempty"`
+	Description      string `json:"description,omitempty"`
+	NameProperty     string `json:"name_property,omitempty"`
+	CategoryProperty string `json:"category_property,omitempty"`
+}
+
+// CollectionUpdate changes a collection; absent members stay as they are.
+type CollectionUpdate struct {
+	Title            *string `json:"title,omitempty"`
+	Description      *string `json:"description,omitempty"`
+	NameProperty     *string `json:"name_property,omitempty"`
+	CategoryProperty *string `json:"category_property,omitempty"`
+}
+
+// Point is a GeoJSON Point geometry: longitude, latitude in degrees and
+// optionally an elevation in metres.
+type Point struct {
+	Type        string    `json:"type"`
+	Coordinates []float64 `json:"coordinates"`
+}
+
+// Item is a feature as it is stored.
+type Item struct {
+	Type       string          `json:"type"`
+	ID         string          `json:"id,omitempty"`
+	Geometry   Point           `json:"geometry"`
+	Properties json.RawMessage `json:"properties"`
+	Change     uint64          `json:"change,omitempty"` // the item's newest change
+}
+
+// Items is one page of a collection's items.
+type Items struct {
+	Type           string `json:"type"`
+	Features       []Item `json:"features"`
+	NumberMatched  int    `json:"numberMatched"`
+	NumberReturned int    `json:"numberReturned"`
+	Links          []Link `json:"links"`
+}
+
+// Markers is what to draw in a viewport.
+type Markers struct {
+	Type     string   `json:"type"`
+	Features []Marker `json:"features"`
+	Matched  int      `json:"matched"` // places in the box
+	Change   uint64   `json:"change"`  // the newest change the markers reflect
+}
+
+// Marker is one marker: a place or a cluster.
+type Marker struct {
+	Type       string           `json:"type"`
+	ID         string           `json:"id,omitempty"` // of a place
+	Geometry   Point            `json:"geometry"`
+	Properties MarkerProperties `json:"properties"`
+}
+
+// MarkerProperties are what a marker needs to be drawn.
+type MarkerProperties struct {
+	Kind     string `json:"kind"` // "place" or "cluster"
+	Name     string `json:"name,omitempty"`
+	Category string `json:"category,omitempty"`
+
+	Count   int            `json:"count,omitempty"`    // places of a cluster
+	OpensAt *int           `json:"opens_at,omitempty"` // the zoom at which a cluster opens; absent where its places share a spot
+	Extent  *[4]float64    `json:"extent,omitempty"`   // of a cluster's places: west, south, east, north in degrees
+	Tally   map[string]int `json:"tally,omitempty"`    // of a cluster's places by category
+}
+
+// Neighbours is the places near a point, nearest first.
+type Neighbours struct {
+	Type     string      `json:"type"`
+	Features []Neighbour `json:"features"`
+}
+
+// Neighbour is a place near a point.
+type Neighbour struct {
+	Type       string              `json:"type"`
+	ID         string              `json:"id"`
+	Geometry   Point               `json:"geometry"`
+	Properties NeighbourProperties `json:"properties"`
+}
+
+// NeighbourProperties say what a place near a point is, and how near.
+type NeighbourProperties struct {
+	Name     string  `json:"name,omitempty"`
+	Category string  `json:"category,omitempty"`
+	Distance float64 `json:"distance"` // metres
+	Bearing  float64 `json:"bearing"`  // degrees clockwise from north
+}
+
+// ImportReport says what became of an imported file.
+type ImportReport struct {
+	Rows      int        `json:"rows"`
+	Created   int        `json:"created"`
+	Replaced  int        `json:"replaced"`
+	Unchanged int        `json:"unchanged"`
+	Rejected  int        `json:"rejected"`
+	WithoutID int        `json:"without_id"`
+	DryRun    bool       `json:"dry_run"`
+	Errors    []RowError `json:"errors"`            // the first of the rejected rows
+	Stopped   string     `json:"stopped,omitempty"` // why the file could not be read to its end
+}
+
+// RowError says why a row could not be used.
+type RowError struct {
+	Row    int    `json:"row"`
+	Line   int    `json:"line,omitempty"`
+	Reason string `json:"reason"`
+}
+
+// Problem is an error (RFC 9457).
+type Problem struct {
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	Field  string `json:"field,omitempty"` // the parameter or member that is wrong
+}
+
+// Health says how the service is.
+type Health struct {
+	Status string `json:"status"`
+}

@@ -1,0 +1,311 @@
+package httpapi
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/go-chi/chi/v5"
+
+	"idlebeacon/api"
+	"idlebeacon/internal/pgbox/pgboxtest"
+	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
+)
+
+func TestMain(m *testing.M) { pgboxtest.Main(m) }
+
+// A fixture is a running server whose every answer is held against the contract.
+type fixture struct {
+	t      *testing.T
+	server *httptest.Server
+	routes routers.Router
+}
+
+func contract(t *testing.T) *openapi3.T {
+	t.Helper()
+	doc, err := openapi3.NewLoader().LoadFromData(api.OpenAPI)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := doc.Validate(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	return doc
+}
+
+func newFixture(t *testing.T) *fixture {
+	t.Helper()
+	log := slog.New(slog.DiscardHandler)
+	st, err := store.Open(t.Context(), pgboxtest.DSN(t), log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := service.Open(t.Context(), st, log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	handler, err := New(s, Options{Version: "test", Log: log, Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	routes, err := gorillamux.NewRouter(contract(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := &fixture{t: t, server: httptest.NewServer(handler), routes: routes}
+	t.Cleanup(func() {
+		f.server.Close()
+		s.Close()
+		if err := st.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return f
+}
+
+// call sends a request and returns the answer, which must be one that the
+// contract foresees.
+func (f *fixture) call(method, path, contentType, body string) (status int, header http.Header, answer string) {
+	f.t.Helper()
+	request, err := http.NewRequestWithContext(f.t.Context(), method, f.server.URL+path, strings.NewReader(body))
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	request.Header.Set("Content-Type", contentType)
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	defer response.Body.Close()
+	all, err := io.ReadAll(response.Body)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	check := httptest.NewRequest(method, path, nil)
+	route, params, err := f.routes.FindRoute(check)
+	if err != nil {
+		f.t.Fatalf("%s %s is not in the contract: %v", method, path, err)
+	}
+	err = openapi3filter.ValidateResponse(f.t.Context(), &openapi3filter.ResponseValidationInput{
+		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: check, PathParams: params, Route: route},
+		Status:                 response.StatusCode, Header: response.Header, Body: io.NopCloser(bytes.NewReader(all)),
+		Options: &openapi3filter.Options{IncludeResponseStatus: true},
+	})
+	if err != nil {
+		f.t.Errorf("%s %s answers what the contract does not foresee: %v", method, path, err)
+	}
+	return response.StatusCode, response.Header, string(all)
+}
+
+// want makes a call that must answer with the given status and text.
+func (f *fixture) want(status int, text, method, path, body string) string {
+	f.t.Helper()
+	got, _, answer := f.call(method, path, "application/json", body)
+	if got != status || !strings.Contains(answer, text) {
+		f.t.Errorf("%s %s %.100s: %d %.300s, want %d with %s", method, path, body, got, answer, status, text)
+	}
+	return answer
+}
+
+func init() {
+	for _, media := range []string{"application/geo+json", "application/problem+json", "application/vnd.oai.openapi+json"} {
+		openapi3filter.RegisterBodyDecoder(media, openapi3filter.JSONBodyDecoder)
+	}
+}
+
+// TestRoutesAndContractAgree compares the router with the contract, both ways.
+func TestRoutesAndContractAgree(t *testing.T) {
+	var routed, described []string
+	err := chi.Walk((&server{}).Routes(), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+		routed = append(routed, method+" "+strings.TrimSuffix(route, "/"))
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, item := range contract(t).Paths.Map() {
+		for method := range item.Operations() {
+			described = append(described, method+" "+path)
+		}
+	}
+	slices.Sort(routed)
+	slices.Sort(described)
+	if !slices.Equal(routed, described) {
+		t.Errorf("the routes are\n%s\nthe contract has\n%s", strings.Join(routed, "\n"), strings.Join(described, "\n"))
+	}
+}
+
+func point(id, lon, lat, properties string) string {
+	return fmt.Sprintf(`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%s,%s]},"properties":%s}`, id, lon, lat, properties)
+}
+
+func TestCallsAndTheirErrors(t *testing.T) {
+	f := newFixture(t)
+	f.want(200, `"ok"`, "GET", "/healthz", "")
+	f.want(200, `"ready"`, "GET", "/readyz", "")
+	f.want(200, "/api/collections", "GET", "/api", "")
+	f.want(200, "conf/core", "GET", "/api/conformance", "")
+	f.want(200, `"openapi":"3.0.3"`, "GET", "/api/openapi.json", "")
+	f.want(200, "FeatureCollection", "GET", "/api/backdrop", "")
+	f.want(200, `"collections":[]`, "GET", "/api/collections", "")
+
+	f.want(201, `"title":"Huts"`, "POST", "/api/collections", `{"id":"huts","title":"Huts","name_property":"name","category_property":"kind"}`)
+	f.want(409, `choose another id`, "POST", "/api/collections", `{"id":"huts"}`)
+	f.want(400, `"field":"id"`, "POST", "/api/collections", `{"id":"Not This"}`)
+	f.want(400, `"field":"name"`, "POST", "/api/collections", `{"id":"x","name":"y"}`)
+	f.want(400, `is empty`, "POST", "/api/collections", ``)
+	f.want(400, `ends in the middle`, "POST", "/api/collections", `{"id":`)
+	f.want(400, `"field":"title"`, "POST", "/api/collections", `{"id":"x","title":5}`)
+	f.want(400, `more after`, "POST", "/api/collections", `{"id":"x"}{}`)
+	f.want(200, `"description":"Dry"`, "PATCH", "/api/collections/huts", `{"description":"Dry"}`)
+	f.want(400, `"field":"title"`, "PATCH", "/api/collections/huts", `{"title":""}`)
+	f.want(404, `no collection \"hats\"`, "PATCH", "/api/collections/hats", `{}`)
+	f.want(404, `no collection \"hats\"`, "GET", "/api/collections/hats", "")
+	f.want(400, `it takes none`, "GET", "/api/collections?x=1", "")
+
+	f.want(201, `"change":3`, "POST", "/api/collections/huts/items", point("a/b c?", "-22", "-38.5", `{"name":"Wren","kind":"shelter","n":1.50}`))
+	f.want(200, `"n":1.50`, "GET", "/api/collections/huts/items/a%2Fb%20c%3F", "")
+	f.want(409, `\"a/b c?\"`, "POST", "/api/collections/huts/items", point("a/b c?", "0", "0", `{}`))
+	f.want(400, `may be swapped`, "POST", "/api/collections/huts/items", point("x", "-38", "-122", `{}`))
+	f.want(400, `only Point`, "POST", "/api/collections/huts/items", `{"type":"Feature","geometry":{"type":"LineString","coordinates":[]}}`)
+	f.want(400, `not valid JSON`, "POST", "/api/collections/huts/items", `nonsense`)
+	f.want(413, `the most is 1.1 MiB`, "POST", "/api/collections/huts/items", point("x", "0", "0", `{"a":"`+strings.Repeat("x", 2<<20)+`"}`))
+	f.want(404, `no collection`, "POST", "/api/collections/hats/items", point("x", "0", "0", `{}`))
+	answer := f.want(201, `"id":"0`, "POST", "/api/collections/huts/items", `{"type":"Feature","geometry":{"type":"Point","coordinates":[-22.0001,-38.5,12]},"properties":null}`)
+	var made api.Item
+	if err := json.Unmarshal([]byte(answer), &made); err != nil || len(made.ID) != 36 || made.ID[14] != '7' || len(made.Geometry.Coordinates) != 3 {
+		t.Errorf("an item without an id: %s, %v", answer, err)
+	}
+
+	f.want(200, `"numberMatched":2,"numberReturned":1`, "GET", "/api/collections/huts/items?limit=1", "")
+	f.want(200, `"numberMatched":0`, "GET", "/api/collections/huts/items?bbox=0,0,1,1", "")
+	f.want(400, `"field":"limit"`, "GET", "/api/collections/huts/items?limit=0", "")
+	f.want(400, `1 to 1000`, "GET", "/api/collections/huts/items?limit=1001", "")
+	f.want(400, `not a whole number`, "GET", "/api/collections/huts/items?limit=1.5", "")
+	f.want(400, `want four`, "GET", "/api/collections/huts/items?bbox=1,2,3", "")
+	f.want(400, `it takes bbox, limit, after`, "GET", "/api/collections/huts/items?lmit=1", "")
+	f.want(400, `given 2 times`, "GET", "/api/collections/huts/items?limit=1&limit=2", "")
+
+	f.want(200, `"count":2,"opens_at":`, "GET", "/api/collections/huts/markers?bbox=-180,-90,180,90&zoom=3", "")
+	f.want(200, `"kind":"place","name":"Wren","category":"shelter"`, "GET", "/api/collections/huts/markers?bbox=-23,-39,-21,-38&zoom=20", "")
+	f.want(400, `"field":"bbox"`, "GET", "/api/collections/huts/markers?zoom=3", "")
+	f.want(400, `"field":"zoom"`, "GET", "/api/collections/huts/markers?bbox=-23,-39,-21,-38", "")
+	f.want(400, `0 to 24`, "GET", "/api/collections/huts/markers?bbox=-23,-39,-21,-38&zoom=25", "")
+	f.want(400, `south 5 is above north 1`, "GET", "/api/collections/huts/markers?bbox=-23,5,-21,1&zoom=2", "")
+
+	f.want(200, `"name":"Wren","category":"shelter","distance":0,"bearing":0`, "GET", "/api/collections/huts/near?lat=-38.5&lon=-22&radius=1", "")
+	f.want(400, `"field":"lat"`, "GET", "/api/collections/huts/near?lat=95&lon=-22", "")
+	f.want(400, `"field":"lon"`, "GET", "/api/collections/huts/near?lat=5", "")
+	f.want(400, `not a number`, "GET", "/api/collections/huts/near?lat=5&lon=west", "")
+
+	f.want(204, "", "DELETE", "/api/collections/huts/items/a%2Fb%20c%3F", "")
+	f.want(404, `no item`, "DELETE", "/api/collections/huts/items/a%2Fb%20c%3F", "")
+	f.want(404, `no item`, "GET", "/api/collections/huts/items/a%2Fb%20c%3F", "")
+	f.want(204, "", "DELETE", "/api/collections/huts", "")
+	f.want(404, `no collection`, "DELETE", "/api/collections/huts", "")
+}
+
+func TestPagesFollowEachOther(t *testing.T) {
+	f := newFixture(t)
+	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
+	var rows strings.Builder
+	rows.WriteString("id,lat,lon\n")
+	for i := range 25 {
+		fmt.Fprintf(&rows, "ü&%02d,%d,0\n", i, i)
+	}
+	if status, _, answer := f.call("POST", "/api/collections/c/import", "text/csv", rows.String()); status != 200 || !strings.Contains(answer, `"created":25`) {
+		t.Fatal(status, answer)
+	}
+	for _, start := range []string{"/api/collections/c/items?limit=4", "/api/collections/c/items?limit=4&bbox=-1,-1,1,30"} {
+		var ids []string
+		for next := start; next != ""; {
+			var page api.Items
+			if err := json.Unmarshal([]byte(f.want(200, "", "GET", next, "")), &page); err != nil {
+				t.Fatal(err)
+			}
+			next = ""
+			for _, item := range page.Features {
+				ids = append(ids, item.ID)
+			}
+			for _, link := range page.Links {
+				if link.Rel == "next" {
+					next = link.Href
+				}
+			}
+		}
+		if len(ids) != 25 || ids[0] != "ü&00" || !slices.IsSorted(ids) {
+			t.Errorf("%s lists %q", start, ids)
+		}
+	}
+}
+
+func TestImportAnswers(t *testing.T) {
+	f := newFixture(t)
+	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
+	for _, c := range []struct {
+		query, contentType, body string
+		status                   int
+		want                     string
+	}{
+		{"", "text/csv", "id,lat,lon\na,1,2\nb,99,2\n", 200, `"created":1,"replaced":0,"unchanged":0,"rejected":1`},
+		{"?dry_run=true", "text/csv", "id,lat,lon\nz,1,2\n", 200, `"rows":1,"created":0`},
+		{"", "application/octet-stream", `{"type":"FeatureCollection","features":[` + point("g", "1", "2", "{}") + `]}`, 200, `"created":1`},
+		{"?lat_column=n&lon_column=e&id_column=k", "text/csv", "k,n,e\nq,1,2\n", 200, `"created":1`},
+		{"", "application/geo+json", `{"type":"FeatureCollection","features":[` + point("g2", "1", "2", "{}"), 200, `"stopped":"the file cannot be used: it ends in the middle`},
+		{"", "text/csv", "a,b\n1,2\n", 400, `name it with lon_column`},
+		{"", "text/csv", "", 400, `cannot be`},
+		{"?format=pdf", "text/csv", "x", 400, `format \"pdf\"`},
+		{"?dry_run=maybe", "text/csv", "x", 400, `neither true nor false`},
+	} {
+		status, _, answer := f.call("POST", "/api/collections/c/import"+c.query, c.contentType, c.body)
+		if status != c.status || !strings.Contains(answer, c.want) {
+			t.Errorf("import%s %.60q: %d %s, want %d with %s", c.query, c.body, status, answer, c.status, c.want)
+		}
+	}
+	f.want(200, `"count":4`, "GET", "/api/collections/c", "")
+}
+
+// TestWhoMayCall checks the guards that stand in for access keys on loopback.
+func TestWhoMayCall(t *testing.T) {
+	f := newFixture(t)
+	for _, c := range []struct {
+		method, host, origin string
+		status               int
+	}{
+		{"GET", "localhost:8080", "", 200},
+		{"GET", "[::1]:8080", "", 200},
+		{"GET", "places.example", "", 403},
+		{"POST", "localhost:8080", "http://localhost:8080", 201},
+		{"POST", "localhost:8080", "https://elsewhere.example", 403},
+	} {
+		r, err := http.NewRequestWithContext(t.Context(), c.method, f.server.URL+"/api/collections", strings.NewReader(`{"id":"x"}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Host = c.host
+		if c.origin != "" {
+			r.Header.Set("Origin", c.origin)
+		}
+		response, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		response.Body.Close()
+		if response.StatusCode != c.status {
+			t.Errorf("%s with host %s from %q: %d, want %d", c.method, c.host, c.origin, response.StatusCode, c.status)
+		}
+	}
+}

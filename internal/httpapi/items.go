@@ -1,0 +1,99 @@
+package httpapi
+
+import (
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"idlebeacon/api"
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
+)
+
+const (
+	defaultItems = 100
+	maxItems     = 1000
+)
+
+func describeItem(s store.Stored) api.Item {
+	item := api.Item{
+		Type: "Feature", ID: s.ID, Properties: s.Properties.JSON(), Change: s.Change,
+		Geometry: api.Point{Type: "Point", Coordinates: []float64{s.At.Lon, s.At.Lat}},
+	}
+	if s.Elevation != nil {
+		item.Geometry.Coordinates = append(item.Geometry.Coordinates, *s.Elevation)
+	}
+	return item
+}
+
+func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, "bbox", "limit", "after")
+	ask := service.ItemsQuery{
+		Box:   q.box("bbox"),
+		After: q.text("after"),
+		Limit: q.whole("limit", defaultItems, 1, maxItems),
+	}
+	if q.err != nil {
+		return q.err
+	}
+	collection := pathValue(r, "collection")
+	page, err := h.service.Items(r.Context(), collection, ask)
+	if err != nil {
+		return err
+	}
+	out := api.Items{
+		Type: "FeatureCollection", Features: make([]api.Item, len(page.Items)),
+		NumberMatched: page.Matched, NumberReturned: len(page.Items),
+		Links: []api.Link{{Rel: "self", Href: r.URL.RequestURI(), Type: geoJSON}},
+	}
+	for i, item := range page.Items {
+		out.Features[i] = describeItem(item)
+	}
+	if page.More {
+		next := url.Values{"limit": {strconv.Itoa(ask.Limit)}, "after": {page.Items[len(page.Items)-1].ID}}
+		if ask.Box != nil {
+			next.Set("bbox", ask.Box.String())
+		}
+		out.Links = append(out.Links, api.Link{Rel: "next", Href: collectionPath(collection) + "/items?" + next.Encode(), Type: geoJSON})
+	}
+	return writeJSON(w, http.StatusOK, geoJSON, out)
+}
+
+func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
+	if q := parseQuery(r); q.err != nil {
+		return q.err
+	}
+	item, err := h.service.Item(r.Context(), pathValue(r, "collection"), pathValue(r, "item"))
+	if err != nil {
+		return err
+	}
+	return writeItem(w, http.StatusOK, item)
+}
+
+func writeItem(w http.ResponseWriter, status int, item store.Stored) error {
+	w.Header().Set("ETag", `"`+strconv.FormatUint(item.Change, 10)+`"`)
+	return writeJSON(w, status, geoJSON, describeItem(item))
+}
+
+func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
+	var f feature.Feature
+	if err := readJSON(w, r, &f, false); err != nil {
+		return err
+	}
+	collection := pathValue(r, "collection")
+	item, err := h.service.CreateItem(r.Context(), collection, f)
+	if err != nil {
+		return err
+	}
+	w.Header().Set("Location", collectionPath(collection)+"/items/"+url.PathEscape(item.ID))
+	return writeItem(w, http.StatusCreated, item)
+}
+
+func (h *server) deleteItem(w http.ResponseWriter, r *http.Request) error {
+	if err := h.service.DeleteItem(r.Context(), pathValue(r, "collection"), pathValue(r, "item")); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}

@@ -1,0 +1,169 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/service"
+)
+
+// A query reads the parameters of a request and keeps the first thing that is
+// wrong with them.
+type query struct {
+	values url.Values
+	err    error
+}
+
+// parseQuery reads the parameters, of which only the named ones are allowed: a
+// misspelt one should not be passed over in silence.
+func parseQuery(r *http.Request, names ...string) *query {
+	q := &query{}
+	values, err := url.ParseQuery(r.URL.RawQuery)
+	if err != nil {
+		q.fail("", "the query string is not well formed: %v", err)
+	}
+	for name := range values {
+		if !slices.Contains(names, name) {
+			allowed := "it takes none"
+			if len(names) > 0 {
+				allowed = "it takes " + strings.Join(names, ", ")
+			}
+			q.fail(name, "is not a parameter of %s; %s", r.URL.Path, allowed)
+		}
+		if len(values[name]) > 1 {
+			q.fail(name, "is given %d times", len(values[name]))
+		}
+	}
+	q.values = values
+	return q
+}
+
+func (q *query) fail(field, format string, args ...any) {
+	if q.err == nil {
+		q.err = service.Invalid(field, format, args...)
+	}
+}
+
+func (q *query) has(name string) bool { return q.values.Get(name) != "" }
+
+func (q *query) text(name string) string { return q.values.Get(name) }
+
+// number reads a number from least to most, and fallback where it is absent.
+// A fallback that is not a number makes the parameter required.
+func (q *query) number(name string, fallback, least, most float64) float64 {
+	if !q.has(name) {
+		if math.IsNaN(fallback) {
+			q.fail(name, "is missing")
+		}
+		return fallback
+	}
+	v, err := strconv.ParseFloat(q.text(name), 64)
+	if err != nil || math.IsNaN(v) {
+		q.fail(name, "%q is not a number", q.text(name))
+	} else if v < least || v > most {
+		q.fail(name, "%v is outside %v to %v", v, least, most)
+	}
+	return v
+}
+
+// whole reads a whole number from least to most.
+func (q *query) whole(name string, fallback, least, most int) int {
+	v := q.number(name, float64(fallback), float64(least), float64(most))
+	if v != math.Trunc(v) {
+		q.fail(name, "%v is not a whole number", v)
+	}
+	return int(v)
+}
+
+func (q *query) flag(name string) bool {
+	switch q.text(name) {
+	case "", "false":
+		return false
+	case "true":
+		return true
+	}
+	q.fail(name, "%q is neither true nor false", q.text(name))
+	return false
+}
+
+// box reads a bounding box, or nil where it is absent.
+func (q *query) box(name string) *geo.Box {
+	if !q.has(name) {
+		return nil
+	}
+	b, err := geo.ParseBox(q.text(name))
+	if err != nil {
+		q.fail(name, "%v", err)
+	}
+	return &b
+}
+
+// pathValue returns a part of the path as it was before it was escaped.
+func pathValue(r *http.Request, name string) string {
+	value := chi.URLParam(r, name)
+	if r.URL.RawPath == "" {
+		return value // the router saw the path unescaped
+	}
+	if plain, err := url.PathUnescape(value); err == nil {
+		return plain
+	}
+	return value
+}
+
+// maxBody is the largest body of a request, imports aside, in bytes.
+const maxBody = feature.MaxPropertiesBytes + 64<<10
+
+// readJSON reads the body of a request into v. Members that v does not have are
+// an error where strict.
+func readJSON(w http.ResponseWriter, r *http.Request, v any, strict bool) error {
+	decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
+	if strict {
+		decoder.DisallowUnknownFields()
+	}
+	var (
+		syntax *json.SyntaxError
+		kind   *json.UnmarshalTypeError
+		large  *http.MaxBytesError
+		field  *feature.FieldError
+	)
+	switch err := decoder.Decode(v); {
+	case err == nil:
+	case errors.As(err, &large), errors.As(err, &field):
+		return err
+	case errors.Is(err, io.EOF):
+		return service.Invalid("body", "is empty, want JSON")
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return service.Invalid("body", "is JSON that ends in the middle")
+	case errors.As(err, &syntax):
+		return service.Invalid("body", "is not valid JSON at byte %d: %v", syntax.Offset, syntax)
+	case errors.As(err, &kind):
+		return service.Invalid(kind.Field, "is a %s, want a %s", kind.Value, kind.Type)
+	case strict && strings.HasPrefix(err.Error(), "json: unknown field "):
+		return service.Invalid(strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`), "is not a member that can be set here")
+	default:
+		return service.Invalid("body", "cannot be read: %v", err)
+	}
+	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
+		return service.Invalid("body", "has more after its JSON value")
+	}
+	return nil
+}
+
+func byteCount(n int64) string {
+	if n >= 1<<20 {
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	}
+	return fmt.Sprintf("%d bytes", n)
+}

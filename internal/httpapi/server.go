@@ -1,0 +1,189 @@
+// Package httpapi is the HTTP interface of the service. A handler parses its
+// request, calls one method of the service, and encodes the result; what is
+// wrong with a request or has gone wrong is told as a problem (RFC 9457).
+package httpapi
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/klauspost/compress/gzhttp"
+	"go.yaml.in/yaml/v3"
+
+	"idlebeacon/api"
+	"idlebeacon/internal/service"
+)
+
+// Options are what a Server needs beside the service.
+type Options struct {
+	Version  string
+	Console  fs.FS  // the built web console
+	Backdrop []byte // GeoJSON land outlines drawn below the markers, or nil
+	Log      *slog.Logger
+}
+
+type server struct {
+	service  *service.Service
+	options  Options
+	contract []byte // the contract as JSON
+	backdrop []byte
+	tag      string // the ETag of backdrop
+}
+
+// New returns the handler of all routes.
+func New(s *service.Service, options Options) (http.Handler, error) {
+	var contract any
+	if err := yaml.Unmarshal(api.OpenAPI, &contract); err != nil {
+		return nil, err
+	}
+	contractJSON, err := json.Marshal(contract)
+	if err != nil {
+		return nil, err
+	}
+	h := &server{service: s, options: options, contract: contractJSON, backdrop: options.Backdrop}
+	if h.backdrop == nil {
+		h.backdrop = []byte(`{"type":"FeatureCollection","features":[]}`)
+	}
+	sum := sha256.Sum256(h.backdrop)
+	h.tag = `"` + hex.EncodeToString(sum[:8]) + `"`
+
+	compress, err := gzhttp.NewWrapper(gzhttp.MinSize(512))
+	if err != nil {
+		return nil, err
+	}
+	sameOrigin := http.NewCrossOriginProtection()
+	sameOrigin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, http.StatusForbidden, "", "a page of another site may not change data here")
+	}))
+	return chi.Chain(h.logged, h.recovered, loopbackHosts, sameOrigin.Handler, func(next http.Handler) http.Handler { return compress(next) }).
+		Handler(h.Routes()), nil
+}
+
+// Routes returns the routes alone.
+func (h *server) Routes() chi.Router {
+	r := chi.NewRouter()
+	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, http.StatusNotFound, "", "there is nothing at "+r.URL.Path+"; /api lists what there is")
+	})
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, http.StatusMethodNotAllowed, "", r.Method+" is not possible on "+r.URL.Path)
+	})
+	r.Get("/healthz", h.handle(h.health))
+	r.Get("/readyz", h.handle(h.ready))
+	r.Get("/api", h.handle(h.landingPage))
+	r.Get("/api/conformance", h.handle(h.conformance))
+	r.Get("/api/openapi.json", h.handle(h.openAPI))
+	r.Get("/api/backdrop", h.handle(h.getBackdrop))
+	r.Get("/api/collections", h.handle(h.listCollections))
+	r.Post("/api/collections", h.handle(h.createCollection))
+	r.Route("/api/collections/{collection}", func(r chi.Router) {
+		r.Get("/", h.handle(h.getCollection))
+		r.Patch("/", h.handle(h.updateCollection))
+		r.Delete("/", h.handle(h.deleteCollection))
+		r.Get("/items", h.handle(h.listItems))
+		r.Post("/items", h.handle(h.createItem))
+		r.Get("/items/{item}", h.handle(h.getItem))
+		r.Delete("/items/{item}", h.handle(h.deleteItem))
+		r.Get("/markers", h.handle(h.markers))
+		r.Get("/near", h.handle(h.near))
+		r.Post("/import", h.handle(h.importFile))
+	})
+	if h.options.Console != nil {
+		r.Get("/", h.console)
+		r.Get("/assets/*", h.console)
+		r.Get("/favicon.svg", h.console)
+	}
+	return r
+}
+
+// A handler answers a request or returns what is wrong.
+type handler func(w http.ResponseWriter, r *http.Request) error
+
+func (h *server) handle(f handler) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if err := f(w, r); err != nil {
+			h.fail(w, r, err)
+		}
+	}
+}
+
+// logged writes a line for each request.
+func (h *server) logged(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		started := time.Now()
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(ww, r)
+		h.options.Log.Debug("request", "method", r.Method, "path", r.URL.Path, "query", r.URL.RawQuery,
+			"status", ww.Status(), "bytes", ww.BytesWritten(), "took", time.Since(started))
+	})
+}
+
+// recovered turns a panic in a handler into a problem and a log entry.
+func (h *server) recovered(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if p := recover(); p != nil {
+				if p == http.ErrAbortHandler {
+					panic(p)
+				}
+				h.options.Log.Error("panic", "path", r.URL.Path, "panic", p)
+				writeProblem(w, http.StatusInternalServerError, "", "the service has a fault; its log tells more")
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+// loopbackHosts refuses requests that came to this machine by another name than
+// its own: without access keys, a page anywhere could otherwise have its own name
+// point here and read all data.
+func loopbackHosts(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host := r.Host
+		if name, _, err := net.SplitHostPort(host); err == nil {
+			host = name
+		}
+		if !IsLoopback(host) {
+			writeProblem(w, http.StatusForbidden, "", "this service answers only to localhost and loopback addresses, not to "+host)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// IsLoopback reports whether host, a name or an address, is this machine's own.
+func IsLoopback(host string) bool {
+	host = strings.Trim(host, "[]")
+	if strings.EqualFold(host, "localhost") {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}
+
+// console serves the files of the web console.
+func (h *server) console(w http.ResponseWriter, r *http.Request) {
+	if strings.HasPrefix(r.URL.Path, "/assets/") {
+		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // their names change with their content
+	} else {
+		w.Header().Set("Cache-Control", "no-cache")
+	}
+	w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self' data:")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	if r.URL.Path == "/" {
+		if _, err := fs.Stat(h.options.Console, "index.html"); err != nil {
+			http.Error(w, "This build of the service has no console: it was compiled without the web part. Use 'make build'.", http.StatusNotFound)
+			return
+		}
+	}
+	http.ServeFileFS(w, r, h.options.Console, strings.TrimPrefix(r.URL.Path, "/"))
+}
