@@ -46,7 +46,7 @@ type ImportReport struct {
 func (s *Service) Import(ctx context.Context, collection string, r io.Reader, options ImportOptions) (ImportReport, error) {
 	report := ImportReport{DryRun: options.DryRun, Errors: []formats.RowError{}}
 	c, err := s.collection(collection)
-	if err != nil {
+	if err != nil && !options.DryRun { // a file can be checked before there is a collection for it
 		return report, err
 	}
 	rows, err := formats.Open(r, options.File)

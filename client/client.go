@@ -1,0 +1,224 @@
+// Package client calls an Idle Beacon service from Go.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"idlebeacon/api"
+)
+
+// A Client calls the service at one URL. It is safe for concurrent use.
+type Client struct {
+	base string
+	http *http.Client
+}
+
+// New returns a client of the service at base, such as "http://127.0.0.1:8470".
+func New(base string) (*Client, error) {
+	u, err := url.Parse(base)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return nil, fmt.Errorf("%q is not the URL of a service: want one such as http://127.0.0.1:8470", base)
+	}
+	return &Client{base: strings.TrimSuffix(base, "/"), http: &http.Client{}}, nil
+}
+
+// An Error is a problem that the service answered with.
+type Error struct{ api.Problem }
+
+func (e *Error) Error() string {
+	if e.Detail == "" {
+		return fmt.Sprintf("the service answered %d %s", e.Status, e.Title)
+	}
+	return e.Detail
+}
+
+// IsNotFound reports whether err says that what was asked for is not there.
+func IsNotFound(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Status == http.StatusNotFound
+}
+
+func collectionPath(collection string) string {
+	return "/api/collections/" + url.PathEscape(collection)
+}
+
+// Ready returns nil if the service can do its work.
+func (c *Client) Ready(ctx context.Context) error { return c.get(ctx, "/readyz", nil, nil) }
+
+// Collections returns all collections in the order of their ids.
+func (c *Client) Collections(ctx context.Context) (list api.Collections, err error) {
+	return list, c.get(ctx, "/api/collections", nil, &list)
+}
+
+// Collection returns one collection.
+func (c *Client) Collection(ctx context.Context, id string) (found api.Collection, err error) {
+	return found, c.get(ctx, collectionPath(id), nil, &found)
+}
+
+// CreateCollection makes an empty collection.
+func (c *Client) CreateCollection(ctx context.Context, n api.NewCollection) (made api.Collection, err error) {
+	return made, c.send(ctx, http.MethodPost, "/api/collections", n, &made)
+}
+
+// UpdateCollection changes a collection.
+func (c *Client) UpdateCollection(ctx context.Context, id string, u api.CollectionUpdate) (now api.Collection, err error) {
+	return now, c.send(ctx, http.MethodPatch, collectionPath(id), u, &now)
+}
+
+// DeleteCollection deletes a collection with all its items.
+func (c *Client) DeleteCollection(ctx context.Context, id string) error {
+	return c.send(ctx, http.MethodDelete, collectionPath(id), nil, nil)
+}
+
+// A Box is a bounding box in degrees. One whose West is greater than its East
+// crosses the antimeridian.
+type Box struct{ West, South, East, North float64 }
+
+// String writes b as the interface wants it, "west,south,east,north".
+func (b Box) String() string {
+	return number(b.West) + "," + number(b.South) + "," + number(b.East) + "," + number(b.North)
+}
+
+func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
+
+// ItemsOptions ask for one page of items. The zero value asks for the first.
+type ItemsOptions struct {
+	Box   *Box   // nil for everywhere
+	After string // only items whose ids come after this one
+	Limit int    // 0 for the service's default
+}
+
+// Items returns one page of a collection's items in the byte order of their ids.
+func (c *Client) Items(ctx context.Context, collection string, o ItemsOptions) (page api.Items, err error) {
+	q := url.Values{}
+	if o.Box != nil {
+		q.Set("bbox", o.Box.String())
+	}
+	if o.After != "" {
+		q.Set("after", o.After)
+	}
+	if o.Limit != 0 {
+		q.Set("limit", strconv.Itoa(o.Limit))
+	}
+	return page, c.get(ctx, collectionPath(collection)+"/items", q, &page)
+}
+
+// Item returns one item.
+func (c *Client) Item(ctx context.Context, collection, id string) (item api.Item, err error) {
+	return item, c.get(ctx, collectionPath(collection)+"/items/"+url.PathEscape(id), nil, &item)
+}
+
+// CreateItem adds an item and returns it as stored. An item without an ID is
+// given one.
+func (c *Client) CreateItem(ctx context.Context, collection string, item api.Item) (made api.Item, err error) {
+	item.Change = 0
+	return made, c.send(ctx, http.MethodPost, collectionPath(collection)+"/items", item, &made)
+}
+
+// DeleteItem deletes an item.
+func (c *Client) DeleteItem(ctx context.Context, collection, id string) error {
+	return c.send(ctx, http.MethodDelete, collectionPath(collection)+"/items/"+url.PathEscape(id), nil, nil)
+}
+
+// Markers returns what to draw in box at a zoom, 0 to 24.
+func (c *Client) Markers(ctx context.Context, collection string, box Box, zoom float64) (m api.Markers, err error) {
+	q := url.Values{"bbox": {box.String()}, "zoom": {number(zoom)}}
+	return m, c.get(ctx, collectionPath(collection)+"/markers", q, &m)
+}
+
+// NearOptions ask for the places near a position in degrees.
+type NearOptions struct {
+	Lat, Lon float64
+	Radius   float64 // metres; 0 for the whole Earth
+	Limit    int     // 0 for the service's default
+}
+
+// Near returns the places nearest to a position, nearest first.
+func (c *Client) Near(ctx context.Context, collection string, o NearOptions) (n api.Neighbours, err error) {
+	q := url.Values{"lat": {number(o.Lat)}, "lon": {number(o.Lon)}}
+	if o.Radius != 0 {
+		q.Set("radius", number(o.Radius))
+	}
+	if o.Limit != 0 {
+		q.Set("limit", strconv.Itoa(o.Limit))
+	}
+	return n, c.get(ctx, collectionPath(collection)+"/near", q, &n)
+}
+
+// ImportOptions say how to read a file. The zero value finds everything out.
+type ImportOptions struct {
+	Format                         string // "csv" or "geojson"
+	LonColumn, LatColumn, IDColumn string
+	DryRun                         bool // check the file, write nothing
+}
+
+// Import sends a file of any size, which is read as it is sent.
+func (c *Client) Import(ctx context.Context, collection string, file io.Reader, o ImportOptions) (report api.ImportReport, err error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"format": o.Format, "lon_column": o.LonColumn, "lat_column": o.LatColumn, "id_column": o.IDColumn} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if o.DryRun {
+		q.Set("dry_run", "true")
+	}
+	return report, c.do(ctx, http.MethodPost, collectionPath(collection)+"/import?"+q.Encode(), "application/octet-stream", file, &report)
+}
+
+func (c *Client) get(ctx context.Context, path string, q url.Values, into any) error {
+	if len(q) > 0 {
+		path += "?" + q.Encode()
+	}
+	return c.do(ctx, http.MethodGet, path, "", nil, into)
+}
+
+func (c *Client) send(ctx context.Context, method, path string, v, into any) error {
+	if v == nil {
+		return c.do(ctx, method, path, "", nil, into)
+	}
+	body, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return c.do(ctx, method, path, "application/json", bytes.NewReader(body), into)
+}
+
+// do sends a request and reads the answer into a value, or an *Error.
+func (c *Client) do(ctx context.Context, method, path, contentType string, body io.Reader, into any) error {
+	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return err
+	}
+	if contentType != "" {
+		request.Header.Set("Content-Type", contentType)
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return fmt.Errorf("calling the service at %s: %w", c.base, err)
+	}
+	defer response.Body.Close()
+	if response.StatusCode >= 300 {
+		problem := &Error{}
+		if json.NewDecoder(response.Body).Decode(&problem.Problem) != nil || problem.Status == 0 {
+			problem.Problem = api.Problem{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
+		}
+		return problem
+	}
+	if into == nil {
+		return nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(into); err != nil {
+		return fmt.Errorf("reading the answer of %s: %w", path, err)
+	}
+	return nil
+}

@@ -1,0 +1,122 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"idlebeacon/client"
+)
+
+// remote is the options of a command that talks to a service.
+type remote struct {
+	server string
+	json   bool
+}
+
+func (r *remote) flags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&r.server, "server", "http://"+defaultListen, "URL of the service")
+	cmd.Flags().BoolVar(&r.json, "json", false, "print JSON for programs")
+}
+
+func (r *remote) client() (*client.Client, error) {
+	c, err := client.New(r.server)
+	if err != nil {
+		return nil, &usageError{err}
+	}
+	return c, nil
+}
+
+// explain says what to do about a service that does not answer.
+func (r *remote) explain(err error) error {
+	var answered *client.Error
+	if err == nil || errors.As(err, &answered) || errors.Is(err, context.Canceled) {
+		return err
+	}
+	return fmt.Errorf("%w\nIs the service running? Start it with 'idlebeacon serve' or 'idlebeacon demo', or name another with --server", err)
+}
+
+// collection returns the id that was asked for or, without one, that of the only
+// collection there is.
+func (r *remote) collection(ctx context.Context, c *client.Client, asked string) (string, error) {
+	if asked != "" {
+		return asked, nil
+	}
+	list, err := c.Collections(ctx)
+	if err != nil {
+		return "", r.explain(err)
+	}
+	ids := make([]string, len(list.Collections))
+	for i, found := range list.Collections {
+		ids[i] = found.ID
+	}
+	switch len(ids) {
+	case 1:
+		return ids[0], nil
+	case 0:
+		return "", errors.New("the service has no collection yet; import a file with 'idlebeacon import FILE --into COLLECTION'")
+	}
+	return "", &usageError{fmt.Errorf("say which collection with --collection: there are %s", strings.Join(ids, ", "))}
+}
+
+func printJSON(v any) error {
+	encoder := json.NewEncoder(os.Stdout)
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(v)
+}
+
+// newTable returns a table for people that prints to standard output.
+func newTable(columns ...any) table.Writer {
+	t := table.NewWriter()
+	t.SetOutputMirror(os.Stdout)
+	t.SetStyle(table.StyleLight)
+	t.Style().Options.DrawBorder = false
+	t.Style().Options.SeparateColumns = false
+	t.Style().Format.Header = text.FormatDefault
+	t.Style().Format.Footer = text.FormatDefault
+	t.AppendHeader(table.Row(columns))
+	return t
+}
+
+// numeric puts the columns with the given numbers, from 1, to the right.
+func numeric(t table.Writer, columns ...int) {
+	var configs []table.ColumnConfig
+	for _, n := range columns {
+		configs = append(configs, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight, AlignFooter: text.AlignRight})
+	}
+	t.SetColumnConfigs(configs)
+}
+
+// short cuts text to a width for a column.
+func short(s string, width int) string {
+	r := []rune(s)
+	if len(r) <= width {
+		return s
+	}
+	return string(r[:width-1]) + "…"
+}
+
+// count writes a number with the right form of its noun.
+func count(n int, one, many string) string {
+	if n == 1 {
+		return fmt.Sprintf("%d %s", n, one)
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func degrees(v float64) string { return fmt.Sprintf("%.6f", v) }
+
+// distance writes metres for people.
+func distance(metres float64) string {
+	if metres < 10_000 {
+		return fmt.Sprintf("%.1f m", metres)
+	}
+	return fmt.Sprintf("%.2f km", metres/1000)
+}

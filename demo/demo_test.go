@@ -1,0 +1,76 @@
+package demo
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"math"
+	"strconv"
+	"testing"
+
+	"idlebeacon/internal/core/geo"
+)
+
+func TestTheSameEveryTime(t *testing.T) {
+	var coasts, places [2]bytes.Buffer
+	for i := range 2 {
+		w := New(1)
+		if err := w.WriteCoast(&coasts[i]); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.WritePlaces(&places[i], 500); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if coasts[0].String() != coasts[1].String() || places[0].String() != places[1].String() {
+		t.Error("two worlds of the same seed differ")
+	}
+	if !json.Valid(coasts[0].Bytes()) {
+		t.Error("the coast is not JSON")
+	}
+}
+
+func TestPlacesAreWhereTheyBelong(t *testing.T) {
+	w := New(1)
+	var out bytes.Buffer
+	if err := w.WritePlaces(&out, DefaultPlaces); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := csv.NewReader(&out).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(rows) != DefaultPlaces+1 {
+		t.Fatalf("%d rows", len(rows))
+	}
+	ids, categories := map[string]bool{}, map[string]int{}
+	for _, row := range rows[1:] {
+		lat, errLat := strconv.ParseFloat(row[3], 64)
+		lon, errLon := strconv.ParseFloat(row[4], 64)
+		if errLat != nil || errLon != nil {
+			t.Fatal(errLat, errLon)
+		}
+		p := geo.Point{Lon: lon, Lat: lat}
+		if math.Abs(lon-Centre.Lon) > 0.4 || math.Abs(lat-Centre.Lat) > 0.22 {
+			t.Errorf("%s is far out at %v", row[1], p)
+		}
+		switch onLand := w.onLand(p); row[2] {
+		case "mooring", "tide gauge":
+			if onLand {
+				t.Errorf("%s is on land", row[1])
+			}
+		case "water tap", "shelter hut", "charge post", "tool shed":
+			if !onLand {
+				t.Errorf("%s is in the sea", row[1])
+			}
+		}
+		if ids[row[0]] {
+			t.Errorf("id %s comes twice", row[0])
+		}
+		ids[row[0]] = true
+		categories[row[2]]++
+	}
+	if len(categories) != 7 {
+		t.Errorf("categories %v", categories)
+	}
+}

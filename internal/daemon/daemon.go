@@ -1,0 +1,200 @@
+// Package daemon runs the whole service: the database, a private one or the
+// operator's own; the collections in memory; and the HTTP interface. It starts
+// them in that order and stops them in the opposite one.
+package daemon
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"idlebeacon/internal/httpapi"
+	"idlebeacon/internal/pgbox"
+	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
+)
+
+// A Config says what to run and where.
+type Config struct {
+	Listen   string // host:port; port 0 takes a free one
+	DSN      string // PostgreSQL connection string; "" for a private database in Data
+	Data     string // directory of the private database
+	Backdrop string // file with GeoJSON land outlines, or ""
+	Version  string
+	Console  fs.FS
+}
+
+// A Daemon is a running service.
+type Daemon struct {
+	log      *slog.Logger
+	listener net.Listener
+	server   *http.Server
+	served   chan error // the end of server
+	service  *service.Service
+	store    *store.Store
+	box      *pgbox.Server // nil with a database of the operator's own
+	lock     *os.File      // nil likewise
+}
+
+const (
+	readHeaderTimeout = 10 * time.Second
+	idleTimeout       = 2 * time.Minute
+	drainTimeout      = 10 * time.Second
+)
+
+// Start starts the service and returns when it answers requests.
+func Start(ctx context.Context, config Config, log *slog.Logger) (*Daemon, error) {
+	d := &Daemon{log: log, served: make(chan error, 1)}
+	if err := d.start(ctx, config); err != nil {
+		return nil, errors.Join(err, d.Stop())
+	}
+	return d, nil
+}
+
+func (d *Daemon) start(ctx context.Context, config Config) (err error) {
+	if d.listener, err = listen(ctx, config.Listen); err != nil {
+		return err
+	}
+	var backdrop []byte
+	if config.Backdrop != "" {
+		if backdrop, err = os.ReadFile(config.Backdrop); err != nil {
+			return fmt.Errorf("reading the backdrop: %w", err)
+		}
+	}
+	dsn := config.DSN
+	if dsn == "" {
+		if d.lock, err = lockDirectory(config.Data); err != nil {
+			return err
+		}
+		if d.box, err = pgbox.Start(ctx, filepath.Join(config.Data, "pg"), d.log); err != nil {
+			return err
+		}
+		dsn = d.box.DSN()
+	}
+	if d.store, err = store.Open(ctx, dsn, d.log); err != nil {
+		return err
+	}
+	if d.service, err = service.Open(ctx, d.store, d.log); err != nil {
+		return err
+	}
+	handler, err := httpapi.New(d.service, httpapi.Options{Version: config.Version, Console: config.Console, Backdrop: backdrop, Log: d.log})
+	if err != nil {
+		return err
+	}
+	d.server = &http.Server{
+		Handler: handler, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout,
+		ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn),
+	}
+	go func() { d.served <- d.server.Serve(d.listener) }()
+	d.log.Info("serving", "url", d.URL())
+	return nil
+}
+
+// listen opens the port. Only loopback addresses are allowed until there are
+// access keys.
+func listen(ctx context.Context, address string) (net.Listener, error) {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, fmt.Errorf("%q is not an address to listen on: want host:port, such as 127.0.0.1:8470", address)
+	}
+	if !httpapi.IsLoopback(host) {
+		return nil, fmt.Errorf("will not listen on %q: there are no access keys yet, so anyone who reached that address could change all data; listen on 127.0.0.1", address)
+	}
+	var config net.ListenConfig
+	listener, err := config.Listen(ctx, "tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("another program, maybe another Idle Beacon, already listens on %s: stop it, or choose another port with --listen", address)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("listening on %s: %w", address, err)
+	}
+	return listener, nil
+}
+
+// lockDirectory makes a data directory and keeps other services out of it until
+// the file is closed, or this process ends however it ends.
+func lockDirectory(dir string) (*os.File, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("making the data directory: %w", err)
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("locking the data directory: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		owner, _ := os.ReadFile(f.Name())
+		f.Close()
+		return nil, fmt.Errorf("another Idle Beacon (process %s) uses the data directory %s: stop it, or use another directory with --data",
+			strings.TrimSpace(string(owner)), dir)
+	}
+	if err := errors.Join(f.Truncate(0), writeAt(f, fmt.Sprintln(os.Getpid()))); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("locking the data directory: %w", err)
+	}
+	return f, nil
+}
+
+func writeAt(f *os.File, text string) error {
+	_, err := f.WriteAt([]byte(text), 0)
+	return err
+}
+
+// URL returns where the service answers.
+func (d *Daemon) URL() string { return "http://" + d.listener.Addr().String() }
+
+// Wait returns when ctx ends, or with an error when the service cannot go on.
+func (d *Daemon) Wait(ctx context.Context) error {
+	var databaseGone <-chan struct{}
+	if d.box != nil {
+		databaseGone = d.box.Exited()
+	}
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-d.served:
+		d.served <- err // for Stop
+		return fmt.Errorf("the HTTP server ended: %w", err)
+	case <-databaseGone:
+		return errors.New("the database ended; its log is pg.log in the data directory. Nothing that was acknowledged is lost: start again")
+	}
+}
+
+// Stop lets running requests finish, for a while, and stops everything.
+func (d *Daemon) Stop() error {
+	var errs []error
+	if d.server != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), drainTimeout)
+		defer cancel()
+		if err := d.server.Shutdown(ctx); err != nil {
+			d.log.Warn("requests were cut off", "error", err)
+			errs = append(errs, d.server.Close())
+		}
+		if err := <-d.served; !errors.Is(err, http.ErrServerClosed) {
+			errs = append(errs, err)
+		}
+	} else if d.listener != nil {
+		errs = append(errs, d.listener.Close())
+	}
+	if d.service != nil {
+		d.service.Close()
+	}
+	if d.store != nil {
+		errs = append(errs, d.store.Close())
+	}
+	if d.box != nil {
+		errs = append(errs, d.box.Stop())
+	}
+	if d.lock != nil {
+		errs = append(errs, d.lock.Close())
+	}
+	return errors.Join(errs...)
+}
