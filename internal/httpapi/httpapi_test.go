@@ -278,6 +278,21 @@ func TestImportAnswers(t *testing.T) {
 	f.want(200, `"count":4`, "GET", "/api/collections/c", "")
 }
 
+func TestConsoleIsServed(t *testing.T) {
+	f := newFixture(t)
+	for path, want := range map[string]int{"/": 200, "/?zoom=3": 200, "/assets/none.js": 404, "/nothing": 404} {
+		response, err := http.Get(f.server.URL + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, err := io.ReadAll(response.Body)
+		response.Body.Close()
+		if err != nil || response.StatusCode != want || want == 200 && string(body) != "<!doctype html>" {
+			t.Errorf("%s: %d %q, %v", path, response.StatusCode, body, err)
+		}
+	}
+}
+
 // TestWhoMayCall checks the guards that stand in for access keys on loopback.
 func TestWhoMayCall(t *testing.T) {
 	f := newFixture(t)

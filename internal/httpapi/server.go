@@ -71,6 +71,7 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 // Routes returns the routes alone.
 func (h *server) Routes() chi.Router {
 	r := chi.NewRouter()
+	r.Use(middleware.GetHead)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusNotFound, "", "there is nothing at "+r.URL.Path+"; /api lists what there is")
 	})
@@ -179,11 +180,13 @@ func (h *server) console(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self' data:")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
-	if r.URL.Path == "/" {
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if name == "" {
+		name = "index.html"
 		if _, err := fs.Stat(h.options.Console, "index.html"); err != nil {
 			http.Error(w, "This build of the service has no console: it was compiled without the web part. Use 'make build'.", http.StatusNotFound)
 			return
 		}
 	}
-	http.ServeFileFS(w, r, h.options.Console, strings.TrimPrefix(r.URL.Path, "/"))
+	http.ServeFileFS(w, r, h.options.Console, name)
 }

@@ -1,0 +1,110 @@
+<script setup lang="ts">
+import { type Look, noCategory } from '@idlebeacon/map'
+import Skeleton from 'primevue/skeleton'
+import ToggleSwitch from 'primevue/toggleswitch'
+import type { Collection } from './api/client'
+import CategoryMark from './CategoryMark.vue'
+
+defineProps<{
+  collections: Collection[] | null
+  off: string[]
+  looks: Map<string, Map<string, Look>>
+}>()
+const emit = defineEmits<{ toggle: [id: string, on: boolean] }>()
+
+const places = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'place' : 'places'}`
+</script>
+
+<template>
+  <section aria-labelledby="collections-title">
+    <h2 id="collections-title">Collections</h2>
+    <div v-if="collections === null" aria-label="Loading the collections" role="status">
+      <Skeleton height="2.2rem" class="wait" />
+      <Skeleton height="2.2rem" class="wait" />
+    </div>
+    <div v-else-if="collections.length === 0" class="empty">
+      <p>There are no collections yet. Import a file of places, CSV or GeoJSON, on the command line:</p>
+      <p><code>idlebeacon import places.csv --into places</code></p>
+    </div>
+    <ul v-else>
+      <li v-for="c in collections" :key="c.id" :class="{ dim: off.includes(c.id) }">
+        <label :for="`show-${c.id}`">
+          <span class="title">{{ c.title }}</span>
+          <span class="count">{{ places(c.count) }}</span>
+        </label>
+        <ToggleSwitch
+          :input-id="`show-${c.id}`"
+          :model-value="!off.includes(c.id)"
+          @update:model-value="(on: boolean) => emit('toggle', c.id, on)"
+        />
+        <ul v-if="c.categories.length > 0 && !off.includes(c.id)" class="legend" :aria-label="`Legend of ${c.title}`">
+          <li v-for="k in c.categories" :key="k.category">
+            <CategoryMark :look="looks.get(c.id)?.get(k.category) ?? noCategory" />
+            <span>{{ k.category || 'no category' }}</span>
+            <span class="count">{{ k.count.toLocaleString('en') }}</span>
+          </li>
+        </ul>
+      </li>
+    </ul>
+  </section>
+</template>
+
+<style scoped>
+section {
+  padding: 0.9rem;
+}
+h2 {
+  font-size: 0.95rem;
+  margin-bottom: 0.6rem;
+}
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+section > ul > li {
+  display: grid;
+  grid-template-columns: 1fr auto;
+  gap: 0.2rem 0.8rem;
+  align-items: center;
+  padding: 0.6rem 0;
+  border-top: 1px solid var(--rule);
+}
+label {
+  cursor: pointer;
+  min-width: 0;
+}
+.title {
+  display: block;
+  font-weight: 600;
+  overflow-wrap: anywhere;
+}
+.count {
+  color: var(--soft);
+  font-variant-numeric: tabular-nums;
+}
+.dim .title {
+  color: var(--soft);
+}
+.legend {
+  grid-column: 1 / -1;
+  margin-top: 0.3rem;
+  max-height: 40vh;
+  overflow: auto;
+}
+.legend li {
+  display: grid;
+  grid-template-columns: auto 1fr auto;
+  gap: 0.55rem;
+  align-items: center;
+  padding: 0.16rem 0;
+  overflow-wrap: anywhere;
+}
+.empty p {
+  margin-bottom: 0.6rem;
+  line-height: 1.45;
+}
+.wait {
+  margin-bottom: 0.5rem;
+}
+</style>

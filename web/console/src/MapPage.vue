@@ -1,0 +1,241 @@
+<script setup lang="ts">
+import { type Box, type FeedState, type IdleMap, looksFor, type MarkerSource, type Pick, type PlacedMarker, type View } from '@idlebeacon/map'
+import Button from 'primevue/button'
+import Message from 'primevue/message'
+import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
+import { readAddress, viewParts, writeAddress } from './address'
+import { type Collection, fetchBackdrop, fetchMarkers } from './api/client'
+import CollectionsPanel from './CollectionsPanel.vue'
+import PlaceDetails from './PlaceDetails.vue'
+import { useCollections } from './useCollections'
+import ViewReadout from './ViewReadout.vue'
+
+const map = useTemplateRef<IdleMap>('map')
+const address = readAddress()
+const { collections, problem, refresh } = useCollections()
+const off = ref<string[]>(address.off)
+const view = shallowRef<View | null>(null)
+const start = shallowRef<View | null>(null) // the view that the page began with
+const feed = ref<FeedState>('loading')
+const opened = shallowRef<PlacedMarker | null>(null) // what the popup shows
+const panelOpen = ref(false) // on a narrow screen
+
+const shown = computed(() => (collections.value ?? []).filter((c) => !off.value.includes(c.id)))
+const looks = computed(() => new Map((collections.value ?? []).map((c) => [c.id, looksFor(c.categories.map((k) => k.category))])))
+const openedCollection = computed(() => collections.value?.find((c) => c.id === opened.value?.source))
+
+/** The smallest box that holds the data shown, or null where there is none. */
+const dataBox = computed<Box | null>(() => {
+  const boxes = shown.value.flatMap((c) => c.extent?.spatial.bbox ?? [])
+  if (boxes.length === 0) return null
+  const edge = (i: number, pick: (...v: number[]) => number) => pick(...boxes.map((b) => b[i] ?? 0))
+  return { west: edge(0, Math.min), south: edge(1, Math.min), east: edge(2, Math.max), north: edge(3, Math.max) }
+})
+
+// A source is made anew only when what it draws changes, so that an update of a count does not fetch all again.
+const sources = new Map<string, { key: string; source: MarkerSource }>()
+function sourceOf(c: Collection): MarkerSource {
+  const categories = c.categories.map((k) => k.category)
+  const key = JSON.stringify(categories)
+  const known = sources.get(c.id)
+  if (known?.key === key) return known.source
+  const source: MarkerSource = {
+    id: c.id,
+    looks: looksFor(categories),
+    load: (box, zoom, signal) => fetchMarkers(c.id, box, zoom, categories, signal),
+  }
+  sources.set(c.id, { key, source })
+  return source
+}
+
+watch([shown, map], () => {
+  if (map.value) map.value.sources = shown.value.map(sourceOf)
+})
+let changes = ''
+watch(collections, (now) => {
+  if (!now || !map.value) return
+  if (!start.value) begin()
+  const seen = JSON.stringify(now.map((c) => [c.id, c.change]))
+  if (changes && seen !== changes) map.value.refresh()
+  changes = seen
+})
+
+/** The first look: what the address says, or the data. */
+function begin(): void {
+  if (!map.value) return
+  if (address.view) map.value.view = address.view
+  else if (dataBox.value) map.value.fit(dataBox.value, false)
+  else return
+  start.value = map.value.view
+}
+
+onMounted(async () => {
+  if (address.view) begin()
+  try {
+    const backdrop = await fetchBackdrop()
+    if (map.value) map.value.backdrop = backdrop
+  } catch {
+    // The map works without; whether the service answers is told elsewhere.
+  }
+})
+
+const onMove = (e: Event) => (view.value = (e as CustomEvent<View>).detail)
+function onRest(e: Event): void {
+  const rested = (e as CustomEvent<View>).detail
+  if (start.value) writeAddress(rested, off.value)
+}
+const onState = (e: Event) => (feed.value = (e as CustomEvent<FeedState>).detail)
+
+function onPick(e: Event): void {
+  const { placed } = (e as CustomEvent<Pick>).detail
+  const { count, extent, opensAt } = placed.marker
+  if (count > 1 && opensAt !== null && extent) {
+    const east = extent.west > extent.east ? extent.east + 360 : extent.east
+    map.value?.flyTo({ centre: { lon: (extent.west + east) / 2, lat: (extent.south + extent.north) / 2 }, zoom: opensAt })
+    return
+  }
+  opened.value = placed
+  requestAnimationFrame(() => map.value?.openPopup(placed))
+}
+
+function toggle(id: string, on: boolean): void {
+  off.value = on ? off.value.filter((x) => x !== id) : [...off.value, id]
+  if (view.value && start.value) writeAddress(view.value, off.value)
+}
+
+const parts = computed(() => view.value && viewParts(view.value))
+const outage = computed(() => problem.value ?? (feed.value === 'failed' ? 'The markers cannot be fetched.' : null))
+watch(feed, (state) => {
+  if (state !== 'loading') void refresh()
+})
+</script>
+
+<template>
+  <main>
+    <aside :class="{ open: panelOpen }" aria-label="Data on the map">
+      <CollectionsPanel :collections="collections" :off="off" :looks="looks" @toggle="toggle" />
+    </aside>
+    <div class="stage">
+      <idle-map ref="map" @move="onMove" @rest="onRest" @state="onState" @pick="onPick" @popupclose="opened = null">
+        <PlaceDetails
+          v-if="opened && openedCollection"
+          slot="popup"
+          :placed="opened"
+          :collection="openedCollection"
+          :looks="looks.get(opened.source) ?? new Map()"
+          @close="map?.closePopup()"
+          @resized="map?.popupChanged()"
+        />
+      </idle-map>
+      <div class="messages" aria-live="polite">
+        <Message v-if="outage" severity="error" class="outage">
+          {{ outage }} What is shown may be out of date; trying again.
+        </Message>
+        <Message v-else-if="collections && collections.length > 0 && shown.length === 0" severity="info">All collections are switched off.</Message>
+        <Message v-else-if="collections && shown.length > 0 && !dataBox" severity="info">There are no places yet.</Message>
+        <span v-else-if="feed === 'loading' && shown.length > 0" class="loading" role="status">Loading markers …</span>
+      </div>
+      <div class="controls" role="group" aria-label="Move the map">
+        <Button icon="pi pi-plus" aria-label="Zoom in" title="Zoom in" severity="secondary" @click="view && map?.zoomTo(view.zoom + 1)" />
+        <Button icon="pi pi-minus" aria-label="Zoom out" title="Zoom out" severity="secondary" @click="view && map?.zoomTo(view.zoom - 1)" />
+        <Button
+          icon="pi pi-expand"
+          aria-label="Whole data"
+          title="Whole data"
+          severity="secondary"
+          :disabled="!dataBox"
+          @click="dataBox && map?.fit(dataBox)"
+        />
+        <Button icon="pi pi-undo" aria-label="Back to start" title="Back to start" severity="secondary" :disabled="!start" @click="start && map?.flyTo(start)" />
+      </div>
+      <Button
+        class="panel-button"
+        :icon="panelOpen ? 'pi pi-times' : 'pi pi-list'"
+        :label="panelOpen ? 'Close' : 'Collections'"
+        severity="secondary"
+        :aria-expanded="panelOpen"
+        @click="panelOpen = !panelOpen"
+      />
+      <ViewReadout v-if="parts" :parts="parts" />
+    </div>
+  </main>
+</template>
+
+<style scoped>
+main {
+  flex: 1;
+  min-height: 0;
+  display: flex;
+  position: relative;
+}
+aside {
+  width: 290px;
+  flex: none;
+  overflow: auto;
+  background: var(--card);
+  border-inline-end: 1px solid var(--rule);
+}
+.stage {
+  flex: 1;
+  min-width: 0;
+  position: relative;
+}
+idle-map {
+  position: absolute;
+  inset: 0;
+}
+.controls {
+  position: absolute;
+  top: 12px;
+  right: 12px;
+  display: flex;
+  flex-direction: column;
+  gap: 6px;
+}
+.messages {
+  position: absolute;
+  top: 12px;
+  left: 12px;
+  right: 70px;
+  display: flex;
+  justify-content: center;
+  pointer-events: none;
+}
+.messages > * {
+  pointer-events: auto;
+}
+.outage {
+  background: var(--card);
+}
+.loading {
+  padding: 0.3rem 0.8rem;
+  border-radius: 6px;
+  background: var(--card);
+  border: 1px solid var(--rule);
+}
+.panel-button {
+  display: none;
+}
+@media (max-width: 700px) {
+  aside {
+    display: none;
+  }
+  aside.open {
+    display: block;
+    position: absolute;
+    z-index: 2;
+    inset: auto 0 0 0;
+    width: auto;
+    max-height: 60%;
+    padding-bottom: 3.2rem;
+    border-top: 1px solid var(--rule);
+  }
+  .panel-button {
+    display: inline-flex;
+    position: absolute;
+    z-index: 3;
+    left: 10px;
+    bottom: 10px;
+  }
+}
+</style>

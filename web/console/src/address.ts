@@ -1,0 +1,35 @@
+import type { View } from '@idlebeacon/map'
+
+/** What the page's address says about the map, so that a reload or a shared link shows the same. */
+export interface Address {
+  view: View | null
+  off: string[] // ids of collections that are switched off
+}
+
+export function readAddress(search = window.location.search): Address {
+  const q = new URLSearchParams(search)
+  const number = (name: string, least: number, most: number) => {
+    const text = q.get(name)
+    const v = text ? Number(text) : NaN
+    return v >= least && v <= most ? v : null
+  }
+  const lat = number('lat', -90, 90)
+  const lon = number('lon', -180, 180)
+  const zoom = number('zoom', 0, 24)
+  return {
+    view: lat !== null && lon !== null && zoom !== null ? { centre: { lat, lon }, zoom } : null,
+    off: q.get('off')?.split(',').filter(Boolean) ?? [],
+  }
+}
+
+/** Writes a view the way the address and the read-out have it. Six decimals are about a decimetre. */
+export function viewParts(v: View): { lat: string; lon: string; zoom: string } {
+  const decimals = Math.min(6, Math.max(2, Math.ceil(v.zoom / 3)))
+  return { lat: v.centre.lat.toFixed(decimals), lon: v.centre.lon.toFixed(decimals), zoom: v.zoom.toFixed(2) }
+}
+
+export function writeAddress(view: View, off: string[]): void {
+  const q = new URLSearchParams(viewParts(view))
+  if (off.length > 0) q.set('off', off.join(','))
+  window.history.replaceState(null, '', `?${q.toString().replaceAll('%2C', ',')}`)
+}

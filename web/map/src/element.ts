@@ -1,0 +1,338 @@
+import type { GeoJSON } from 'geojson'
+import { Camera, inBox, type ScreenPoint, type View } from './camera'
+import styles from './element.css?inline'
+import { Feed, type FeedState, type MarkerSource } from './feed'
+import { Gestures } from './gestures'
+import { drawGraticule, Land, WorldLand } from './land'
+import { MarkerList } from './list'
+import { keyOf, MarkerPainter, type Paint, type PlacedMarker } from './markers'
+import { Flight } from './motion'
+import { Popup } from './popup'
+import type { Box } from './projection'
+
+/** What a user picked on the map. */
+export interface Pick {
+  source: string
+  placed: PlacedMarker
+}
+
+const fitPadding = 60 // CSS pixels around a box that is fitted
+
+/**
+ * IdleMap is the element <idle-map>: a map drawn on a canvas, with the markers of its sources. It knows nothing of the
+ * service; sources fetch for it.
+ *
+ * It dispatches "move" with each new view, "rest" when the view has come to rest, "pick" with a Pick when a marker is
+ * chosen by pointer or keyboard, "state" with a FeedState, and "popupclose" when its popup has closed by itself.
+ */
+export class IdleMap extends HTMLElement {
+  private readonly camera = new Camera()
+  private readonly stage = document.createElement('div')
+  private readonly canvas = document.createElement('canvas')
+  private readonly painter = new MarkerPainter(() => this.redraw())
+  private readonly world = new WorldLand(() => this.redraw())
+  private readonly popup = new Popup('Details')
+  private readonly list: MarkerList
+  private readonly flight: Flight
+  private feed: Feed | null = null
+  private gestures: Gestures | null = null
+  private sized: ResizeObserver | null = null
+  private dark: MediaQueryList | null = null
+  private backdropLand: Land | null = null
+  private wantedSources: readonly MarkerSource[] = []
+  private markers: PlacedMarker[] = []
+  private hovered: string | null = null
+  private popupKey: string | null = null // of the marker that the popup belongs to
+  private popupBack: HTMLElement | null = null // gets the focus when the popup closes
+  private frame = 0
+  private paint: Paint | null = null
+  private pendingView: View | Box | null = null // asked for before the element had a size
+
+  constructor() {
+    super()
+    const root = this.attachShadow({ mode: 'open' })
+    const style = document.createElement('style')
+    style.textContent = styles
+    this.stage.className = 'stage'
+    this.stage.tabIndex = 0
+    this.stage.setAttribute('role', 'application')
+    this.stage.setAttribute('aria-label', 'Map. Arrow keys move it, plus and minus zoom, Tab goes to the markers.')
+    this.stage.append(this.canvas)
+    this.list = new MarkerList(
+      (p) => this.emitPick(p),
+      () => this.redraw(),
+    )
+    this.flight = new Flight(
+      this.camera,
+      () => this.moved(),
+      () => this.rested(),
+    )
+    root.append(style, this.stage, this.list.element, this.popup.element)
+    root.addEventListener('keydown', (e) => {
+      if ((e as KeyboardEvent).key === 'Escape' && this.popup.open) {
+        e.stopPropagation()
+        this.closePopup()
+      }
+    })
+  }
+
+  connectedCallback(): void {
+    this.feed = new Feed(
+      this.camera,
+      () => this.markersChanged(),
+      (state) => this.emit<FeedState>('state', state),
+    )
+    this.feed.sources = this.wantedSources
+    this.gestures = new Gestures(this.stage, {
+      camera: this.camera,
+      moved: () => this.moved(),
+      rested: () => this.rested(),
+      interrupt: () => this.flight.stop(),
+      picked: (at) => this.pickAt(at),
+      doubled: (at) => {
+        if (!this.markerAt(at)) this.zoomTo(this.camera.zoom + 1, at)
+      },
+      hovered: (at) => this.hover(at),
+    })
+    this.sized = new ResizeObserver(() => this.resized())
+    this.sized.observe(this)
+    this.dark = matchMedia('(prefers-color-scheme: dark)')
+    this.dark.addEventListener('change', this.repaint)
+  }
+
+  disconnectedCallback(): void {
+    this.feed?.stop()
+    this.gestures?.stop()
+    this.sized?.disconnect()
+    this.dark?.removeEventListener('change', this.repaint)
+    this.flight.stop()
+    cancelAnimationFrame(this.frame)
+    this.frame = 0
+  }
+
+  /** Where the map looks. Setting it moves there at once. */
+  get view(): View {
+    return this.camera.view
+  }
+
+  set view(v: View) {
+    this.flight.stop()
+    this.pendingView = this.camera.width > 1 ? null : v
+    this.camera.view = v
+    this.moved()
+    this.rested()
+  }
+
+  get box(): Box {
+    return this.camera.bounds()
+  }
+
+  /** The sources whose markers are shown. */
+  set sources(sources: readonly MarkerSource[]) {
+    this.wantedSources = sources
+    if (this.feed) this.feed.sources = sources
+  }
+
+  /** Land outlines of the user's own, drawn with the world's. */
+  set backdrop(data: GeoJSON) {
+    this.backdropLand = Land.of(data)
+    this.redraw()
+  }
+
+  /** Moves to a view in a smooth motion. */
+  flyTo(view: View): void {
+    this.flight.to(view)
+  }
+
+  /** Shows a box, in a smooth motion or at once. */
+  fit(box: Box, smoothly = true): void {
+    if (this.camera.width <= 1) {
+      this.pendingView = box
+      return
+    }
+    const view = this.camera.viewOf(box, Math.min(fitPadding, this.camera.width / 6))
+    if (smoothly) this.flyTo(view)
+    else this.view = view
+  }
+
+  zoomTo(zoom: number, about: ScreenPoint = { x: this.camera.width / 2, y: this.camera.height / 2 }): void {
+    const target = new Camera()
+    target.width = this.camera.width
+    target.height = this.camera.height
+    target.view = this.camera.view
+    target.zoomAbout(about, zoom)
+    this.flyTo(target.view)
+  }
+
+  /** Fetches the markers in view again. */
+  refresh(): void {
+    this.feed?.refresh()
+  }
+
+  /** Opens the popup at a marker. Its content is the element's child with slot "popup". */
+  openPopup(placed: PlacedMarker): void {
+    this.popupKey = keyOf(placed)
+    this.popupBack = this.list.focused ?? this.stage
+    const lift = placed.marker.count === 1 ? 35 : 14
+    this.popup.show(placed.map, lift)
+    this.popup.position(this.camera)
+    this.popup.element.focus({ preventScroll: true })
+    this.redraw()
+  }
+
+  /** The content of the popup has changed its size. */
+  popupChanged(): void {
+    this.popup.position(this.camera)
+  }
+
+  closePopup(): void {
+    if (!this.popup.open) return
+    const hadFocus = this.contains(document.activeElement)
+    this.popup.hide()
+    this.popupKey = null
+    if (hadFocus) this.popupBack?.focus({ preventScroll: true })
+    this.emit('popupclose', null)
+    this.redraw()
+  }
+
+  private emit<T>(type: string, detail: T): void {
+    this.dispatchEvent(new CustomEvent<T>(type, { detail }))
+  }
+
+  private emitPick(placed: PlacedMarker): void {
+    this.emit<Pick>('pick', { source: placed.source, placed })
+  }
+
+  private resized(): void {
+    this.camera.resize(this.clientWidth, this.clientHeight)
+    const pending = this.pendingView
+    if (pending && this.clientWidth > 1) {
+      this.pendingView = null
+      if ('centre' in pending) this.view = pending
+      else this.fit(pending, false)
+    }
+    this.moved()
+    this.rested()
+  }
+
+  private readonly repaint = () => {
+    this.paint = null
+    this.painter.reset()
+    this.redraw()
+  }
+
+  private moved(): void {
+    this.emit<View>('move', this.camera.view)
+    this.redraw()
+  }
+
+  private rested(): void {
+    if (this.camera.width <= 1) return // not laid out yet
+    this.feed?.settle()
+    this.updateList()
+    this.emit<View>('rest', this.camera.view)
+  }
+
+  private markersChanged(): void {
+    // The lower are drawn later, and single places over clusters, so that a foot is never covered.
+    this.markers = (this.feed?.markers ?? []).sort((a, b) => Number(a.marker.count === 1) - Number(b.marker.count === 1) || a.map.y - b.map.y)
+    this.updateList()
+    if (this.popupKey !== null && !this.markers.some((m) => keyOf(m) === this.popupKey)) this.closePopup()
+    this.redraw()
+  }
+
+  private updateList(): void {
+    const box = this.camera.bounds()
+    this.list.show(this.markers.filter((m) => inBox(box, m.marker.at)))
+  }
+
+  private frames(): { placed: PlacedMarker; at: ScreenPoint }[] {
+    const reach = 60
+    return this.markers
+      .map((placed) => ({ placed, at: this.camera.toScreen(placed.map) }))
+      .filter(({ at }) => at.x > -reach && at.y > -reach && at.x < this.camera.width + reach && at.y < this.camera.height + reach)
+  }
+
+  private markerAt(at: ScreenPoint): PlacedMarker | null {
+    const context = this.canvas.getContext('2d')
+    if (!context) return null
+    const slop = 3
+    const hit = this.frames().findLast(({ placed, at: spot }) => {
+      const f = this.painter.frame(context, placed, spot)
+      return at.x >= f.left - slop && at.x <= f.left + f.width + slop && at.y >= f.top - slop && at.y <= f.top + f.height + slop
+    })
+    return hit?.placed ?? null
+  }
+
+  private hover(at: ScreenPoint | null): void {
+    const hit = at && this.markerAt(at)
+    this.stage.classList.toggle('over', hit !== null)
+    const key = hit && keyOf(hit)
+    if (key !== this.hovered) {
+      this.hovered = key
+      this.redraw()
+    }
+  }
+
+  private pickAt(at: ScreenPoint): void {
+    const hit = this.markerAt(at)
+    this.closePopup()
+    if (hit) this.emitPick(hit)
+  }
+
+  private redraw(): void {
+    if (this.frame || !this.isConnected) return
+    this.frame = requestAnimationFrame(() => {
+      this.frame = 0
+      this.draw()
+    })
+  }
+
+  private colours(): Paint {
+    if (!this.paint) {
+      const style = getComputedStyle(this)
+      const get = (name: string) => style.getPropertyValue(`--${name}`).trim()
+      this.paint = {
+        sea: get('sea'), land: get('land'), shore: get('shore'), line: get('line'), label: get('label'),
+        paper: get('paper'), ink: get('ink'), edge: get('edge'), focus: get('focus'),
+      }
+    }
+    return this.paint
+  }
+
+  private draw(): void {
+    const context = this.canvas.getContext('2d')
+    if (!context || this.clientWidth === 0) return
+    const density = window.devicePixelRatio || 1
+    const { width, height } = this.camera
+    if (this.canvas.width !== Math.round(width * density) || this.canvas.height !== Math.round(height * density)) {
+      this.canvas.width = Math.round(width * density)
+      this.canvas.height = Math.round(height * density)
+    }
+    context.setTransform(density, 0, 0, density, 0, 0)
+    const paint = this.colours()
+    context.fillStyle = paint.sea
+    context.fillRect(0, 0, width, height)
+    drawGraticule(context, this.camera, paint.line, paint.label)
+    context.fillStyle = paint.land
+    context.strokeStyle = paint.shore
+    context.lineWidth = 1
+    context.lineJoin = 'round'
+    for (const land of [this.world.at(this.camera.zoom), this.backdropLand]) {
+      if (!land) continue
+      context.beginPath()
+      land.trace(context, this.camera)
+      context.fill('evenodd')
+      context.stroke()
+    }
+    const focused = this.list.focusedKey
+    for (const { placed, at } of this.frames()) {
+      const key = keyOf(placed)
+      const raised = key === focused || key === this.popupKey || key === this.hovered
+      this.painter.draw(context, placed, at, paint, density, raised)
+    }
+    this.popup.position(this.camera)
+    const spot = this.popupKey !== null && this.markers.find((m) => keyOf(m) === this.popupKey)
+    if (spot && !inBox(this.camera.bounds(), spot.marker.at)) this.closePopup()
+  }
+}

@@ -1,0 +1,137 @@
+import { type Camera, covers } from './camera'
+import type { Look } from './looks'
+import { type Marker, type PlacedMarker, placeMarker } from './markers'
+import type { Box } from './projection'
+
+/** Where the markers of one collection come from. */
+export interface MarkerSource {
+  id: string
+  looks: ReadonlyMap<string, Look>
+  /** Fetches the markers of a box at a zoom. */
+  load(box: Box, zoom: number, signal: AbortSignal): Promise<Marker[]>
+}
+
+/** How the fetching of markers stands. */
+export type FeedState = 'loading' | 'settled' | 'failed'
+
+const margin = 0.35 // of the screen on each side, fetched with it so that small pans need no wait
+const refreshEvery = 10_000 // ms; what others changed shows by then
+const firstRetry = 1000 // ms
+const longestRetry = 15_000
+
+/** Feed keeps the markers on the map those of the view: it asks each source when the view has settled, and lets go of answers that are out of date. */
+export class Feed {
+  private channels = new Map<string, Channel>()
+  private visible = true
+  private readonly timer: number
+
+  constructor(
+    private readonly camera: Camera,
+    private readonly onChange: () => void,
+    private readonly onState: (state: FeedState) => void,
+  ) {
+    this.timer = window.setInterval(() => {
+      if (this.visible && !document.hidden) this.refresh()
+    }, refreshEvery)
+  }
+
+  stop(): void {
+    this.visible = false
+    clearInterval(this.timer)
+    for (const c of this.channels.values()) c.stop()
+    this.channels.clear()
+  }
+
+  get markers(): PlacedMarker[] {
+    return [...this.channels.values()].flatMap((c) => c.markers)
+  }
+
+  set sources(sources: readonly MarkerSource[]) {
+    const old = this.channels
+    this.channels = new Map()
+    for (const source of sources) {
+      const kept = old.get(source.id)
+      if (kept && kept.source === source) this.channels.set(source.id, kept)
+      else {
+        kept?.stop()
+        this.channels.set(source.id, new Channel(source, this.camera, this.changed))
+      }
+      old.delete(source.id)
+    }
+    for (const gone of old.values()) gone.stop()
+    this.settle()
+    this.changed()
+  }
+
+  /** The view has come to rest: fetch what it lacks. */
+  settle(): void {
+    for (const c of this.channels.values()) c.want(false)
+  }
+
+  /** Fetch again what is shown. */
+  refresh(): void {
+    for (const c of this.channels.values()) c.want(true)
+  }
+
+  private readonly changed = () => {
+    this.onChange()
+    const states = [...this.channels.values()].map((c) => c.state)
+    this.onState(states.includes('failed') ? 'failed' : states.includes('loading') ? 'loading' : 'settled')
+  }
+}
+
+/** Channel fetches from one source. */
+class Channel {
+  markers: PlacedMarker[] = []
+  state: FeedState = 'loading'
+  private request: AbortController | null = null
+  private asked: { box: Box; level: number } | null = null // of the request that runs
+  private have: { box: Box; level: number } | null = null // of markers
+  private retry = 0
+  private pause = firstRetry
+
+  constructor(
+    readonly source: MarkerSource,
+    private readonly camera: Camera,
+    private readonly changed: () => void,
+  ) {}
+
+  stop(): void {
+    this.request?.abort()
+    clearTimeout(this.retry)
+  }
+
+  want(again: boolean): void {
+    const level = Math.floor(this.camera.zoom)
+    const view = this.camera.bounds()
+    const serves = (x: { box: Box; level: number } | null) => x !== null && x.level === level && covers(x.box, view)
+    if (this.request && serves(this.asked)) return
+    if (!again && !this.request && serves(this.have)) return
+    void this.fetch(this.camera.bounds(margin), level)
+  }
+
+  private async fetch(box: Box, level: number): Promise<void> {
+    this.stop()
+    const request = new AbortController()
+    this.request = request
+    this.asked = { box, level }
+    if (this.state === 'settled' && !this.have) this.state = 'loading'
+    try {
+      const markers = await this.source.load(box, level, request.signal)
+      if (request.signal.aborted) return
+      this.markers = markers.map((m) => placeMarker(this.source.id, m, this.source.looks))
+      this.have = { box, level }
+      this.state = 'settled'
+      this.pause = firstRetry
+    } catch {
+      if (request.signal.aborted) return
+      this.state = 'failed'
+      this.have = null // what is shown may be out of date: fetch even where it would serve
+      this.retry = window.setTimeout(() => this.want(true), this.pause)
+      this.pause = Math.min(2 * this.pause, longestRetry)
+    }
+    this.request = null
+    this.asked = null
+    this.changed()
+  }
+}

@@ -1,0 +1,160 @@
+import type { FeatureCollection, GeoJSON, Geometry, Position } from 'geojson'
+import { feature } from 'topojson-client'
+import type { Topology } from 'topojson-specification'
+import coarse from 'world-atlas/land-110m.json?url'
+import fine from 'world-atlas/land-50m.json?url'
+import type { Camera } from './camera'
+import { project, shortWay } from './projection'
+
+/** A closed line of the land's edge in map units. */
+interface Ring {
+  points: Float64Array // x, y, x, y, ...
+  west: number
+  east: number
+  north: number
+  south: number
+}
+
+/** Land outlines that can be drawn. */
+export class Land {
+  constructor(private readonly rings: Ring[]) {}
+
+  static of(data: GeoJSON): Land {
+    const rings: Ring[] = []
+    eachRing(data, (positions) => {
+      const points = new Float64Array(positions.length * 2)
+      const ring: Ring = { points, west: Infinity, east: -Infinity, north: Infinity, south: -Infinity }
+      positions.forEach(([lon = 0, lat = 0], i) => {
+        const m = project({ lon, lat })
+        points[2 * i] = m.x
+        points[2 * i + 1] = m.y
+        ring.west = Math.min(ring.west, m.x)
+        ring.east = Math.max(ring.east, m.x)
+        ring.north = Math.min(ring.north, m.y)
+        ring.south = Math.max(ring.south, m.y)
+      })
+      rings.push(ring)
+    })
+    return new Land(rings)
+  }
+
+  /** Adds the outlines in view to the context's path. Points closer together than a pixel can show are passed over. */
+  trace(context: CanvasRenderingContext2D, camera: Camera): void {
+    const scale = camera.scale
+    const halfWidth = camera.width / 2 / scale
+    const top = camera.centre.y - camera.height / 2 / scale
+    const bottom = camera.centre.y + camera.height / 2 / scale
+    for (const ring of this.rings) {
+      if (ring.south < top || ring.north > bottom) continue
+      for (const turn of [-1, 0, 1]) {
+        const west = ring.west + turn - camera.centre.x
+        const east = ring.east + turn - camera.centre.x
+        if (east < -halfWidth || west > halfWidth) continue
+        this.traceRing(context, camera, ring, turn, scale)
+      }
+    }
+  }
+
+  private traceRing(context: CanvasRenderingContext2D, camera: Camera, ring: Ring, turn: number, scale: number): void {
+    const offsetX = camera.width / 2 + (turn - camera.centre.x) * scale
+    const offsetY = camera.height / 2 - camera.centre.y * scale
+    let lastX = NaN
+    let lastY = NaN
+    for (let i = 0; i < ring.points.length; i += 2) {
+      const x = offsetX + (ring.points[i] ?? 0) * scale
+      const y = offsetY + (ring.points[i + 1] ?? 0) * scale
+      if (i === 0) context.moveTo(x, y)
+      else if (Math.abs(x - lastX) + Math.abs(y - lastY) < 0.8) continue
+      else context.lineTo(x, y)
+      lastX = x
+      lastY = y
+    }
+    context.closePath()
+  }
+}
+
+function eachRing(data: GeoJSON, use: (ring: Position[]) => void): void {
+  if (data.type === 'FeatureCollection') for (const f of (data as FeatureCollection).features) eachRing(f, use)
+  else if (data.type === 'Feature') {
+    if (data.geometry) eachRing(data.geometry as Geometry, use)
+  } else if (data.type === 'Polygon') data.coordinates.forEach(use)
+  else if (data.type === 'MultiPolygon') data.coordinates.forEach((p) => p.forEach(use))
+}
+
+/** The zoom from which the fine outlines of the world are drawn. */
+const fineFrom = 3.5
+
+/** WorldLand loads the outlines of the world's land in two grades as they are needed. They come with the page: no other server is asked. */
+export class WorldLand {
+  private readonly grades = new Map<string, Land | 'loading'>()
+
+  constructor(private readonly onLoad: () => void) {}
+
+  at(zoom: number): Land | null {
+    const wanted = this.get(zoom < fineFrom ? coarse : fine)
+    return wanted ?? this.get(coarse)
+  }
+
+  private get(url: string): Land | null {
+    const known = this.grades.get(url)
+    if (known === undefined) {
+      this.grades.set(url, 'loading')
+      void this.load(url)
+      return null
+    }
+    return known === 'loading' ? null : known
+  }
+
+  private async load(url: string): Promise<void> {
+    try {
+      const response = await fetch(url)
+      if (!response.ok) throw new Error(response.statusText)
+      const topology = (await response.json()) as Topology
+      const land = topology.objects.land
+      if (land) this.grades.set(url, Land.of(feature(topology, land)))
+      this.onLoad()
+    } catch {
+      this.grades.delete(url) // asked for again by a later frame; the map works without
+    }
+  }
+}
+
+const steps = [30, 15, 10, 5, 2, 1, 1 / 2, 1 / 4, 1 / 6, 1 / 12, 1 / 30, 1 / 60, 1 / 120, 1 / 300, 1 / 600]
+
+/** Draws lines of longitude and latitude about 150 CSS pixels apart, labelled at the edges. */
+export function drawGraticule(context: CanvasRenderingContext2D, camera: Camera, line: string, label: string): void {
+  const step = steps.findLast((s) => (s / 360) * camera.scale >= 150) ?? 30
+  const box = camera.bounds()
+  context.strokeStyle = line
+  context.fillStyle = label
+  context.lineWidth = 1
+  context.font = '11px system-ui, sans-serif'
+  context.beginPath()
+  const labels: [string, number, number][] = []
+  const east = box.west > box.east ? box.east + 360 : box.east
+  for (let i = Math.ceil(box.west / step); i * step <= east; i++) {
+    const m = project({ lon: i * step, lat: 0 })
+    const x = Math.round(camera.width / 2 + shortWay(camera.centre.x, m.x) * camera.scale) + 0.5
+    context.moveTo(x, 0)
+    context.lineTo(x, camera.height)
+    const lon = ((((i * step + 180) % 360) + 360) % 360) - 180
+    labels.push([angle(lon, 'E', 'W'), x + 4, camera.height - 6])
+  }
+  for (let i = Math.ceil(Math.max(-85, box.south) / step); i * step <= Math.min(85, box.north); i++) {
+    const y = Math.round(camera.toScreen(project({ lon: 0, lat: i * step })).y) + 0.5
+    context.moveTo(0, y)
+    context.lineTo(camera.width, y)
+    labels.push([angle(i * step, 'N', 'S'), 6, y - 4])
+  }
+  context.stroke()
+  for (const [text, x, y] of labels) context.fillText(text, x, y)
+}
+
+/** Writes an angle in degrees and minutes. */
+function angle(degrees: number, positive: string, negative: string): string {
+  const tenths = Math.round(Math.abs(degrees) * 600)
+  const whole = Math.floor(tenths / 600)
+  const minutes = (tenths % 600) / 10
+  const side = tenths === 0 ? '' : ` ${degrees > 0 ? positive : negative}`
+  return minutes ? `${whole}° ${minutes}′${side}` : `${whole}°${side}`
+}

@@ -1,0 +1,89 @@
+import { describeMarker, keyOf, type PlacedMarker } from './markers'
+
+/**
+ * MarkerList tells the markers in view to those who do not see the map, and lets the keyboard reach them: a list of
+ * buttons that is not seen itself. The map draws a frame around the marker whose button has the focus. Tab goes to one
+ * of them, the arrow keys from one to the next.
+ */
+export class MarkerList {
+  readonly element = document.createElement('ul')
+  private shown: PlacedMarker[] = []
+  private current = '' // the key of the marker that Tab goes to
+
+  constructor(
+    private readonly onPick: (p: PlacedMarker) => void,
+    private readonly onFocus: () => void,
+  ) {
+    this.element.setAttribute('aria-label', 'Markers in view')
+    this.element.addEventListener('click', (e) => {
+      const placed = this.of(e.target)
+      if (placed) this.onPick(placed)
+    })
+    this.element.addEventListener('focusin', (e) => {
+      const placed = this.of(e.target)
+      if (placed) this.setCurrent(keyOf(placed))
+      this.onFocus()
+    })
+    this.element.addEventListener('focusout', () => this.onFocus())
+    this.element.addEventListener('keydown', (e) => this.key(e))
+  }
+
+  /** The button that has the focus. */
+  get focused(): HTMLElement | null {
+    const active = (this.element.getRootNode() as ShadowRoot).activeElement
+    return active instanceof HTMLElement && this.element.contains(active) ? active : null
+  }
+
+  /** The key of the marker whose button has the focus. */
+  get focusedKey(): string | null {
+    return this.focused?.dataset.key ?? null
+  }
+
+  show(markers: PlacedMarker[]): void {
+    this.shown = [...markers].sort((a, b) => a.map.x - b.map.x || a.map.y - b.map.y)
+    const old = new Map([...this.element.children].map((li) => [(li.firstElementChild as HTMLElement).dataset.key ?? '', li]))
+    const hadFocus = this.focusedKey
+    const items = this.shown.map((p) => {
+      const key = keyOf(p)
+      const li = old.get(key) ?? document.createElement('li')
+      const button = (li.firstElementChild as HTMLButtonElement | null) ?? li.appendChild(document.createElement('button'))
+      button.type = 'button'
+      button.dataset.key = key
+      button.dataset.kind = p.marker.count === 1 ? 'place' : 'cluster'
+      button.dataset.count = String(p.marker.count)
+      const label = describeMarker(p.marker)
+      if (button.textContent !== label) button.textContent = label
+      return li
+    })
+    this.element.replaceChildren(...items)
+    if (!this.shown.some((p) => keyOf(p) === this.current)) this.current = this.shown[0] ? keyOf(this.shown[0]) : ''
+    this.setCurrent(this.current)
+    if (hadFocus && !this.focused) this.button(hadFocus)?.focus({ preventScroll: true })
+  }
+
+  private of(target: EventTarget | null): PlacedMarker | undefined {
+    const key = target instanceof HTMLElement ? target.dataset.key : undefined
+    return this.shown.find((p) => keyOf(p) === key)
+  }
+
+  private button(key: string): HTMLElement | null {
+    return this.element.querySelector<HTMLElement>(`[data-key="${CSS.escape(key)}"]`)
+  }
+
+  private setCurrent(key: string): void {
+    this.current = key
+    for (const button of this.element.querySelectorAll<HTMLElement>('button')) button.tabIndex = button.dataset.key === key ? 0 : -1
+  }
+
+  private key(e: KeyboardEvent): void {
+    const at = this.shown.findIndex((p) => keyOf(p) === this.current)
+    const moves: Record<string, number> = {
+      ArrowRight: at + 1, ArrowDown: at + 1, ArrowLeft: at - 1, ArrowUp: at - 1, Home: 0, End: this.shown.length - 1,
+    }
+    const to = moves[e.key]
+    if (to === undefined) return
+    e.preventDefault()
+    const next = this.shown[Math.max(0, Math.min(this.shown.length - 1, to))]
+    if (next) this.button(keyOf(next))?.focus({ preventScroll: true })
+  }
+}

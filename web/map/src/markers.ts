@@ -1,0 +1,198 @@
+import type { ScreenPoint } from './camera'
+import { type Look, noCategory, shapeURL } from './looks'
+import { type Box, type LonLat, type MapPoint, project } from './projection'
+
+/** What to draw at one spot: a place, or a cluster standing for several. */
+export interface Marker {
+  key: string // unique in its source; the same for the same thing
+  at: LonLat
+  name: string // of a place
+  id: string // of a place
+  category: string // of a place
+  count: number // places it stands for; 1 for a place
+  tally: readonly (readonly [category: string, count: number])[] // of a cluster, in the order of the legend
+  opensAt: number | null // the zoom at which a cluster opens; null where its places share a spot
+  extent: Box | null // of a cluster's places
+}
+
+/** A marker on the map: with its source, and where it is. */
+export interface PlacedMarker {
+  source: string
+  marker: Marker
+  map: MapPoint
+  look: Look
+  looks: ReadonlyMap<string, Look>
+}
+
+export function placeMarker(source: string, marker: Marker, looks: ReadonlyMap<string, Look>): PlacedMarker {
+  return { source, marker, map: project(marker.at), looks, look: looks.get(marker.category) ?? noCategory }
+}
+
+/** A key of a marker that is unique on the map. */
+export function keyOf(p: PlacedMarker): string {
+  return `${p.source}/${p.marker.key}`
+}
+
+/** Colours of what is not data. */
+export interface Paint {
+  sea: string
+  land: string
+  shore: string
+  line: string
+  label: string
+  paper: string
+  ink: string
+  edge: string
+  focus: string
+}
+
+// A place is a plate on a foot; these are CSS pixels.
+const plate = 26
+const plateRound = 7
+const foot = 9
+const badgeHeight = 28
+const badgeRound = 6
+const barHeight = 5
+
+/** The frame of a marker on the screen about its spot. */
+export interface Frame {
+  left: number
+  top: number
+  width: number
+  height: number
+}
+
+/** MarkerPainter draws markers, keeping pictures of plates so that thousands cost little. */
+export class MarkerPainter {
+  private readonly plates = new Map<string, HTMLCanvasElement>()
+  private readonly shapes = new Map<string, HTMLImageElement>()
+  private readonly widths = new Map<string, number>()
+
+  constructor(private readonly onLoad: () => void) {}
+
+  /** Forgets pictures, as when the colours or the density of the screen change. */
+  reset(): void {
+    this.plates.clear()
+  }
+
+  frame(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint): Frame {
+    if (p.marker.count === 1) return { left: at.x - plate / 2, top: at.y - foot - plate, width: plate, height: plate + foot }
+    const width = this.badgeWidth(context, countText(p.marker.count))
+    return { left: at.x - width / 2, top: at.y - badgeHeight / 2, width, height: badgeHeight }
+  }
+
+  draw(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint, paint: Paint, density: number, raised: boolean): void {
+    if (p.marker.count === 1) this.drawPlace(context, p.look, at, paint, density)
+    else this.drawCluster(context, p, at, paint)
+    if (raised) {
+      const f = this.frame(context, p, at)
+      context.strokeStyle = paint.focus
+      context.lineWidth = 3
+      context.beginPath()
+      context.roundRect(f.left - 4, f.top - 4, f.width + 8, f.height + 8, 10)
+      context.stroke()
+    }
+  }
+
+  private drawPlace(context: CanvasRenderingContext2D, look: Look, at: ScreenPoint, paint: Paint, density: number): void {
+    const picture = this.plate(look, paint, density)
+    if (!picture) return
+    const margin = 2
+    context.drawImage(picture, at.x - plate / 2 - margin, at.y - foot - plate - margin, plate + 2 * margin, plate + foot + 2 * margin)
+  }
+
+  /** The picture of a plate on its foot, or null until its shape is there. */
+  private plate(look: Look, paint: Paint, density: number): HTMLCanvasElement | null {
+    const key = `${look.colour} ${look.shape} ${paint.paper} ${density}`
+    const known = this.plates.get(key)
+    if (known) return known
+    const shape = this.shape(look)
+    if (!shape) return null
+    const margin = 2
+    const canvas = document.createElement('canvas')
+    canvas.width = Math.ceil((plate + 2 * margin) * density)
+    canvas.height = Math.ceil((plate + foot + 2 * margin) * density)
+    const c = canvas.getContext('2d')
+    if (!c) return null
+    c.scale(density, density)
+    c.translate(margin, margin)
+    const outline = new Path2D()
+    outline.roundRect(0, 0, plate, plate, plateRound)
+    outline.moveTo(plate / 2 - 4, plate - 0.5)
+    outline.lineTo(plate / 2, plate + foot)
+    outline.lineTo(plate / 2 + 4, plate - 0.5)
+    c.strokeStyle = paint.paper
+    c.lineWidth = 3
+    c.lineJoin = 'round'
+    c.stroke(outline)
+    c.fillStyle = look.colour
+    c.fill(outline)
+    c.drawImage(shape, 6, 6, plate - 12, plate - 12)
+    this.plates.set(key, canvas)
+    return canvas
+  }
+
+  private shape(look: Look): HTMLImageElement | null {
+    const url = shapeURL(look, look.ink)
+    const known = this.shapes.get(url)
+    if (known) return known.complete && known.naturalWidth > 0 ? known : null
+    const image = new Image(48, 48)
+    image.onload = () => this.onLoad()
+    image.src = url
+    this.shapes.set(url, image)
+    return null
+  }
+
+  private drawCluster(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint, paint: Paint): void {
+    const text = countText(p.marker.count)
+    const { left, top, width, height } = this.frame(context, p, at)
+    context.beginPath()
+    context.roundRect(left, top, width, height, badgeRound)
+    context.fillStyle = paint.paper
+    context.fill()
+    context.strokeStyle = paint.edge
+    context.lineWidth = 1
+    context.stroke()
+    context.fillStyle = paint.ink
+    context.font = badgeFont
+    context.textAlign = 'center'
+    context.textBaseline = 'middle'
+    context.fillText(text, at.x, top + (height - barHeight - 3) / 2 + 1.5)
+    context.textAlign = 'start'
+    context.textBaseline = 'alphabetic'
+    const inner = width - 8
+    let x = left + 4
+    for (const [category, count] of p.marker.tally) {
+      const share = (inner * count) / p.marker.count
+      context.fillStyle = (p.looks.get(category) ?? noCategory).colour
+      context.fillRect(x, top + height - barHeight - 3, share, barHeight)
+      x += share
+    }
+  }
+
+  private badgeWidth(context: CanvasRenderingContext2D, text: string): number {
+    let width = this.widths.get(text)
+    if (width === undefined) {
+      context.font = badgeFont
+      width = Math.max(34, Math.ceil(context.measureText(text).width) + 14)
+      this.widths.set(text, width)
+    }
+    return width
+  }
+}
+
+const badgeFont = '600 13px system-ui, sans-serif'
+
+/** Writes a count so short that a badge stays narrow. */
+export function countText(n: number): string {
+  if (n < 10_000) return String(n)
+  if (n < 1_000_000) return `${Math.floor(n / 1000)}k`
+  return `${(Math.floor(n / 100_000) / 10).toString()}M`
+}
+
+/** Says in words what a marker is. */
+export function describeMarker(m: Marker): string {
+  if (m.count === 1) return [m.name || m.id, m.category].filter(Boolean).join(', ')
+  const parts = [...m.tally].sort((a, b) => b[1] - a[1]).map(([category, count]) => `${count} ${category || 'without category'}`)
+  return `Cluster of ${m.count} places: ${parts.join(', ')}`
+}

@@ -1,0 +1,51 @@
+import type { Camera } from './camera'
+import type { MapPoint } from './projection'
+
+const gap = 6 // CSS pixels between a popup and what it belongs to
+const edge = 8 // and between it and the edge of the map
+
+/** Popup holds one piece of content at a spot of the map, inside the view. */
+export class Popup {
+  readonly element: HTMLElement
+  private spot: MapPoint | null = null
+  private lift = 0 // CSS pixels from the spot to the top of its marker
+
+  constructor(label: string) {
+    this.element = document.createElement('div')
+    this.element.className = 'popup'
+    this.element.setAttribute('role', 'dialog')
+    this.element.setAttribute('aria-label', label)
+    this.element.tabIndex = -1
+    this.element.hidden = true
+    this.element.innerHTML = '<slot name="popup"></slot>'
+  }
+
+  get open(): boolean {
+    return this.spot !== null
+  }
+
+  show(spot: MapPoint, lift: number): void {
+    this.spot = spot
+    this.lift = lift
+    this.element.hidden = false
+  }
+
+  hide(): void {
+    this.spot = null
+    this.element.hidden = true
+  }
+
+  /** Puts the popup above its spot, or below where there is no room, and keeps it inside the view. */
+  position(camera: Camera): void {
+    if (!this.spot) return
+    const at = camera.toScreen(this.spot)
+    const { offsetWidth: width, offsetHeight: height } = this.element
+    this.element.style.maxHeight = `${camera.height - 2 * edge}px`
+    this.element.style.maxWidth = `${Math.min(340, camera.width - 2 * edge)}px`
+    const clamp = (v: number, most: number) => Math.max(edge, Math.min(most - edge, v))
+    const above = at.y - this.lift - gap - height
+    const top = above >= edge ? above : at.y + gap
+    const left = clamp(at.x - width / 2, camera.width - width)
+    this.element.style.transform = `translate(${Math.round(left)}px, ${Math.round(clamp(top, camera.height - height))}px)`
+  }
+}

@@ -1,0 +1,48 @@
+// Positions on the Earth and on the square Web Mercator map.
+
+/** A position in degrees. */
+export interface LonLat {
+  lon: number
+  lat: number
+}
+
+/** A rectangle in degrees; one whose west is greater than its east crosses the antimeridian. */
+export interface Box {
+  west: number
+  south: number
+  east: number
+  north: number
+}
+
+/** A position on the map square: x from 0 at longitude -180 to 1 at 180, y from 0 at the northern edge to 1 at the southern. */
+export interface MapPoint {
+  x: number
+  y: number
+}
+
+/** The width of the world in CSS pixels at zoom 0. */
+export const tilePixels = 256
+
+/** The latitude in degrees at which the square map ends, atan(sinh(pi)) (EPSG:3857). */
+export const maxLat = 85.0511287798066
+
+export function project(p: LonLat): MapPoint {
+  const lat = Math.max(-maxLat, Math.min(maxLat, p.lat)) * (Math.PI / 180)
+  return { x: (p.lon + 180) / 360, y: 0.5 - Math.atanh(Math.sin(lat)) / (2 * Math.PI) }
+}
+
+export function unproject(m: MapPoint): LonLat {
+  const lat = Math.atan(Math.sinh(Math.PI * (1 - 2 * m.y))) * (180 / Math.PI)
+  return { lon: wrap(m.x) * 360 - 180, lat }
+}
+
+/** Brings a map x into 0 <= x < 1 by whole turns round the world. */
+export function wrap(x: number): number {
+  return x - Math.floor(x)
+}
+
+/** The difference b - a of two map x, the short way round the world. */
+export function shortWay(a: number, b: number): number {
+  const d = b - a
+  return d - Math.round(d)
+}
