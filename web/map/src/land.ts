@@ -138,7 +138,7 @@ export function drawGraticule(context: CanvasRenderingContext2D, camera: Camera,
     context.moveTo(x, 0)
     context.lineTo(x, camera.height)
     const lon = ((((i * step + 180) % 360) + 360) % 360) - 180
-    labels.push([angle(lon, 'E', 'W'), x + 4, camera.height - 6])
+    labels.push([angle(lon, 'E', 'W'), x + 4, 14])
   }
   for (let i = Math.ceil(Math.max(-85, box.south) / step); i * step <= Math.min(85, box.north); i++) {
     const y = Math.round(camera.toScreen(project({ lon: 0, lat: i * step })).y) + 0.5

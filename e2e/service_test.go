@@ -1,0 +1,222 @@
+// Package e2e drives the built program from outside, as its users do: by its
+// command line, over HTTP, and in a browser, with a real database behind it.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// program is the path of the built program.
+var program string
+
+func TestMain(m *testing.M) { os.Exit(run(m)) }
+
+func run(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "idlebeacon-e2e-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer os.RemoveAll(dir)
+	program = filepath.Join(dir, "idlebeacon")
+	build := exec.Command("go", "build", "-race", "-o", program, "idlebeacon/cmd/idlebeacon")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
+		return 1
+	}
+	defer stopShared()
+	return m.Run()
+}
+
+// A process is a running service.
+type process struct {
+	cmd    *exec.Cmd
+	url    string
+	data   string
+	exited chan struct{}
+	err    error
+
+	mu     sync.Mutex
+	output bytes.Buffer
+}
+
+var urlInOutput = regexp.MustCompile(`Idle Beacon is ready: (http://\S+)|msg=serving url=(http://\S+)`)
+
+// launch starts the program with arguments and waits until it says where it
+// serves, or ends.
+func launch(data string, args ...string) (*process, error) {
+	p := &process{data: data, exited: make(chan struct{})}
+	p.cmd = exec.Command(program, append(args, "--data", data, "--listen", "127.0.0.1:0")...)
+	out, in, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	p.cmd.Stdout, p.cmd.Stderr = in, in
+	if err := p.cmd.Start(); err != nil {
+		return nil, errors.Join(err, in.Close(), out.Close())
+	}
+	in.Close()
+	urls := make(chan string, 1)
+	wanted := 2 // the group of the expression that counts
+	if args[0] == "demo" {
+		wanted = 1
+	}
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		lines := bufio.NewScanner(out)
+		for lines.Scan() {
+			p.mu.Lock()
+			p.output.WriteString(lines.Text() + "\n")
+			p.mu.Unlock()
+			if found := urlInOutput.FindStringSubmatch(lines.Text()); found != nil && found[wanted] != "" {
+				urls <- found[wanted]
+			}
+		}
+	}()
+	go func() {
+		p.err = p.cmd.Wait()
+		<-read
+		close(p.exited)
+	}()
+	select {
+	case p.url = <-urls:
+		return p, nil
+	case <-p.exited:
+		return nil, fmt.Errorf("%v ended: %w\n%s", args, p.err, p.said())
+	case <-time.After(2 * time.Minute):
+		return nil, errors.Join(fmt.Errorf("%v does not say where it serves:\n%s", args, p.said()), p.cmd.Process.Kill())
+	}
+}
+
+func start(t *testing.T, data string, args ...string) *process {
+	t.Helper()
+	p, err := launch(data, args...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.stop(t) })
+	return p
+}
+
+func (p *process) said() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.output.String()
+}
+
+// stop interrupts the service as Ctrl-C does and waits for it.
+func (p *process) stop(t *testing.T) {
+	t.Helper()
+	select {
+	case <-p.exited:
+		return
+	default:
+	}
+	if err := p.cmd.Process.Signal(syscall.SIGINT); err != nil {
+		t.Error(err)
+	}
+	<-p.exited
+	if p.err != nil {
+		t.Errorf("after Ctrl-C: %v\n%s", p.err, p.said())
+	}
+}
+
+var (
+	sharedDemo *process
+	sharedDir  string
+	sharedOnce sync.Once
+	sharedErr  error
+)
+
+// demo returns a service with the demo data that tests share. They must leave
+// its data as it is.
+func demo(t *testing.T) *process {
+	t.Helper()
+	sharedOnce.Do(func() {
+		if sharedDir, sharedErr = os.MkdirTemp("", "idlebeacon-e2e-demo-"); sharedErr == nil {
+			sharedDemo, sharedErr = launch(filepath.Join(sharedDir, "demo"), "demo")
+		}
+	})
+	if sharedErr != nil {
+		t.Fatal(sharedErr)
+	}
+	return sharedDemo
+}
+
+func stopShared() {
+	if sharedDemo != nil {
+		if err := sharedDemo.cmd.Process.Signal(syscall.SIGINT); err == nil {
+			<-sharedDemo.exited
+		}
+	}
+	if sharedDir != "" {
+		if err := os.RemoveAll(sharedDir); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+		}
+	}
+}
+
+// command runs the program to its end.
+func command(t *testing.T, env []string, stdin io.Reader, args ...string) (stdout, stderr string, status int) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program, args...)
+	cmd.Env = append(os.Environ(), env...)
+	cmd.Stdin = stdin
+	var out, errs strings.Builder
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatalf("%v: %v", args, err)
+	}
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}
+
+// databases returns the PostgreSQL processes that run in a data directory.
+func databases(t *testing.T, data string) []string {
+	t.Helper()
+	links, err := filepath.Glob("/proc/[0-9]*/cwd")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var found []string
+	for _, link := range links {
+		if cwd, err := os.Readlink(link); err == nil && cwd == filepath.Join(data, "pg") {
+			found = append(found, filepath.Base(filepath.Dir(link)))
+		}
+	}
+	return found
+}
+
+// waitUntil polls a condition until it holds.
+func waitUntil(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for !holds() {
+		select {
+		case <-ctx.Done():
+			t.Fatalf("in vain: %s", what)
+		case <-tick.C:
+		}
+	}
+}
