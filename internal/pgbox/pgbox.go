@@ -33,6 +33,7 @@ const (
 	// maxSocketPath is the longest path of a Unix socket on Linux, sun_path less
 	// its closing zero.
 	maxSocketPath = 107
+	socketName    = ".s.PGSQL.5432"
 	startTimeout  = 60 * time.Second
 	stopTimeout   = 60 * time.Second
 )
@@ -211,7 +212,7 @@ func create(ctx context.Context, dir string, programs string, who *identity, log
 // or, where that path is too long for a socket, a temporary one.
 func (s *Server) chooseSocketDir(who *identity) error {
 	s.socketDir = s.dir
-	if len(s.dir)+len("/.s.PGSQL.5432") <= maxSocketPath {
+	if len(s.dir)+len("/"+socketName) <= maxSocketPath {
 		return nil
 	}
 	temp, err := os.MkdirTemp("", "idlebeacon-")

@@ -72,8 +72,10 @@ func TestLife(t *testing.T) {
 
 	// A stale lock whose process number another process has.
 	lock := strconv.Itoa(os.Getpid()) + "\n" + dir + "\n1\n5432\n\n\n         1         1\n"
-	if err := os.WriteFile(filepath.Join(dir, "postmaster.pid"), []byte(lock), 0o600); err != nil {
-		t.Fatal(err)
+	for _, name := range []string{"postmaster.pid", socketName + ".lock"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(lock), 0o600); err != nil {
+			t.Fatal(err)
+		}
 	}
 	s = start()
 	if err := s.process.Signal(syscall.SIGINT); err != nil { // it ends by itself

@@ -119,9 +119,12 @@ func stopLeftover(ctx context.Context, dir string, log *slog.Logger) error {
 		}
 	}
 	if _, err := os.Stat(fmt.Sprintf("/proc/%d", pid)); err == nil {
-		// Another process has the number. The server might take it for a server.
-		if err := os.Remove(lock); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return fmt.Errorf("removing the stale lock of the database: %w", err)
+		// Another process has the number, or the dead one's parent has not yet
+		// taken note. The server would take it for a server that runs.
+		for _, name := range []string{lock, filepath.Join(dir, socketName+".lock")} {
+			if err := os.Remove(name); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return fmt.Errorf("removing the stale lock of the database: %w", err)
+			}
 		}
 	}
 	return nil
