@@ -281,3 +281,7 @@ func TestDatabaseEndsWithItsService(t *testing.T) {
 	<-p.exited
 	waitUntil(t, "the end of the database", func() bool { return len(databases(t, data)) == 0 })
 }
+
+func boxAround(lat, lon, degrees float64) client.Box {
+	return client.Box{West: lon - degrees, South: lat - degrees, East: lon + degrees, North: lat + degrees}
+}

@@ -67,6 +67,7 @@ function begin(): void {
   else if (dataBox.value) map.value.fit(dataBox.value, false)
   else return
   start.value = map.value.view
+  writeAddress(start.value, off.value)
 }
 
 onMounted(async () => {

@@ -1,7 +1,7 @@
 import { onMounted, onUnmounted, ref } from 'vue'
 import { type Collection, fetchCollections } from './api/client'
 
-const refreshEvery = 10_000 // ms
+const refreshEvery = 5_000 // ms
 
 /** Keeps the list of collections up to date, and says whether the service answers. */
 export function useCollections() {

@@ -68,12 +68,10 @@ export class IdleMap extends HTMLElement {
       () => this.rested(),
     )
     root.append(style, this.stage, this.list.element, this.popup.element)
-    root.addEventListener('keydown', (e) => {
-      if ((e as KeyboardEvent).key === 'Escape' && this.popup.open) {
-        e.stopPropagation()
-        this.closePopup()
-      }
-    })
+  }
+
+  private readonly escape = (e: KeyboardEvent) => {
+    if (e.key === 'Escape') this.closePopup()
   }
 
   connectedCallback(): void {
@@ -98,6 +96,7 @@ export class IdleMap extends HTMLElement {
     this.sized.observe(this)
     this.dark = matchMedia('(prefers-color-scheme: dark)')
     this.dark.addEventListener('change', this.repaint)
+    document.addEventListener('keydown', this.escape)
   }
 
   disconnectedCallback(): void {
@@ -105,6 +104,7 @@ export class IdleMap extends HTMLElement {
     this.gestures?.stop()
     this.sized?.disconnect()
     this.dark?.removeEventListener('change', this.repaint)
+    document.removeEventListener('keydown', this.escape)
     this.flight.stop()
     cancelAnimationFrame(this.frame)
     this.frame = 0
@@ -180,9 +180,10 @@ export class IdleMap extends HTMLElement {
     this.redraw()
   }
 
-  /** The content of the popup has changed its size. */
+  /** The content of the popup has changed. */
   popupChanged(): void {
     this.popup.position(this.camera)
+    if (this.popup.open && document.activeElement === document.body) this.popup.element.focus({ preventScroll: true }) // what had it is gone
   }
 
   closePopup(): void {

@@ -15,7 +15,7 @@ export interface MarkerSource {
 export type FeedState = 'loading' | 'settled' | 'failed'
 
 const margin = 0.35 // of the screen on each side, fetched with it so that small pans need no wait
-const refreshEvery = 10_000 // ms; what others changed shows by then
+const refreshEvery = 5_000 // ms; what others changed shows by then
 const firstRetry = 1000 // ms
 const longestRetry = 15_000
 

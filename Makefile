@@ -1,0 +1,69 @@
+# Two commands do all the set-up on a fresh Debian machine with Go, Node and npm:
+#   make demo   everything running with demo data; prints one URL
+#   make test   every check and test
+.DELETE_ON_ERROR:
+.PHONY: demo build test check web-check go-test race-test fuzz bench screenshots clean
+
+DATA ?= idlebeacon-data/demo
+LISTEN ?= 127.0.0.1:8470
+
+WEB_SOURCES := $(shell find web/map web/console api/openapi.yaml -type f -not -path '*/node_modules/*' -not -name schema.d.ts) web/package.json web/tsconfig.base.json
+
+demo: build
+	@scripts/install postgresql
+	@exec bin/idlebeacon demo --data "$(DATA)" --listen "$(LISTEN)"
+
+build: web/dist/index.html
+	@scripts/install go
+	go build -o bin/idlebeacon ./cmd/idlebeacon
+
+web/node_modules/.package-lock.json: web/package.json web/package-lock.json web/map/package.json web/console/package.json
+	@scripts/install node
+	cd web && npm ci --no-audit --no-fund
+	@touch $@
+
+web/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
+	cd web && npm run types && npm run build
+
+test: web-check check go-test race-test
+	@echo "All checks and tests passed."
+
+web-check: web/node_modules/.package-lock.json
+	cd web && npm run check
+
+# Formatting, vet and staticcheck.
+check: build
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "Run gofmt -w on these files."; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+
+go-test: build
+	@scripts/install postgresql chromium
+	go test ./...
+
+# What is concurrent, under the race detector. The tests in e2e build the program
+# with it themselves.
+race-test: build
+	@scripts/install postgresql
+	go test -race ./internal/core/places ./internal/store ./internal/service ./internal/httpapi ./internal/pgbox
+
+# A while of fuzzing for each target; FUZZTIME says how long.
+FUZZTIME ?= 20s
+fuzz:
+	go test -run '^$$' -fuzz FuzzParseBox -fuzztime $(FUZZTIME) ./internal/core/geo
+	go test -run '^$$' -fuzz FuzzEdits -fuzztime $(FUZZTIME) ./internal/core/index
+	go test -run '^$$' -fuzz FuzzFeature -fuzztime $(FUZZTIME) ./internal/core/feature
+	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./internal/core/formats
+
+bench:
+	go test -run '^$$' -bench . ./internal/core/...
+
+# The pictures in docs/screenshots, from the demo data.
+screenshots: build
+	@scripts/install postgresql chromium xterm
+	IDLEBEACON_SCREENSHOTS="$(CURDIR)/docs/screenshots" go test -count=1 -run TestScreenshots ./e2e
+	scripts/terminal-shots docs/screenshots
+
+clean:
+	rm -rf bin web/dist web/node_modules web/map/node_modules web/console/node_modules
+	mkdir -p web/dist && touch web/dist/.gitkeep
