@@ -428,7 +428,7 @@ func TestScreenshots(t *testing.T) {
 	}{
 		{"map", "", 1280, 800, false, nil},
 		{"map-dark", "/?lat=-38.425&lon=-22.09&zoom=12.6", 1280, 800, true, nil},
-		{"place", "/?lat=-38.4553&lon=-22.1135&zoom=16.3", 1280, 800, false, func(p *page) {
+		{"place", "/?lat=-38.4462&lon=-22.1020&zoom=16.8", 1280, 800, false, func(p *page) {
 			eval[any](p, "buttons().find(b => b.innerText.includes('mooring')).click()")
 			p.until("details().includes('berths')")
 		}},

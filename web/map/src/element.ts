@@ -173,7 +173,7 @@ export class IdleMap extends HTMLElement {
   openPopup(placed: PlacedMarker): void {
     this.popupKey = keyOf(placed)
     this.popupBack = this.list.focused ?? this.stage
-    const lift = placed.marker.count === 1 ? 35 : 14
+    const lift = placed.marker.count === 1 ? 36 : 14
     this.popup.show(placed.map, lift)
     this.popup.position(this.camera)
     this.popup.element.focus({ preventScroll: true })

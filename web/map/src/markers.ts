@@ -46,10 +46,12 @@ export interface Paint {
   focus: string
 }
 
-// A place is a plate on a foot; these are CSS pixels.
+// A place is a plate on a post, whose round foot stands on the very spot; these are CSS pixels.
 const plate = 26
 const plateRound = 7
-const foot = 9
+const foot = 10 // from the plate to the spot
+const footRound = 2.5
+const plateMargin = 5 // around the picture of a plate
 const badgeHeight = 28
 const badgeRound = 6
 const barHeight = 5
@@ -76,7 +78,7 @@ export class MarkerPainter {
   }
 
   frame(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint): Frame {
-    if (p.marker.count === 1) return { left: at.x - plate / 2, top: at.y - foot - plate, width: plate, height: plate + foot }
+    if (p.marker.count === 1) return { left: at.x - plate / 2, top: at.y - foot - plate, width: plate, height: plate + foot + footRound }
     const width = this.badgeWidth(context, countText(p.marker.count))
     return { left: at.x - width / 2, top: at.y - badgeHeight / 2, width, height: badgeHeight }
   }
@@ -97,8 +99,8 @@ export class MarkerPainter {
   private drawPlace(context: CanvasRenderingContext2D, look: Look, at: ScreenPoint, paint: Paint, density: number): void {
     const picture = this.plate(look, paint, density)
     if (!picture) return
-    const margin = 2
-    context.drawImage(picture, at.x - plate / 2 - margin, at.y - foot - plate - margin, plate + 2 * margin, plate + foot + 2 * margin)
+    const m = plateMargin
+    context.drawImage(picture, at.x - plate / 2 - m, at.y - foot - plate - m, plate + 2 * m, plate + foot + 2 * m)
   }
 
   /** The picture of a plate on its foot, or null until its shape is there. */
@@ -108,19 +110,18 @@ export class MarkerPainter {
     if (known) return known
     const shape = this.shape(look)
     if (!shape) return null
-    const margin = 2
     const canvas = document.createElement('canvas')
-    canvas.width = Math.ceil((plate + 2 * margin) * density)
-    canvas.height = Math.ceil((plate + foot + 2 * margin) * density)
+    canvas.width = Math.ceil((plate + 2 * plateMargin) * density)
+    canvas.height = Math.ceil((plate + foot + 2 * plateMargin) * density)
     const c = canvas.getContext('2d')
     if (!c) return null
     c.scale(density, density)
-    c.translate(margin, margin)
+    c.translate(plateMargin, plateMargin)
     const outline = new Path2D()
     outline.roundRect(0, 0, plate, plate, plateRound)
-    outline.moveTo(plate / 2 - 4, plate - 0.5)
-    outline.lineTo(plate / 2, plate + foot)
-    outline.lineTo(plate / 2 + 4, plate - 0.5)
+    outline.rect(plate / 2 - 1.25, plate - 1, 2.5, foot)
+    outline.moveTo(plate / 2 + footRound, plate + foot)
+    outline.arc(plate / 2, plate + foot, footRound, 0, 2 * Math.PI)
     c.strokeStyle = paint.paper
     c.lineWidth = 3
     c.lineJoin = 'round'
