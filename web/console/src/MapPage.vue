@@ -106,8 +106,8 @@ function toggle(id: string, on: boolean): void {
 
 const parts = computed(() => view.value && viewParts(view.value))
 const outage = computed(() => problem.value ?? (feed.value === 'failed' ? 'The markers cannot be fetched.' : null))
-watch(feed, (state) => {
-  if (state !== 'loading') void refresh()
+watch(feed, (state, before) => {
+  if (state === 'failed' || before === 'failed') void refresh() // see at once whether all of the service is gone
 })
 </script>
 
@@ -213,6 +213,12 @@ idle-map {
   border-radius: 6px;
   background: var(--card);
   border: 1px solid var(--rule);
+  animation: appear 0.2s 0.5s both; /* a short wait needs no word */
+}
+@keyframes appear {
+  from {
+    opacity: 0;
+  }
 }
 .panel-button {
   display: none;

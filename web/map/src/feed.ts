@@ -105,8 +105,13 @@ class Channel {
     const level = Math.floor(this.camera.zoom)
     const view = this.camera.bounds()
     const serves = (x: { box: Box; level: number } | null) => x !== null && x.level === level && covers(x.box, view)
+    const lacking = !serves(this.have)
     if (this.request && serves(this.asked)) return
-    if (!again && !this.request && serves(this.have)) return
+    if (!again && !this.request && !lacking) return
+    if (lacking && this.state === 'settled') {
+      this.state = 'loading'
+      this.changed()
+    }
     void this.fetch(this.camera.bounds(margin), level)
   }
 
@@ -115,7 +120,6 @@ class Channel {
     const request = new AbortController()
     this.request = request
     this.asked = { box, level }
-    if (this.state === 'settled' && !this.have) this.state = 'loading'
     try {
       const markers = await this.source.load(box, level, request.signal)
       if (request.signal.aborted) return
