@@ -24,7 +24,7 @@ const places = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'place' : '
     </div>
     <div v-else-if="collections.length === 0" class="empty">
       <p>There are no collections yet. Import a file of places, CSV or GeoJSON, on the command line:</p>
-      <p><code>idlebeacon import places.csv --into places</code></p>
+      <p><code>idlebeacon import places.csv<br />&nbsp;&nbsp;--into places</code></p>
     </div>
     <ul v-else>
       <li v-for="c in collections" :key="c.id" :class="{ dim: off.includes(c.id) }">

@@ -116,7 +116,7 @@ watch(feed, (state, before) => {
     <aside :class="{ open: panelOpen }" aria-label="Data on the map">
       <CollectionsPanel :collections="collections" :off="off" :looks="looks" @toggle="toggle" />
     </aside>
-    <div class="stage">
+    <div class="stage" :class="{ telling: opened }">
       <idle-map ref="map" @move="onMove" @rest="onRest" @state="onState" @pick="onPick" @popupclose="opened = null">
         <PlaceDetails
           v-if="opened && openedCollection"
@@ -233,9 +233,15 @@ idle-map {
     z-index: 2;
     inset: auto 0 0 0;
     width: auto;
+    border-inline-end: 0;
     max-height: 60%;
     padding-bottom: 3.2rem;
     border-top: 1px solid var(--rule);
+  }
+  .telling > .controls,
+  .telling > .panel-button,
+  .telling > .readout {
+    display: none; /* the popup needs the room */
   }
   .panel-button {
     display: inline-flex;

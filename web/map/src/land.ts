@@ -4,7 +4,7 @@ import type { Topology } from 'topojson-specification'
 import coarse from 'world-atlas/land-110m.json?url'
 import fine from 'world-atlas/land-50m.json?url'
 import type { Camera } from './camera'
-import { project, shortWay } from './projection'
+import { type MapPoint, project, shortWay } from './projection'
 
 /** A closed line of the land's edge in map units. */
 interface Ring {
@@ -21,20 +21,7 @@ export class Land {
 
   static of(data: GeoJSON): Land {
     const rings: Ring[] = []
-    eachRing(data, (positions) => {
-      const points = new Float64Array(positions.length * 2)
-      const ring: Ring = { points, west: Infinity, east: -Infinity, north: Infinity, south: -Infinity }
-      positions.forEach(([lon = 0, lat = 0], i) => {
-        const m = project({ lon, lat })
-        points[2 * i] = m.x
-        points[2 * i + 1] = m.y
-        ring.west = Math.min(ring.west, m.x)
-        ring.east = Math.max(ring.east, m.x)
-        ring.north = Math.min(ring.north, m.y)
-        ring.south = Math.max(ring.south, m.y)
-      })
-      rings.push(ring)
-    })
+    eachRing(data, (positions) => rings.push(ringOf(positions)))
     return new Land(rings)
   }
 
@@ -71,6 +58,34 @@ export class Land {
     }
     context.closePath()
   }
+}
+
+/**
+ * Turns a line of positions into a ring. A step of more than half the world goes the short way, across the antimeridian;
+ * a ring that so goes round the whole world holds a pole, and is closed along that edge of the map.
+ */
+function ringOf(positions: Position[]): Ring {
+  const line: MapPoint[] = []
+  for (const [lon = 0, lat = 0] of positions) {
+    const m = project({ lon, lat })
+    const last = line.at(-1)
+    line.push(last ? { x: last.x + shortWay(last.x, m.x), y: m.y } : m)
+  }
+  const [first, last] = [line[0], line.at(-1)]
+  if (first && last && Math.abs(last.x - first.x) > 0.5) {
+    const edge = first.y > 0.5 ? 1 : 0
+    line.push({ x: last.x, y: edge }, { x: first.x, y: edge })
+  }
+  const ring: Ring = { points: new Float64Array(line.length * 2), west: Infinity, east: -Infinity, north: Infinity, south: -Infinity }
+  line.forEach((m, i) => {
+    ring.points[2 * i] = m.x
+    ring.points[2 * i + 1] = m.y
+    ring.west = Math.min(ring.west, m.x)
+    ring.east = Math.max(ring.east, m.x)
+    ring.north = Math.min(ring.north, m.y)
+    ring.south = Math.max(ring.south, m.y)
+  })
+  return ring
 }
 
 function eachRing(data: GeoJSON, use: (ring: Position[]) => void): void {
@@ -155,6 +170,6 @@ function angle(degrees: number, positive: string, negative: string): string {
   const tenths = Math.round(Math.abs(degrees) * 600)
   const whole = Math.floor(tenths / 600)
   const minutes = (tenths % 600) / 10
-  const side = tenths === 0 ? '' : ` ${degrees > 0 ? positive : negative}`
+  const side = tenths === 0 || tenths === 180 * 600 ? '' : ` ${degrees > 0 ? positive : negative}`
   return minutes ? `${whole}° ${minutes}′${side}` : `${whole}°${side}`
 }

@@ -40,7 +40,7 @@ export class Popup {
     if (!this.spot) return
     const at = camera.toScreen(this.spot)
     const { offsetWidth: width, offsetHeight: height } = this.element
-    this.element.style.maxHeight = `${camera.height - 2 * edge}px`
+    this.element.style.maxHeight = `${Math.min(camera.height - 2 * edge, Math.max(240, camera.height * 0.6))}px`
     this.element.style.maxWidth = `${Math.min(340, camera.width - 2 * edge)}px`
     const clamp = (v: number, most: number) => Math.max(edge, Math.min(most - edge, v))
     const above = at.y - this.lift - gap - height
