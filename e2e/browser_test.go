@@ -346,6 +346,54 @@ func TestKeyboardAlone(t *testing.T) {
 	p.until(fmt.Sprintf("readout('zoom') > %v", zoom))
 }
 
+// touch sends fingers at the given spots, or lifts them all.
+func (p *page) touch(kind input.DispatchTouchEventType, at ...[2]float64) {
+	p.t.Helper()
+	points := []*input.TouchPoint{}
+	for i, xy := range at {
+		id := float64(i)
+		points = append(points, &input.TouchPoint{X: xy[0], Y: xy[1], ID: &id})
+	}
+	p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, input.DispatchTouchEvent, input.DispatchTouchEventParams{Type: kind, TouchPoints: points})
+		return err
+	}))
+}
+
+func TestPinchDoubleClickAndButtons(t *testing.T) {
+	p := browse(t, 1280, 800, demo(t).url+"/?lat=-38.5&lon=-22&zoom=11")
+	p.until("buttons().length > 3")
+	p.rested()
+
+	// Two fingers that part to twice their distance zoom in by one, about their middle.
+	x, y := p.spot(-38.52, -21.93) // at sea
+	p.touch(input.DispatchTouchEventTypeTouchStart, [2]float64{x - 50, y})
+	p.touch(input.DispatchTouchEventTypeTouchStart, [2]float64{x - 50, y}, [2]float64{x + 50, y})
+	for d := 60.0; d <= 100; d += 10 {
+		p.touch(input.DispatchTouchEventTypeTouchMove, [2]float64{x - d, y}, [2]float64{x + d, y})
+	}
+	p.touch(input.DispatchTouchEventTypeTouchEnd)
+	p.until("Math.abs(readout('zoom') - 12) < 0.05")
+	if nowX, nowY := p.spot(-38.52, -21.93); math.Hypot(nowX-x, nowY-y) > 8 {
+		t.Errorf("the spot between the fingers went from %.0f,%.0f to %.0f,%.0f", x, y, nowX, nowY)
+	}
+	p.rested()
+
+	p.do(chromedp.MouseClickXY(x, y, chromedp.ClickCount(2)))
+	p.until("Math.abs(readout('zoom') - 13) < 0.05")
+	p.rested()
+	p.press("Zoom out")
+	p.until("Math.abs(readout('zoom') - 12) < 0.05")
+	p.press("Zoom in")
+	p.until("Math.abs(readout('zoom') - 13) < 0.05")
+	p.press("Copy zoom and centre")
+	p.until("text().includes('Copied')")
+
+	// On a dense screen the picture has as many more pixels.
+	p.do(chromedp.EmulateViewport(1000, 700, chromedp.EmulateScale(2)))
+	p.until("(() => { const c = map.shadowRoot.querySelector('canvas'); return c.width == 2 * map.clientWidth && c.height == 2 * map.clientHeight })()")
+}
+
 // TestDataThatChanges has its own service, with data that others change.
 func TestDataThatChanges(t *testing.T) {
 	service := start(t, t.TempDir()+"/data", "serve")

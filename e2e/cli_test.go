@@ -157,6 +157,45 @@ func TestImportByCommandLine(t *testing.T) {
 	}
 }
 
+// TestWhereOptionsComeFrom gives the limit of near in three places.
+func TestWhereOptionsComeFrom(t *testing.T) {
+	url := demo(t).url
+	config := filepath.Join(t.TempDir(), "config.yaml")
+	if err := os.WriteFile(config, []byte("limit: 4\nserver: "+url+"\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	broken := filepath.Join(t.TempDir(), "broken.yaml")
+	if err := os.WriteFile(broken, []byte("limit: [\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	base := []string{"near", "--lat", "-38.5", "--lon", "-22", "--json"}
+	for _, c := range []struct {
+		env  []string
+		args []string
+		want int
+	}{
+		{nil, []string{"--config", config}, 4},
+		{[]string{"IDLEBEACON_CONFIG=" + config}, nil, 4},
+		{[]string{"IDLEBEACON_LIMIT=3"}, []string{"--config", config}, 3},
+		{[]string{"IDLEBEACON_LIMIT=3"}, []string{"--config", config, "--limit", "2"}, 2},
+		{[]string{"IDLEBEACON_SERVER=" + url}, nil, 10},
+	} {
+		out, errs, status := command(t, c.env, nil, append(base, c.args...)...)
+		var n api.Neighbours
+		if err := json.Unmarshal([]byte(out), &n); err != nil || status != 0 || len(n.Features) != c.want {
+			t.Errorf("%v %v: status %d, %d places, want %d (%v)\n%s", c.env, c.args, status, len(n.Features), c.want, err, errs)
+		}
+	}
+	for _, c := range [][]string{{"--config", broken}, {"--config", "none.yaml"}} {
+		if _, errs, status := command(t, nil, nil, append(base, c...)...); status != 2 || !strings.Contains(errs, "reading the configuration file") {
+			t.Errorf("%v: status %d, %s", c, status, errs)
+		}
+	}
+	if _, errs, status := command(t, []string{"IDLEBEACON_LIMIT=many"}, nil, base...); status != 2 || !strings.Contains(errs, "option limit") {
+		t.Errorf("a wrong value in the environment: status %d, %s", status, errs)
+	}
+}
+
 func TestWhatKeepsAServiceFromStarting(t *testing.T) {
 	busy, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -181,7 +220,7 @@ func TestWhatKeepsAServiceFromStarting(t *testing.T) {
 			t.Errorf("%v: status %d, %s, want %q", c.args, status, errs, c.want)
 		}
 	}
-	if _, errs, status := command(t, []string{"PATH=/nowhere", "HOME=/"}, nil, "serve", "--log", "loud"); status != 2 {
+	if _, errs, status := command(t, nil, nil, "serve", "--log", "loud"); status != 2 || !strings.Contains(errs, "want debug, info, warn or error") {
 		t.Errorf("a wrong level: status %d, %s", status, errs)
 	}
 }

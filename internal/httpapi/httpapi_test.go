@@ -293,6 +293,36 @@ func TestConsoleIsServed(t *testing.T) {
 	}
 }
 
+func TestAnswersAreCompressedAndTagged(t *testing.T) {
+	f := newFixture(t)
+	get := func(path string, header ...string) *http.Response {
+		t.Helper()
+		r, err := http.NewRequestWithContext(t.Context(), "GET", f.server.URL+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := 0; i < len(header); i += 2 {
+			r.Header.Set(header[i], header[i+1])
+		}
+		response, err := http.DefaultTransport.RoundTrip(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { response.Body.Close() })
+		return response
+	}
+	if got := get("/api/openapi.json", "Accept-Encoding", "gzip").Header.Get("Content-Encoding"); got != "gzip" {
+		t.Errorf("a long answer comes as %q", got)
+	}
+	if got := get("/api/openapi.json", "Accept-Encoding", "identity").Header.Get("Content-Encoding"); got != "" {
+		t.Errorf("who does not want gzip gets %q", got)
+	}
+	tag := get("/api/backdrop").Header.Get("ETag")
+	if again := get("/api/backdrop", "If-None-Match", tag); tag == "" || again.StatusCode != http.StatusNotModified {
+		t.Errorf("the same backdrop again: %d for tag %s", again.StatusCode, tag)
+	}
+}
+
 // TestWhoMayCall checks the guards that stand in for access keys on loopback.
 func TestWhoMayCall(t *testing.T) {
 	f := newFixture(t)

@@ -297,3 +297,90 @@ func TestCollectionsComeAndGo(t *testing.T) {
 		t.Fatalf("the old item: %v", err)
 	}
 }
+
+// TestCloseFinishesWhatWasTaken closes a service while edits arrive: each edit is
+// either done, and stays, or refused.
+func TestCloseFinishesWhatWasTaken(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	st := must[*store.Store](t)(store.Open(t.Context(), dsn, discard))
+	s := must[*Service](t)(Open(t.Context(), st, discard))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	var mu sync.Mutex
+	done := map[string]bool{}
+	started := make(chan struct{}, 1000)
+	var writers sync.WaitGroup
+	for w := range 4 {
+		writers.Go(func() {
+			for i := 0; ; i++ {
+				id := fmt.Sprint(w, "-", i)
+				_, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: id})
+				if errors.Is(err, ErrClosing) {
+					return
+				}
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				mu.Lock()
+				done[id] = true
+				mu.Unlock()
+				select {
+				case started <- struct{}{}:
+				default:
+				}
+			}
+		})
+	}
+	for range 100 {
+		<-started
+	}
+	s.Close()
+	writers.Wait()
+	if err := st.Close(); err != nil {
+		t.Fatal(err)
+	}
+	there, _ := inMemory(t, open(t, dsn), "c")
+	if len(there) != len(done) {
+		t.Errorf("%d edits were done, %d are there", len(done), len(there))
+	}
+	for id := range done {
+		if _, ok := there[id]; !ok {
+			t.Errorf("%s was done and is gone", id)
+		}
+	}
+}
+
+// TestACallerThatGivesUp waits no longer than its context.
+func TestACallerThatGivesUp(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := s.CreateItem(ctx, "c", feature.Feature{ID: "x"}); !errors.Is(err, context.Canceled) {
+		t.Errorf("creating an item: %v", err)
+	}
+	if _, err := s.Import(ctx, "c", strings.NewReader("id,lat,lon\ny,1,2\n"), ImportOptions{}); !errors.Is(err, context.Canceled) {
+		t.Errorf("importing: %v", err)
+	}
+}
+
+func TestImportThatBreaksOff(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	broken := `{"type":"FeatureCollection","features":[{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]}},{"type"`
+	report := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(broken), ImportOptions{}))
+	if report.Created != 1 || !strings.Contains(report.Stopped, "ends in the middle, after 1 whole features") {
+		t.Errorf("a file that is cut off: %+v", report)
+	}
+	var invalid *InvalidError
+	if _, err := s.Import(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), ImportOptions{}); !errors.As(err, &invalid) {
+		t.Errorf("a file without coordinates: %v", err)
+	}
+	var missing *NotFoundError
+	if _, err := s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), ImportOptions{}); !errors.As(err, &missing) {
+		t.Errorf("into a collection that is not there: %v", err)
+	}
+	if report := must[ImportReport](t)(s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), ImportOptions{DryRun: true})); report.Rows != 1 {
+		t.Errorf("a dry run into it: %+v", report)
+	}
+}
