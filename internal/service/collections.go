@@ -142,14 +142,20 @@ func (s *Service) DeleteCollection(ctx context.Context, id string) error {
 	if err != nil {
 		return explain(err, id, "")
 	}
-	return s.apply(ctx, []store.Change{*change})
+	return s.applyOne(ctx, change)
 }
 
 func (s *Service) afterCollectionChange(ctx context.Context, id string, change *store.Change) (Collection, error) {
-	if err := s.apply(ctx, []store.Change{*change}); err != nil {
+	if err := s.applyOne(ctx, change); err != nil {
 		return Collection{}, err
 	}
 	return s.Collection(id)
+}
+
+func (s *Service) applyOne(ctx context.Context, change *store.Change) error {
+	s.applying.Lock()
+	defer s.applying.Unlock()
+	return s.apply(ctx, []store.Change{*change})
 }
 
 func checkTexts(c store.Collection) error {

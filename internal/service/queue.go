@@ -106,6 +106,9 @@ func (q *writeQueue) commit(group []*pendingWrite) {
 	for _, w := range group {
 		edits = append(edits, w.edits...)
 	}
+	// Nobody else applies changes meanwhile: the follower would hear of this commit
+	// and read back from the database what is at hand here.
+	q.service.applying.Lock()
 	outcomes, err := q.service.store.Apply(ctx, edits)
 	if err == nil {
 		var changes []store.Change
@@ -121,6 +124,7 @@ func (q *writeQueue) commit(group []*pendingWrite) {
 			q.service.wakeFollower()
 		}
 	}
+	q.service.applying.Unlock()
 	for _, w := range group {
 		if w.err = err; err == nil {
 			w.outcomes, outcomes = outcomes[:len(w.edits)], outcomes[len(w.edits):]

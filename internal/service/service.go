@@ -157,13 +157,11 @@ func (s *Service) follow(ctx context.Context) {
 }
 
 // apply brings the places up to the given changes, which have just been
-// committed by this process, in order.
+// committed by this process, in order. The caller holds applying.
 func (s *Service) apply(ctx context.Context, changes []store.Change) error {
 	if len(changes) == 0 {
 		return nil
 	}
-	s.applying.Lock()
-	defer s.applying.Unlock()
 	// Another process may have committed changes before these, and the follower
 	// may have applied some of these already.
 	if first := changes[0].Number; first > s.applied+1 {

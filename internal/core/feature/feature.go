@@ -191,6 +191,11 @@ func appendNumber(dst []byte, v float64) []byte {
 
 // AppendText appends s to dst as a JSON string.
 func AppendText(dst []byte, s string) []byte {
+	if isPlain(s) {
+		dst = append(dst, '"')
+		dst = append(dst, s...)
+		return append(dst, '"')
+	}
 	var b bytes.Buffer
 	encoder := json.NewEncoder(&b)
 	encoder.SetEscapeHTML(false)
@@ -198,6 +203,16 @@ func AppendText(dst []byte, s string) []byte {
 		panic(err) // a string can always be encoded
 	}
 	return append(dst, bytes.TrimSuffix(b.Bytes(), []byte("\n"))...)
+}
+
+// isPlain reports whether s stands in JSON as it is.
+func isPlain(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
+			return false
+		}
+	}
+	return true
 }
 
 // Equal reports whether f and o would be stored alike.

@@ -1,8 +1,10 @@
 package feature
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -77,6 +79,7 @@ func TestBuilder(t *testing.T) {
 
 func FuzzFeature(f *testing.F) {
 	f.Add([]byte(`{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1e-300,2]},"properties":{"a":1}}`))
+	f.Add([]byte(`{"type":"Feature","id":1,"geometry":{"type":"Point","coordinates":[1,2]},"properties":{"a\\"b":"\\\\","n":-1.5e3,"o":{"x":[1,"]"]},"t":true,"z":null,"n":"\u00e9"}}`))
 	f.Fuzz(func(t *testing.T, in []byte) {
 		var a, b Feature
 		if json.Unmarshal(in, &a) != nil {
@@ -91,6 +94,26 @@ func FuzzFeature(f *testing.F) {
 		}
 		if !a.Equal(&b) {
 			t.Fatalf("%q comes back as %q", in, b.AppendJSON(nil))
+		}
+		var plain map[string]any
+		decoder := json.NewDecoder(bytes.NewReader(a.Properties.JSON()))
+		decoder.UseNumber()
+		if err := decoder.Decode(&plain); err != nil {
+			t.Fatalf("properties %q: %v", a.Properties.JSON(), err)
+		}
+		for _, name := range a.Properties.Names() {
+			value, there := plain[name]
+			want := ""
+			switch value.(type) {
+			case string, json.Number, bool:
+				want = fmt.Sprint(value)
+			}
+			if got := a.Properties.Text(name); !there || name != "" && got != want {
+				t.Fatalf("%q: Text(%q) = %q, want %q", in, name, got, want)
+			}
+		}
+		if len(plain) > len(a.Properties.Names()) {
+			t.Fatalf("%q: names %q, want %d", in, a.Properties.Names(), len(plain))
 		}
 	})
 }

@@ -3,6 +3,7 @@ package feature
 import (
 	"bytes"
 	"encoding/json"
+	"iter"
 	"unicode/utf8"
 )
 
@@ -92,47 +93,93 @@ func (p Properties) JSON() []byte {
 // number or truth value as JSON spells it. Objects, arrays, null and absent
 // properties give "". Of properties with the same name the last counts.
 func (p Properties) Text(name string) string {
-	if p.raw == nil || name == "" {
+	if name == "" {
 		return ""
 	}
-	var all map[string]json.RawMessage
-	if err := json.Unmarshal(p.raw, &all); err != nil {
-		return ""
-	}
-	raw := all[name]
-	switch {
-	case len(raw) == 0 || raw[0] == '{' || raw[0] == '[' || string(raw) == "null":
-		return ""
-	case raw[0] == '"':
-		var s string
-		if err := json.Unmarshal(raw, &s); err != nil {
-			return ""
+	text := ""
+	for key, value := range p.all() {
+		if unquote(key) != name {
+			continue
 		}
-		return s
-	default:
-		return string(raw)
+		switch value[0] {
+		case '{', '[', 'n':
+			text = ""
+		case '"':
+			text = unquote(value)
+		default:
+			text = string(value)
+		}
 	}
+	return text
 }
 
 // Names returns the names of the top-level properties in their order.
 func (p Properties) Names() []string {
-	decoder := json.NewDecoder(bytes.NewReader(p.JSON()))
-	if _, err := decoder.Token(); err != nil {
-		return nil
-	}
 	var names []string
-	for decoder.More() {
-		token, err := decoder.Token()
-		if err != nil {
-			return names
-		}
-		names = append(names, token.(string))
-		var skipped json.RawMessage
-		if err := decoder.Decode(&skipped); err != nil {
-			return names
-		}
+	for key := range p.all() {
+		names = append(names, unquote(key))
 	}
 	return names
+}
+
+// all returns the top-level names and values as they stand, strings in their
+// quotes. It relies on the JSON being valid and compact.
+func (p Properties) all() iter.Seq2[[]byte, []byte] {
+	return func(yield func(key, value []byte) bool) {
+		raw := p.JSON()
+		for i := 1; i < len(raw)-1; i++ { // i is after the opening brace, then after each comma
+			key := raw[i:valueEnd(raw, i)]
+			i += len(key) + len(":")
+			value := raw[i:valueEnd(raw, i)]
+			i += len(value)
+			if !yield(key, value) {
+				return
+			}
+		}
+	}
+}
+
+// valueEnd returns where the JSON value that begins at i ends.
+func valueEnd(raw []byte, i int) int {
+	for depth := 0; ; i++ {
+		switch raw[i] {
+		case '"':
+			for i++; raw[i] != '"'; i++ {
+				if raw[i] == '\\' {
+					i++
+				}
+			}
+			if depth == 0 {
+				return i + 1
+			}
+		case '{', '[':
+			depth++
+		case '}', ']':
+			if depth == 0 {
+				return i // the end of the object around a number or word
+			}
+			if depth--; depth == 0 {
+				return i + 1
+			}
+		case ',':
+			if depth == 0 {
+				return i
+			}
+		}
+	}
+}
+
+// unquote returns the text of a JSON string.
+func unquote(quoted []byte) string {
+	inner := quoted[1 : len(quoted)-1]
+	if bytes.IndexByte(inner, '\\') < 0 {
+		return string(inner)
+	}
+	var text string
+	if err := json.Unmarshal(quoted, &text); err != nil {
+		return string(inner) // cannot be: it has been checked
+	}
+	return text
 }
 
 // MarshalJSON writes p as a JSON object.
