@@ -55,8 +55,9 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzFeature -fuzztime $(FUZZTIME) ./internal/core/feature
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./internal/core/formats
 
-bench:
-	go test -run '^$$' -bench . ./internal/core/...
+bench: build
+	@scripts/install postgresql
+	go test -run '^$$' -bench . ./internal/core/... ./internal/service
 
 # The pictures in docs/screenshots, from the demo data.
 screenshots: build
