@@ -58,20 +58,22 @@ func (v *View) Collection(key int64) (Collection, error) {
 }
 
 // Places reads the places of a collection, in no particular order, into a set
-// that is empty. Their names and categories are what PlaceOf would make of them.
+// that is empty.
 func (v *View) Places(c Collection, set *places.Set) error {
-	const text = `CASE WHEN json_typeof(properties->?) IN ('object', 'array') THEN '' ELSE coalesce(properties->>?, '') END`
-	rows, err := v.tx.Raw(`SELECT id, lon, lat, `+text+`, `+text+` FROM features WHERE collection_key = ?`,
-		c.NameProperty, c.NameProperty, c.CategoryProperty, c.CategoryProperty, c.Key).Rows()
+	rows, err := v.tx.Raw("SELECT id, lon, lat, properties FROM features WHERE collection_key = ?", c.Key).Rows()
 	if err != nil {
 		return fmt.Errorf("reading the places of %q: %w", c.ID, err)
 	}
 	defer rows.Close()
-	err = set.Load(v.change, func() (p places.Place, ok bool, err error) {
+	var f feature.Feature
+	var properties sql.RawBytes // good until the next row, which is long enough for PlaceOf
+	err = set.Load(v.change, func() (places.Place, bool, error) {
 		if !rows.Next() {
-			return p, false, rows.Err()
+			return places.Place{}, false, rows.Err()
 		}
-		return p, true, rows.Scan(&p.ID, &p.At.Lon, &p.At.Lat, &p.Name, &p.Category)
+		err := rows.Scan(&f.ID, &f.At.Lon, &f.At.Lat, &properties)
+		f.Properties = feature.StoredProperties(properties)
+		return c.PlaceOf(&f), true, err
 	})
 	if err != nil {
 		return fmt.Errorf("reading the places of %q: %w", c.ID, err)

@@ -57,10 +57,12 @@ func (e *Edit) insert(n *node, entry Entry, change uint64) (left, right *node) {
 	}
 	i := n.find(entry)
 	child, sibling := e.insert(n.branches[i].child, entry, change)
-	n.branches[i] = branchTo(child)
-	if sibling != nil {
-		n.branches = slices.Insert(n.branches, i+1, branchTo(sibling))
+	if sibling == nil {
+		n.branches[i].added(child, entry)
+		return n, nil
 	}
+	n.branches[i] = branchTo(child)
+	n.branches = slices.Insert(n.branches, i+1, branchTo(sibling))
 	if len(n.branches) <= maxBranches {
 		return n, nil
 	}
@@ -75,7 +77,11 @@ func (e *Edit) insert(n *node, entry Entry, change uint64) (left, right *node) {
 // given change, and reports whether it was there. Changes must not decrease from
 // one edit to the next.
 func (e *Edit) Remove(entry Entry, change uint64) bool {
-	if e.root == nil || !e.root.has(entry) {
+	if e.root == nil {
+		return false
+	}
+	entry, found := e.root.lookup(entry)
+	if !found {
 		return false
 	}
 	e.newest = max(e.newest, change)
@@ -91,12 +97,16 @@ func (e *Edit) Remove(entry Entry, change uint64) bool {
 	return true
 }
 
-func (n *node) has(entry Entry) bool {
+// lookup returns the entry below n with the Key and Ref of the given one.
+func (n *node) lookup(entry Entry) (Entry, bool) {
 	for !n.leaf() {
 		n = n.branches[n.find(entry)].child
 	}
-	_, found := slices.BinarySearchFunc(n.entries, entry, compare)
-	return found
+	i, found := slices.BinarySearchFunc(n.entries, entry, compare)
+	if !found {
+		return Entry{}, false
+	}
+	return n.entries[i], true
 }
 
 // remove returns n, or its copy, without the entry, which must be there, or nil
@@ -120,7 +130,7 @@ func (e *Edit) remove(n *node, entry Entry) *node {
 		}
 		return n
 	}
-	n.branches[i] = branchTo(child)
+	n.branches[i].removed(child, entry)
 	e.mergeWithNext(n, i)
 	if i > 0 {
 		e.mergeWithNext(n, i-1)
@@ -135,8 +145,9 @@ func (e *Edit) touch(n *node, removed Entry, change uint64) *node {
 	n = e.own(n)
 	n.newest = max(n.newest, change)
 	if !n.leaf() {
-		i := n.find(removed)
-		n.branches[i] = branchTo(e.touch(n.branches[i].child, removed, change))
+		b := &n.branches[n.find(removed)]
+		b.child = e.touch(b.child, removed, change)
+		b.sum.Newest = max(b.sum.Newest, change)
 	}
 	return n
 }

@@ -130,6 +130,47 @@ func branchTo(n *node) branch {
 	return b
 }
 
+// added brings b up to its child, or the child's copy, having got an entry.
+func (b *branch) added(child *node, e Entry) {
+	b.child = child
+	if compare(e, b.first) < 0 {
+		b.first = e
+	}
+	b.sum.addEntry(e)
+	b.sum.Newest = max(b.sum.Newest, child.newest)
+	b.tally = counted(b.tally, e.Category, +1)
+}
+
+// removed brings b up to its child, or the child's copy, having lost an entry.
+func (b *branch) removed(child *node, e Entry) {
+	p, x := e.Key.Spot(), b.sum.Extent
+	if e == b.first || p.X == x.Min.X || p.X == x.Max.X || p.Y == x.Min.Y || p.Y == x.Max.Y {
+		*b = branchTo(child) // the first or the extent may have changed
+		return
+	}
+	b.child = child
+	b.sum.Count--
+	b.sum.SumX -= uint64(p.X)
+	b.sum.SumY -= uint64(p.Y)
+	b.sum.Newest = max(b.sum.Newest, child.newest)
+	b.tally = counted(b.tally, e.Category, -1)
+}
+
+// counted returns a copy of shares with one entry of a category more or less.
+// Snapshots may hold shares, so it is not changed.
+func counted(shares []share, category uint16, by int) []share {
+	i, found := slices.BinarySearchFunc(shares, category, func(s share, c uint16) int { return cmp.Compare(s.category, c) })
+	if !found {
+		out := append(make([]share, 0, len(shares)+1), shares[:i]...)
+		return append(append(out, share{category, 1}), shares[i:]...)
+	}
+	out := slices.Clone(shares)
+	if out[i].count += uint32(by); out[i].count == 0 {
+		out = slices.Delete(out, i, i+1)
+	}
+	return out
+}
+
 func tallyEntries(entries []Entry) []share {
 	var few [8]uint16
 	categories := few[:0]

@@ -22,7 +22,6 @@ const longestRetry = 15_000
 /** Feed keeps the markers on the map those of the view: it asks each source when the view has settled, and lets go of answers that are out of date. */
 export class Feed {
   private channels = new Map<string, Channel>()
-  private visible = true
   private readonly timer: number
 
   constructor(
@@ -31,12 +30,11 @@ export class Feed {
     private readonly onState: (state: FeedState) => void,
   ) {
     this.timer = window.setInterval(() => {
-      if (this.visible && !document.hidden) this.refresh()
+      if (!document.hidden) this.refresh()
     }, refreshEvery)
   }
 
   stop(): void {
-    this.visible = false
     clearInterval(this.timer)
     for (const c of this.channels.values()) c.stop()
     this.channels.clear()
@@ -54,7 +52,9 @@ export class Feed {
       if (kept && kept.source === source) this.channels.set(source.id, kept)
       else {
         kept?.stop()
-        this.channels.set(source.id, new Channel(source, this.camera, this.changed))
+        const fresh = new Channel(source, this.camera, this.changed)
+        fresh.markers = kept?.markers ?? [] // shown until the new looks are there with the new markers
+        this.channels.set(source.id, fresh)
       }
       old.delete(source.id)
     }
