@@ -38,13 +38,13 @@ check: build
 	go tool staticcheck ./...
 
 go-test: build
-	@scripts/install postgresql chromium
+	@scripts/install postgresql chromium gcc
 	go test ./...
 
 # What is concurrent, under the race detector. The tests in e2e build the program
 # with it themselves.
 race-test: build
-	@scripts/install postgresql
+	@scripts/install postgresql gcc
 	go test -race ./internal/core/places ./internal/store ./internal/service ./internal/httpapi ./internal/pgbox
 
 # A while of fuzzing for each target; FUZZTIME says how long.

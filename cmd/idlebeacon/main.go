@@ -33,7 +33,7 @@ func (e *usageError) Unwrap() error { return e.err }
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
 	os.Exit(run(ctx, os.Args[1:]))
 }
 
