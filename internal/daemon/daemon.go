@@ -33,7 +33,7 @@ type Config struct {
 	Console  fs.FS
 }
 
-// A Daemon is a running service.
+// A Daemon is a running service. While it starts it answers that it does.
 type Daemon struct {
 	log      *slog.Logger
 	listener net.Listener
@@ -49,6 +49,7 @@ const (
 	readHeaderTimeout = 10 * time.Second
 	idleTimeout       = 2 * time.Minute
 	drainTimeout      = 10 * time.Second
+	logProgressEvery  = 5 * time.Second
 )
 
 // Start starts the service and returns when it answers requests.
@@ -64,6 +65,12 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.listener, err = listen(ctx, config.Listen); err != nil {
 		return err
 	}
+	var gate httpapi.Gate
+	d.server = &http.Server{
+		Handler: &gate, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout,
+		ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn),
+	}
+	go func() { d.served <- d.server.Serve(d.listener) }()
 	var backdrop []byte
 	if config.Backdrop != "" {
 		if backdrop, err = os.ReadFile(config.Backdrop); err != nil {
@@ -83,20 +90,30 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.store, err = store.Open(ctx, dsn, d.log); err != nil {
 		return err
 	}
-	if d.service, err = service.Open(ctx, d.store, d.log); err != nil {
+	progress := d.progress(&gate)
+	if d.service, err = service.Open(ctx, d.store, d.log, progress); err != nil {
 		return err
 	}
 	handler, err := httpapi.New(d.service, httpapi.Options{Version: config.Version, Console: config.Console, Backdrop: backdrop, Log: d.log})
 	if err != nil {
 		return err
 	}
-	d.server = &http.Server{
-		Handler: handler, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout,
-		ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn),
-	}
-	go func() { d.served <- d.server.Serve(d.listener) }()
+	gate.Open(handler)
 	d.log.Info("serving", "url", d.URL())
 	return nil
+}
+
+// progress returns a function that tells clients how many places are loaded, and
+// the log now and then.
+func (d *Daemon) progress(gate *httpapi.Gate) func(places int) {
+	logged := time.Now()
+	return func(places int) {
+		gate.Progress(fmt.Sprintf("%d places loaded so far", places))
+		if time.Since(logged) > logProgressEvery {
+			logged = time.Now()
+			d.log.Info("loading", "places", places)
+		}
+	}
 }
 
 // listen opens the port. Only loopback addresses are allowed until there are
@@ -181,8 +198,6 @@ func (d *Daemon) Stop() error {
 		if err := <-d.served; !errors.Is(err, http.ErrServerClosed) {
 			errs = append(errs, err)
 		}
-	} else if d.listener != nil {
-		errs = append(errs, d.listener.Close())
 	}
 	if d.service != nil {
 		d.service.Close()

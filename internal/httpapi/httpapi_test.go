@@ -53,7 +53,7 @@ func newFixture(t *testing.T) *fixture {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := service.Open(t.Context(), st, log)
+	s, err := service.Open(t.Context(), st, log, func(int) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -320,6 +320,32 @@ func TestAnswersAreCompressedAndTagged(t *testing.T) {
 	tag := get("/api/backdrop").Header.Get("ETag")
 	if again := get("/api/backdrop", "If-None-Match", tag); tag == "" || again.StatusCode != http.StatusNotModified {
 		t.Errorf("the same backdrop again: %d for tag %s", again.StatusCode, tag)
+	}
+}
+
+func TestGateWhileStarting(t *testing.T) {
+	var g Gate
+	ask := func(path string) *httptest.ResponseRecorder {
+		w := httptest.NewRecorder()
+		g.ServeHTTP(w, httptest.NewRequest("GET", path, nil))
+		return w
+	}
+	if w := ask("/healthz"); w.Code != http.StatusOK {
+		t.Errorf("healthz: %d", w.Code)
+	}
+	if w := ask("/readyz"); w.Code != http.StatusServiceUnavailable || w.Header().Get("Retry-After") == "" || !strings.Contains(w.Body.String(), "is starting") {
+		t.Errorf("readyz: %d %s", w.Code, w.Body)
+	}
+	g.Progress("50,000 places loaded")
+	if w := ask("/api/collections"); w.Code != http.StatusServiceUnavailable || !strings.Contains(w.Body.String(), "is starting: 50,000 places loaded") {
+		t.Errorf("collections: %d %s", w.Code, w.Body)
+	}
+	if w := ask("/"); w.Code != http.StatusServiceUnavailable || !strings.Contains(w.Body.String(), "One moment: the service is starting: 50,000 places loaded") {
+		t.Errorf("the console: %d %s", w.Code, w.Body)
+	}
+	g.Open(http.NotFoundHandler())
+	if w := ask("/readyz"); w.Code != http.StatusNotFound {
+		t.Errorf("open: %d", w.Code)
 	}
 }
 

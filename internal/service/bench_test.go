@@ -22,7 +22,7 @@ func BenchmarkImport(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	s, err := Open(b.Context(), st, discard)
+	s, err := Open(b.Context(), st, discard, func(int) {})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -51,8 +51,12 @@ type collection struct {
 	loadedAt uint64      // set holds all changes up to this one; guarded by Service.applying
 }
 
-// Open loads the collections of a database and begins to follow its changes.
-func Open(ctx context.Context, st *store.Store, log *slog.Logger) (*Service, error) {
+// progressEvery is after how many places loaded their number is told.
+const progressEvery = 50_000
+
+// Open loads the collections of a database and begins to follow its changes. It
+// tells how many places it has loaded so far to progress, now and then.
+func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(places int)) (*Service, error) {
 	s := &Service{
 		store: st,
 		log:   log,
@@ -68,12 +72,15 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger) (*Service, err
 			return err
 		}
 		for _, info := range all {
-			c, err := load(v, info)
+			c, err := load(v, info, func() {
+				if loaded++; loaded%progressEvery == 0 {
+					progress(loaded)
+				}
+			})
 			if err != nil {
 				return err
 			}
 			s.byID[info.ID], s.byKey[info.Key] = c, c
-			loaded += c.snapshot.Load().Len()
 		}
 		s.applied = v.Change()
 		return nil
@@ -111,9 +118,10 @@ func (s *Service) Ready(ctx context.Context) error {
 	return nil
 }
 
-func load(v *store.View, info store.Collection) (*collection, error) {
+// load reads a collection, calling each for every place.
+func load(v *store.View, info store.Collection, each func()) (*collection, error) {
 	c := &collection{set: &places.Set{}, loadedAt: v.Change()}
-	if err := v.Places(info, c.set); err != nil {
+	if err := v.Places(info, c.set, each); err != nil {
 		return nil, err
 	}
 	c.info.Store(&info)
@@ -236,7 +244,7 @@ func (s *Service) applyToCollection(ctx context.Context, change *store.Change) e
 			fresh = old
 			return nil
 		}
-		fresh, err = load(v, info)
+		fresh, err = load(v, info, func() {})
 		return err
 	})
 	if err != nil {

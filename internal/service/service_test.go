@@ -30,7 +30,7 @@ func open(t *testing.T, dsn string) *Service {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := Open(t.Context(), st, discard)
+	s, err := Open(t.Context(), st, discard, func(int) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -303,7 +303,7 @@ func TestCollectionsComeAndGo(t *testing.T) {
 func TestCloseFinishesWhatWasTaken(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	st := must[*store.Store](t)(store.Open(t.Context(), dsn, discard))
-	s := must[*Service](t)(Open(t.Context(), st, discard))
+	s := must[*Service](t)(Open(t.Context(), st, discard, func(int) {}))
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	var mu sync.Mutex
 	done := map[string]bool{}

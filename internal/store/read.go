@@ -58,8 +58,8 @@ func (v *View) Collection(key int64) (Collection, error) {
 }
 
 // Places reads the places of a collection, in no particular order, into a set
-// that is empty.
-func (v *View) Places(c Collection, set *places.Set) error {
+// that is empty, calling each for every one.
+func (v *View) Places(c Collection, set *places.Set, each func()) error {
 	rows, err := v.tx.Raw("SELECT id, lon, lat, properties FROM features WHERE collection_key = ?", c.Key).Rows()
 	if err != nil {
 		return fmt.Errorf("reading the places of %q: %w", c.ID, err)
@@ -71,6 +71,7 @@ func (v *View) Places(c Collection, set *places.Set) error {
 		if !rows.Next() {
 			return places.Place{}, false, rows.Err()
 		}
+		each()
 		err := rows.Scan(&f.ID, &f.At.Lon, &f.At.Lat, &properties)
 		f.Properties = feature.StoredProperties(properties)
 		return c.PlaceOf(&f), true, err

@@ -18,7 +18,7 @@ export function useCollections() {
       problem.value = null
     } catch (e) {
       if (mine.signal.aborted) return
-      problem.value = e instanceof TypeError ? 'The service does not answer.' : (e as Error).message
+      problem.value = e instanceof TypeError ? 'The service does not answer.' : sentence((e as Error).message)
     }
   }
 
@@ -33,4 +33,9 @@ export function useCollections() {
     request?.abort()
   })
   return { collections, problem, refresh }
+}
+
+/** Makes a sentence of what the service said. */
+function sentence(text: string): string {
+  return text.charAt(0).toUpperCase() + text.slice(1) + (text.endsWith('.') ? '' : '.')
 }
