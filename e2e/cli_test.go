@@ -16,6 +16,7 @@ import (
 	"idlebeacon/api"
 	"idlebeacon/client"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/polltest"
 )
 
 func connect(t *testing.T, url string) *client.Client {
@@ -233,7 +234,7 @@ func TestServiceWithADatabaseOfOnesOwn(t *testing.T) {
 	if _, err := connect(t, first.url).CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
 		t.Fatal(err)
 	}
-	waitUntil(t, "the collection at the second service", func() bool {
+	polltest.Until(t, "the collection at the second service", func() bool {
 		_, err := connect(t, second.url).Collection(t.Context(), "huts")
 		return err == nil
 	})
@@ -318,7 +319,7 @@ func TestDatabaseEndsWithItsService(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-p.exited
-	waitUntil(t, "the end of the database", func() bool { return len(databases(t, data)) == 0 })
+	polltest.Until(t, "the end of the database", func() bool { return len(databases(t, data)) == 0 })
 }
 
 func boxAround(lat, lon, degrees float64) client.Box {

@@ -204,19 +204,3 @@ func databases(t *testing.T, data string) []string {
 	}
 	return found
 }
-
-// waitUntil polls a condition until it holds.
-func waitUntil(t *testing.T, what string, holds func() bool) {
-	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-	defer cancel()
-	tick := time.NewTicker(20 * time.Millisecond)
-	defer tick.Stop()
-	for !holds() {
-		select {
-		case <-ctx.Done():
-			t.Fatalf("in vain: %s", what)
-		case <-tick.C:
-		}
-	}
-}

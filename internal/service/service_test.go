@@ -10,13 +10,13 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/pgbox/pgboxtest"
+	"idlebeacon/internal/polltest"
 	"idlebeacon/internal/store"
 )
 
@@ -66,23 +66,6 @@ func inMemory(t *testing.T, s *Service, id string) (map[string]places.Place, uin
 	return all, snapshot.Change()
 }
 
-// waitFor polls a condition until it holds: what another process wrote arrives
-// in its own time.
-func waitFor(t *testing.T, what string, holds func() bool) {
-	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
-	defer cancel()
-	tick := time.NewTicker(5 * time.Millisecond)
-	defer tick.Stop()
-	for !holds() {
-		select {
-		case <-ctx.Done():
-			t.Fatalf("in vain: %s", what)
-		case <-tick.C:
-		}
-	}
-}
-
 // TestTwoProcessesAgree has two services write to one database at once. Each
 // acknowledged edit must be in its own service's memory at once, and in the end
 // both memories and a freshly loaded third must be the same.
@@ -90,7 +73,7 @@ func TestTwoProcessesAgree(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	services := []*Service{open(t, dsn), open(t, dsn)}
 	must[Collection](t)(services[0].CreateCollection(t.Context(), NewCollection{ID: "huts", NameProperty: "name", CategoryProperty: "kind"}))
-	waitFor(t, "the collection in the other process", func() bool { _, err := services[1].Collection("huts"); return err == nil })
+	polltest.Until(t, "the collection in the other process", func() bool { _, err := services[1].Collection("huts"); return err == nil })
 
 	var writers sync.WaitGroup
 	var mu sync.Mutex
@@ -141,7 +124,7 @@ func TestTwoProcessesAgree(t *testing.T) {
 	writers.Wait()
 	fresh, change := inMemory(t, open(t, dsn), "huts")
 	for _, s := range services {
-		waitFor(t, "the newest change", func() bool { _, at := inMemory(t, s, "huts"); return at == change })
+		polltest.Until(t, "the newest change", func() bool { _, at := inMemory(t, s, "huts"); return at == change })
 		if got, _ := inMemory(t, s, "huts"); !maps.Equal(got, fresh) {
 			t.Fatalf("a service has %d places, a fresh one %d", len(got), len(fresh))
 		}
@@ -276,7 +259,7 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	name := "b"
 	must[Collection](t)(s.UpdateCollection(t.Context(), "c", CollectionUpdate{NameProperty: &name}))
 	for _, s := range []*Service{s, other} {
-		waitFor(t, "the new name property", func() bool {
+		polltest.Until(t, "the new name property", func() bool {
 			if _, err := s.Collection("c"); err != nil {
 				return false
 			}
@@ -287,7 +270,7 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	if err := s.DeleteCollection(t.Context(), "c"); err != nil {
 		t.Fatal(err)
 	}
-	waitFor(t, "the deletion", func() bool { _, err := other.Collection("c"); return err != nil })
+	polltest.Until(t, "the deletion", func() bool { _, err := other.Collection("c"); return err != nil })
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	if got := must[Collection](t)(s.Collection("c")); got.Count != 0 {
 		t.Fatalf("a new collection of an old id has %d items", got.Count)

@@ -55,7 +55,8 @@ export class MarkerList {
       if (button.textContent !== label) button.textContent = label
       return li
     })
-    this.element.replaceChildren(...items)
+    // An unchanged list is left alone, so that a screen reader is not told it anew.
+    if (items.length !== this.element.children.length || items.some((li, i) => this.element.children[i] !== li)) this.element.replaceChildren(...items)
     if (!this.shown.some((p) => keyOf(p) === this.current)) this.current = this.shown[0] ? keyOf(this.shown[0]) : ''
     this.setCurrent(this.current)
     if (hadFocus && !this.focused) this.button(hadFocus)?.focus({ preventScroll: true })
