@@ -1,6 +1,6 @@
 module idlebeacon
 
-go 1.26.8
+go 1.26.0
 
 require (
 	github.com/chromedp/cdproto v0.159.0
