@@ -16,7 +16,7 @@ import (
 )
 
 // minVersion is the oldest major version of PostgreSQL that is supported.
-const minVersion = 14
+const minVersion = 15
 
 // ErrNotInstalled reports that there is no PostgreSQL server on this machine.
 var ErrNotInstalled = errors.New("no PostgreSQL server found on this machine: install one with 'apt-get install postgresql', or name a server of your own with --dsn")

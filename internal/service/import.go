@@ -81,7 +81,7 @@ func (s *Service) Import(ctx context.Context, collection string, r io.Reader, op
 			}
 		}
 		if flushErr := s.importRows(ctx, collection, batch, &report); flushErr != nil {
-			return report, flushErr
+			return report, fmt.Errorf("after %d rows: %w", report.Created+report.Replaced+report.Unchanged, flushErr)
 		}
 		batch = batch[:0]
 		switch {

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"sync"
+	"time"
 
 	"idlebeacon/internal/store"
 )
@@ -14,6 +15,8 @@ const (
 	// groupEdits is how many edits share a transaction, as long as they come in
 	// writes smaller than that.
 	groupEdits = 4096
+	// commitTimeout ends a transaction that the database does not answer.
+	commitTimeout = 2 * time.Minute
 )
 
 // A writeQueue carries out edits in the order they come, many to a transaction:
@@ -101,7 +104,8 @@ func (q *writeQueue) run() {
 // works to its end even where a caller has given up: others share the
 // transaction.
 func (q *writeQueue) commit(group []*pendingWrite) {
-	ctx := context.Background()
+	ctx, cancel := context.WithTimeout(context.Background(), commitTimeout)
+	defer cancel()
 	var edits []store.Edit
 	for _, w := range group {
 		edits = append(edits, w.edits...)

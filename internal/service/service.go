@@ -146,17 +146,27 @@ func (s *Service) wakeFollower() {
 	}
 }
 
-// follow applies the changes of other processes whenever it is woken.
+// retryFollowing is after how long the follower tries again when it could not
+// read the changes.
+const retryFollowing = time.Second
+
+// follow applies the changes of other processes whenever it is woken, and tries
+// again by itself where that fails.
 func (s *Service) follow(ctx context.Context) {
+	var again <-chan time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-s.wake:
+		case <-again:
 		}
 		s.applying.Lock()
 		err := s.catchUp(ctx, ^uint64(0))
 		s.applying.Unlock()
+		if again = nil; err != nil {
+			again = time.After(retryFollowing)
+		}
 		if err != nil && ctx.Err() == nil {
 			s.log.Error("could not read the changes of other processes", "error", err)
 		}

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
+
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
@@ -366,4 +368,32 @@ func TestImportThatBreaksOff(t *testing.T) {
 	if report := must[ImportReport](t)(s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), ImportOptions{DryRun: true})); report.Rows != 1 {
 		t.Errorf("a dry run into it: %+v", report)
 	}
+}
+
+// TestFollowerTriesAgain keeps the changes from a service for a while, and gives
+// them back without waking it.
+func TestFollowerTriesAgain(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	info := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	conn := must[*pgx.Conn](t)(pgx.Connect(t.Context(), dsn))
+	defer conn.Close(t.Context())
+	sql := func(statement string, args ...any) {
+		t.Helper()
+		if _, err := conn.Exec(t.Context(), statement, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	sql("ALTER TABLE changes RENAME TO kept_away")
+	sql("UPDATE clock SET change = change + 1")
+	sql(`INSERT INTO features (collection_key, id, lon, lat, properties, change)
+		SELECT key, 'x', 1, 2, '{}', $1 FROM collections`, info.Change+1)
+	sql("INSERT INTO kept_away (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() FROM collections", info.Change+1)
+	s.wakeFollower()
+	polltest.Until(t, "the service to be behind", func() bool { return s.Ready(t.Context()) != nil })
+	sql("ALTER TABLE kept_away RENAME TO changes")
+	polltest.Until(t, "the service to have caught up", func() bool {
+		all, _ := inMemory(t, s, "c")
+		return all["x"].At == geo.Point{Lon: 1, Lat: 2} && s.Ready(t.Context()) == nil
+	})
 }

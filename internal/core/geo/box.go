@@ -75,17 +75,6 @@ func (b Box) containsLon(lon float64) bool {
 	return lon == 180 && b.West == -180 || lon == -180 && b.East == 180
 }
 
-// Extend returns the smallest box that holds b and p, without crossing the
-// antimeridian. b itself must not cross it.
-func (b Box) Extend(p Point) Box {
-	return Box{
-		West:  math.Min(b.West, p.Lon),
-		South: math.Min(b.South, p.Lat),
-		East:  math.Max(b.East, p.Lon),
-		North: math.Max(b.North, p.Lat),
-	}
-}
-
 // Distance returns the great-circle distance in metres from p to the nearest
 // point of b, and 0 where b contains p. It is exact on the sphere, so it is a
 // lower bound for the distance to anything inside b.

@@ -29,9 +29,6 @@ func (s *Snapshot) Len() int { return s.tree.Len() }
 // Place returns the place an entry of the tree stands for.
 func (s *Snapshot) Place(ref uint32) Place { return s.place(ref) }
 
-// Category returns the name of a category by its number.
-func (s *Snapshot) Category(number uint16) string { return s.categories[number] }
-
 // A CategoryCount says how many places have a category; Category is "" for those
 // without one.
 type CategoryCount struct {

@@ -92,11 +92,11 @@ function onPick(e: Event): void {
   const { count, extent, opensAt } = placed.marker
   if (count > 1 && opensAt !== null && extent) {
     const east = extent.west > extent.east ? extent.east + 360 : extent.east
-    map.value?.flyTo({ centre: { lon: (extent.west + east) / 2, lat: (extent.south + extent.north) / 2 }, zoom: opensAt })
+    map.value?.travelTo({ centre: { lon: (extent.west + east) / 2, lat: (extent.south + extent.north) / 2 }, zoom: opensAt })
     return
   }
   opened.value = placed
-  requestAnimationFrame(() => map.value?.openPopup(placed))
+  requestAnimationFrame(() => map.value?.showPopup(placed))
 }
 
 function toggle(id: string, on: boolean): void {
@@ -124,7 +124,7 @@ watch(feed, (state, before) => {
           :placed="opened"
           :collection="openedCollection"
           :looks="looks.get(opened.source) ?? new Map()"
-          @close="map?.closePopup()"
+          @close="map?.hidePopup()"
           @resized="map?.popupChanged()"
         />
       </idle-map>
@@ -137,8 +137,8 @@ watch(feed, (state, before) => {
         <span v-else-if="feed === 'loading' && shown.length > 0" class="loading" role="status">Loading markers …</span>
       </div>
       <div class="controls" role="group" aria-label="Move the map">
-        <Button icon="pi pi-plus" aria-label="Zoom in" title="Zoom in" severity="secondary" @click="view && map?.zoomTo(view.zoom + 1)" />
-        <Button icon="pi pi-minus" aria-label="Zoom out" title="Zoom out" severity="secondary" @click="view && map?.zoomTo(view.zoom - 1)" />
+        <Button icon="pi pi-plus" aria-label="Zoom in" title="Zoom in" severity="secondary" @click="view && map?.changeZoom(view.zoom + 1)" />
+        <Button icon="pi pi-minus" aria-label="Zoom out" title="Zoom out" severity="secondary" @click="view && map?.changeZoom(view.zoom - 1)" />
         <Button
           icon="pi pi-expand"
           aria-label="Whole data"
@@ -147,7 +147,7 @@ watch(feed, (state, before) => {
           :disabled="!dataBox"
           @click="dataBox && map?.fit(dataBox)"
         />
-        <Button icon="pi pi-undo" aria-label="Back to start" title="Back to start" severity="secondary" :disabled="!start" @click="start && map?.flyTo(start)" />
+        <Button icon="pi pi-undo" aria-label="Back to start" title="Back to start" severity="secondary" :disabled="!start" @click="start && map?.travelTo(start)" />
       </div>
       <Button
         class="panel-button"

@@ -75,7 +75,7 @@ export class Camera {
     }
   }
 
-  panBy(dx: number, dy: number): void {
+  shift(dx: number, dy: number): void {
     this.place({ x: this.middle.x + dx / this.scale, y: this.middle.y + dy / this.scale }, this.level)
   }
 

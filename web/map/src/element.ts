@@ -71,7 +71,7 @@ export class IdleMap extends HTMLElement {
   }
 
   private readonly escape = (e: KeyboardEvent) => {
-    if (e.key === 'Escape') this.closePopup()
+    if (e.key === 'Escape') this.hidePopup()
   }
 
   connectedCallback(): void {
@@ -88,7 +88,7 @@ export class IdleMap extends HTMLElement {
       interrupt: () => this.flight.stop(),
       picked: (at) => this.pickAt(at),
       doubled: (at) => {
-        if (!this.markerAt(at)) this.zoomTo(this.camera.zoom + 1, at)
+        if (!this.markerAt(at)) this.changeZoom(this.camera.zoom + 1, at)
       },
       hovered: (at) => this.hover(at),
     })
@@ -123,10 +123,6 @@ export class IdleMap extends HTMLElement {
     this.rested()
   }
 
-  get box(): Box {
-    return this.camera.bounds()
-  }
-
   /** The sources whose markers are shown. */
   set sources(sources: readonly MarkerSource[]) {
     this.wantedSources = sources
@@ -140,7 +136,7 @@ export class IdleMap extends HTMLElement {
   }
 
   /** Moves to a view in a smooth motion. */
-  flyTo(view: View): void {
+  travelTo(view: View): void {
     this.flight.to(view)
   }
 
@@ -151,17 +147,17 @@ export class IdleMap extends HTMLElement {
       return
     }
     const view = this.camera.viewOf(box, Math.min(fitPadding, this.camera.width / 6))
-    if (smoothly) this.flyTo(view)
+    if (smoothly) this.travelTo(view)
     else this.view = view
   }
 
-  zoomTo(zoom: number, about: ScreenPoint = { x: this.camera.width / 2, y: this.camera.height / 2 }): void {
+  changeZoom(zoom: number, about: ScreenPoint = { x: this.camera.width / 2, y: this.camera.height / 2 }): void {
     const target = new Camera()
     target.width = this.camera.width
     target.height = this.camera.height
     target.view = this.camera.view
     target.zoomAbout(about, zoom)
-    this.flyTo(target.view)
+    this.travelTo(target.view)
   }
 
   /** Fetches the markers in view again. */
@@ -170,7 +166,7 @@ export class IdleMap extends HTMLElement {
   }
 
   /** Opens the popup at a marker. Its content is the element's child with slot "popup". */
-  openPopup(placed: PlacedMarker): void {
+  showPopup(placed: PlacedMarker): void {
     this.popupKey = keyOf(placed)
     this.popupBack = this.list.focused ?? this.stage
     const lift = placed.marker.count === 1 ? 36 : 14
@@ -186,7 +182,7 @@ export class IdleMap extends HTMLElement {
     if (this.popup.open && document.activeElement === document.body) this.popup.element.focus({ preventScroll: true }) // what had it is gone
   }
 
-  closePopup(): void {
+  hidePopup(): void {
     if (!this.popup.open) return
     const hadFocus = this.contains(document.activeElement)
     this.popup.hide()
@@ -238,7 +234,7 @@ export class IdleMap extends HTMLElement {
     // The lower are drawn later, and single places over clusters, so that a foot is never covered.
     this.markers = (this.feed?.markers ?? []).sort((a, b) => Number(a.marker.count === 1) - Number(b.marker.count === 1) || a.map.y - b.map.y)
     this.updateList()
-    if (this.popupKey !== null && !this.markers.some((m) => keyOf(m) === this.popupKey)) this.closePopup()
+    if (this.popupKey !== null && !this.markers.some((m) => keyOf(m) === this.popupKey)) this.hidePopup()
     this.redraw()
   }
 
@@ -277,7 +273,7 @@ export class IdleMap extends HTMLElement {
 
   private pickAt(at: ScreenPoint): void {
     const hit = this.markerAt(at)
-    this.closePopup()
+    this.hidePopup()
     if (hit) this.emitPick(hit)
   }
 
@@ -334,6 +330,6 @@ export class IdleMap extends HTMLElement {
     }
     this.popup.position(this.camera)
     const spot = this.popupKey !== null && this.markers.find((m) => keyOf(m) === this.popupKey)
-    if (spot && !inBox(this.camera.bounds(), spot.marker.at)) this.closePopup()
+    if (spot && !inBox(this.camera.bounds(), spot.marker.at)) this.hidePopup()
   }
 }

@@ -76,7 +76,7 @@ export class Gestures {
     this.start = null
     this.pointers.set(e.pointerId, now)
     const share = 1 / this.pointers.size
-    this.target.camera.panBy((last.x - now.x) * share, (last.y - now.y) * share)
+    this.target.camera.shift((last.x - now.x) * share, (last.y - now.y) * share)
     const spread = this.measure()
     if (this.spread > 0 && spread > 0) {
       this.target.camera.zoomAbout(this.between(), this.target.camera.zoom + Math.log2(spread / this.spread))
@@ -123,10 +123,10 @@ export class Gestures {
     const camera = this.target.camera
     const middle = { x: camera.width / 2, y: camera.height / 2 }
     const actions: Record<string, () => void> = {
-      ArrowLeft: () => camera.panBy(-panStep, 0),
-      ArrowRight: () => camera.panBy(panStep, 0),
-      ArrowUp: () => camera.panBy(0, -panStep),
-      ArrowDown: () => camera.panBy(0, panStep),
+      ArrowLeft: () => camera.shift(-panStep, 0),
+      ArrowRight: () => camera.shift(panStep, 0),
+      ArrowUp: () => camera.shift(0, -panStep),
+      ArrowDown: () => camera.shift(0, panStep),
       '+': () => camera.zoomAbout(middle, camera.zoom + 0.5),
       '=': () => camera.zoomAbout(middle, camera.zoom + 0.5),
       '-': () => camera.zoomAbout(middle, camera.zoom - 0.5),

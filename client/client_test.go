@@ -1,0 +1,119 @@
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"idlebeacon/api"
+)
+
+func TestBase(t *testing.T) {
+	for base, good := range map[string]bool{
+		"http://127.0.0.1:8470": true, "https://places.example/": true,
+		"": false, "127.0.0.1:8470": false, "ftp://127.0.0.1": false, "http://": false, "http://[": false,
+	} {
+		if _, err := New(base); (err == nil) != good {
+			t.Errorf("New(%q): %v", base, err)
+		}
+	}
+}
+
+// TestCalls records what each method asks for.
+func TestCalls(t *testing.T) {
+	var asked string
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(r.Body)
+		if err != nil {
+			t.Error(err)
+		}
+		asked = r.Method + " " + r.URL.RequestURI() + " " + string(body)
+		if r.Method == http.MethodDelete {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		_, _ = io.WriteString(w, "{}")
+	}))
+	defer server.Close()
+	c, err := New(server.URL + "/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := t.Context()
+	title := "T"
+	for _, call := range []struct {
+		do   func() error
+		want string
+	}{
+		{func() error { return c.Ready(ctx) }, "GET /readyz "},
+		{func() error { _, err := c.Collections(ctx); return err }, "GET /api/collections "},
+		{func() error { _, err := c.Collection(ctx, "a b"); return err }, "GET /api/collections/a%20b "},
+		{func() error { _, err := c.CreateCollection(ctx, api.NewCollection{ID: "c"}); return err }, `POST /api/collections {"id":"c"}`},
+		{func() error { _, err := c.UpdateCollection(ctx, "c", api.CollectionUpdate{Title: &title}); return err }, `PATCH /api/collections/c {"title":"T"}`},
+		{func() error { return c.DeleteCollection(ctx, "c") }, "DELETE /api/collections/c "},
+		{func() error { _, err := c.Items(ctx, "c", ItemsOptions{}); return err }, "GET /api/collections/c/items "},
+		{func() error {
+			_, err := c.Items(ctx, "c", ItemsOptions{Box: &Box{West: 170, South: -1, East: -170, North: 1.5}, After: "x&y", Limit: 5})
+			return err
+		}, "GET /api/collections/c/items?after=x%26y&bbox=170%2C-1%2C-170%2C1.5&limit=5 "},
+		{func() error { _, err := c.Item(ctx, "c", "a/b?"); return err }, "GET /api/collections/c/items/a%2Fb%3F "},
+		{func() error {
+			item := api.Item{Type: "Feature", Geometry: api.Point{Type: "Point", Coordinates: []float64{1, 2}}, Properties: json.RawMessage(`{}`), Change: 7}
+			_, err := c.CreateItem(ctx, "c", item)
+			return err
+		}, `POST /api/collections/c/items {"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`},
+		{func() error { return c.DeleteItem(ctx, "c", "a/b") }, "DELETE /api/collections/c/items/a%2Fb "},
+		{func() error {
+			_, err := c.Markers(ctx, "c", Box{West: -1, South: -2, East: 1, North: 2}, 9.5)
+			return err
+		}, "GET /api/collections/c/markers?bbox=-1%2C-2%2C1%2C2&zoom=9.5 "},
+		{func() error { _, err := c.Near(ctx, "c", NearOptions{Lat: -38.5, Lon: -22}); return err }, "GET /api/collections/c/near?lat=-38.5&lon=-22 "},
+		{func() error { _, err := c.Near(ctx, "c", NearOptions{Radius: 1e-7, Limit: 3}); return err }, "GET /api/collections/c/near?lat=0&limit=3&lon=0&radius=0.0000001 "},
+		{func() error {
+			_, err := c.Import(ctx, "c", strings.NewReader("x,y\n"), ImportOptions{Format: "csv", LonColumn: "x", LatColumn: "y", DryRun: true})
+			return err
+		}, "POST /api/collections/c/import?dry_run=true&format=csv&lat_column=y&lon_column=x x,y\n"},
+	} {
+		if err := call.do(); err != nil || asked != call.want {
+			t.Errorf("asked %q, want %q (%v)", asked, call.want, err)
+		}
+	}
+}
+
+func TestAnswersThatAreNotGood(t *testing.T) {
+	answers := map[string]func(w http.ResponseWriter){
+		"problem": func(w http.ResponseWriter) {
+			w.WriteHeader(http.StatusNotFound)
+			_, _ = io.WriteString(w, `{"title":"Not Found","status":404,"detail":"there is no collection \"x\""}`)
+		},
+		"plain":  func(w http.ResponseWriter) { http.Error(w, "bad gateway, says a proxy", http.StatusBadGateway) },
+		"cut":    func(w http.ResponseWriter) { _, _ = io.WriteString(w, `{"id":`) },
+		"broken": func(http.ResponseWriter) { panic(http.ErrAbortHandler) },
+	}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		answers[strings.TrimPrefix(r.URL.Path, "/api/collections/")](w)
+	}))
+	defer server.Close()
+	c, err := New(server.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{
+		"problem": `there is no collection "x"`, "plain": "answered 502 Bad Gateway", "cut": "reading the answer", "broken": "calling the service at " + server.URL,
+	} {
+		_, err := c.Collection(t.Context(), name)
+		if err == nil || !strings.Contains(err.Error(), want) || IsNotFound(err) != (name == "problem") {
+			t.Errorf("%s: %v, want %q", name, err, want)
+		}
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := c.Collection(ctx, "problem"); !errors.Is(err, context.Canceled) {
+		t.Errorf("a call that was given up: %v", err)
+	}
+}
