@@ -117,13 +117,13 @@ type Markers struct {
 	Type     string   `json:"type"`
 	Features []Marker `json:"features"`
 	Matched  int      `json:"matched"` // places in the box
-	Change   uint64   `json:"change"`  // the newest change the markers reflect
+	Change   uint64   `json:"change"`  // the newest change to anything the markers depend on
 }
 
 // Marker is one marker: a place or a cluster.
 type Marker struct {
 	Type       string           `json:"type"`
-	ID         string           `json:"id,omitempty"` // of a place
+	ID         string           `json:"id"` // of a place; or of a cluster, as long as its places stay the same
 	Geometry   Point            `json:"geometry"`
 	Properties MarkerProperties `json:"properties"`
 }
@@ -138,6 +138,27 @@ type MarkerProperties struct {
 	OpensAt *int           `json:"opens_at,omitempty"` // the zoom at which a cluster opens; absent where its places share a spot
 	Extent  *[4]float64    `json:"extent,omitempty"`   // of a cluster's places: west, south, east, north in degrees
 	Tally   map[string]int `json:"tally,omitempty"`    // of a cluster's places by category
+	Places  []StackedPlace `json:"places,omitempty"`   // the first places of a cluster that opens at no zoom
+	Outline *Geometry      `json:"outline,omitempty"`  // around a cluster's places, where it was asked for
+}
+
+// StackedPlace is one of the places of a cluster that opens at no zoom.
+type StackedPlace struct {
+	ID       string `json:"id"`
+	Name     string `json:"name,omitempty"`
+	Category string `json:"category,omitempty"`
+}
+
+// Geometry is any GeoJSON geometry.
+type Geometry struct {
+	Type        string          `json:"type"`
+	Coordinates json.RawMessage `json:"coordinates"`
+}
+
+// Categories says how many places of each category a selection takes.
+type Categories struct {
+	Categories []CategoryCount `json:"categories"`
+	Matched    int             `json:"matched"` // places in all
 }
 
 // Neighbours is the places near a point, nearest first.

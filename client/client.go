@@ -90,8 +90,40 @@ func (b Box) String() string {
 
 func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
 
+// A Selection says which places are meant. The zero value means all.
+type Selection struct {
+	Categories []string // of any of these, "" being none; nil for all
+	Name       string   // those whose name contains this, in any case
+	Filter     string   // those that meet this condition, in CQL2 Text
+}
+
+func (s Selection) set(q url.Values) {
+	if s.Categories != nil {
+		escape := strings.NewReplacer(`\`, `\\`, ",", `\,`)
+		var list []string
+		for _, c := range s.Categories {
+			list = append(list, escape.Replace(c))
+		}
+		q.Set("category", strings.Join(list, ","))
+	}
+	if s.Name != "" {
+		q.Set("name", s.Name)
+	}
+	if s.Filter != "" {
+		q.Set("filter", s.Filter)
+	}
+}
+
+// Categories returns how many places of each category a selection takes.
+func (c *Client) Categories(ctx context.Context, collection string, s Selection) (counts api.Categories, err error) {
+	q := url.Values{}
+	s.set(q)
+	return counts, c.get(ctx, collectionPath(collection)+"/categories", q, &counts)
+}
+
 // ItemsOptions ask for one page of items. The zero value asks for the first.
 type ItemsOptions struct {
+	Selection
 	Box   *Box   // nil for everywhere
 	After string // only items whose ids come after this one
 	Limit int    // 0 for the service's default
@@ -100,15 +132,11 @@ type ItemsOptions struct {
 // Items returns one page of a collection's items in the byte order of their ids.
 func (c *Client) Items(ctx context.Context, collection string, o ItemsOptions) (page api.Items, err error) {
 	q := url.Values{}
+	o.set(q)
 	if o.Box != nil {
 		q.Set("bbox", o.Box.String())
 	}
-	if o.After != "" {
-		q.Set("after", o.After)
-	}
-	if o.Limit != 0 {
-		q.Set("limit", strconv.Itoa(o.Limit))
-	}
+	setPage(q, o.After, o.Limit)
 	return page, c.get(ctx, collectionPath(collection)+"/items", q, &page)
 }
 
@@ -129,14 +157,79 @@ func (c *Client) DeleteItem(ctx context.Context, collection, id string) error {
 	return c.send(ctx, http.MethodDelete, collectionPath(collection)+"/items/"+url.PathEscape(id), nil, nil)
 }
 
-// Markers returns what to draw in box at a zoom, 0 to 24.
-func (c *Client) Markers(ctx context.Context, collection string, box Box, zoom float64) (m api.Markers, err error) {
-	q := url.Values{"bbox": {box.String()}, "zoom": {number(zoom)}}
+func setPage(q url.Values, after string, limit int) {
+	if after != "" {
+		q.Set("after", after)
+	}
+	if limit != 0 {
+		q.Set("limit", strconv.Itoa(limit))
+	}
+}
+
+// Gathering says how places are gathered into markers. The zero value leaves it to
+// the service.
+type Gathering struct {
+	Spacing   int  // the least distance between two markers in CSS pixels; 0 for the default
+	ClusterTo *int // the deepest zoom with clusters; nil for the default
+}
+
+func (g Gathering) set(q url.Values) {
+	if g.Spacing != 0 {
+		q.Set("spacing", strconv.Itoa(g.Spacing))
+	}
+	if g.ClusterTo != nil {
+		q.Set("cluster_to", strconv.Itoa(*g.ClusterTo))
+	}
+}
+
+// MarkersOptions ask for the markers of a viewport.
+type MarkersOptions struct {
+	Selection
+	Gathering
+	Box       Box
+	Zoom      float64 // 0 to 24
+	SinglesTo int     // up to how many places in the box each has a marker of its own
+	Outline   bool    // tell the outline of each cluster
+}
+
+// Markers returns what to draw in a viewport.
+func (c *Client) Markers(ctx context.Context, collection string, o MarkersOptions) (m api.Markers, err error) {
+	q := url.Values{"bbox": {o.Box.String()}, "zoom": {number(o.Zoom)}}
+	o.Selection.set(q)
+	o.Gathering.set(q)
+	if o.SinglesTo != 0 {
+		q.Set("singles_to", strconv.Itoa(o.SinglesTo))
+	}
+	if o.Outline {
+		q.Set("outline", "true")
+	}
 	return m, c.get(ctx, collectionPath(collection)+"/markers", q, &m)
+}
+
+// MembersOptions ask for one page of the places of a marker: where it stands, in
+// degrees, and what it was asked for with.
+type MembersOptions struct {
+	Selection
+	Gathering
+	Lat, Lon float64
+	Zoom     float64
+	After    string // only places whose ids come after this one
+	Limit    int    // 0 for the service's default
+}
+
+// Members returns one page of the places that a marker stands for, in the byte
+// order of their ids.
+func (c *Client) Members(ctx context.Context, collection string, o MembersOptions) (page api.Items, err error) {
+	q := url.Values{"lat": {number(o.Lat)}, "lon": {number(o.Lon)}, "zoom": {number(o.Zoom)}}
+	o.Selection.set(q)
+	o.Gathering.set(q)
+	setPage(q, o.After, o.Limit)
+	return page, c.get(ctx, collectionPath(collection)+"/members", q, &page)
 }
 
 // NearOptions ask for the places near a position in degrees.
 type NearOptions struct {
+	Selection
 	Lat, Lon float64
 	Radius   float64 // metres; 0 for the whole Earth
 	Limit    int     // 0 for the service's default
@@ -145,6 +238,7 @@ type NearOptions struct {
 // Near returns the places nearest to a position, nearest first.
 func (c *Client) Near(ctx context.Context, collection string, o NearOptions) (n api.Neighbours, err error) {
 	q := url.Values{"lat": {number(o.Lat)}, "lon": {number(o.Lon)}}
+	o.set(q)
 	if o.Radius != 0 {
 		q.Set("radius", number(o.Radius))
 	}

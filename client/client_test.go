@@ -69,9 +69,23 @@ func TestCalls(t *testing.T) {
 		}, `POST /api/collections/c/items {"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`},
 		{func() error { return c.DeleteItem(ctx, "c", "a/b") }, "DELETE /api/collections/c/items/a%2Fb "},
 		{func() error {
-			_, err := c.Markers(ctx, "c", Box{West: -1, South: -2, East: 1, North: 2}, 9.5)
+			_, err := c.Markers(ctx, "c", MarkersOptions{Box: Box{West: -1, South: -2, East: 1, North: 2}, Zoom: 9.5})
 			return err
 		}, "GET /api/collections/c/markers?bbox=-1%2C-2%2C1%2C2&zoom=9.5 "},
+		{func() error {
+			deepest := 0
+			_, err := c.Markers(ctx, "c", MarkersOptions{
+				Selection: Selection{Categories: []string{"a,b", ""}, Name: "x", Filter: "n = 1"},
+				Gathering: Gathering{Spacing: 60, ClusterTo: &deepest}, SinglesTo: 9, Outline: true,
+			})
+			return err
+		}, "GET /api/collections/c/markers?bbox=0%2C0%2C0%2C0&category=a%5C%2Cb%2C&cluster_to=0&filter=n+%3D+1&name=x&outline=true&singles_to=9&spacing=60&zoom=0 "},
+		{func() error {
+			_, err := c.Members(ctx, "c", MembersOptions{Lat: 1, Lon: 2, Zoom: 3, After: "p", Limit: 4})
+			return err
+		},
+			"GET /api/collections/c/members?after=p&lat=1&limit=4&lon=2&zoom=3 "},
+		{func() error { _, err := c.Categories(ctx, "c", Selection{Name: "x"}); return err }, "GET /api/collections/c/categories?name=x "},
 		{func() error { _, err := c.Near(ctx, "c", NearOptions{Lat: -38.5, Lon: -22}); return err }, "GET /api/collections/c/near?lat=-38.5&lon=-22 "},
 		{func() error { _, err := c.Near(ctx, "c", NearOptions{Radius: 1e-7, Limit: 3}); return err }, "GET /api/collections/c/near?lat=0&limit=3&lon=0&radius=0.0000001 "},
 		{func() error {

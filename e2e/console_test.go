@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"idlebeacon/client"
+
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -76,7 +78,7 @@ func TestClustersOpenAndPlacesTell(t *testing.T) {
 	}
 
 	// A place opens a popup with its properties, one at a time.
-	near, err := connect(t, service.url).Markers(t.Context(), "brindlemere", boxAround(-38.44, -22.09, 0.02), 19)
+	near, err := connect(t, service.url).Markers(t.Context(), "brindlemere", client.MarkersOptions{Box: boxAround(-38.44, -22.09, 0.02), Zoom: 19})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -129,20 +130,25 @@ func collectionsDeleteCommand() *cobra.Command {
 func markersCommand() *cobra.Command {
 	var r remote
 	var collection, bbox string
-	var zoom float64
+	var o client.MarkersOptions
 	cmd := &cobra.Command{
 		Use: "markers", Short: "Show the markers of a viewport", Args: exactly(0),
-		Example: "  idlebeacon markers --bbox -22.5,-38.8,-21.5,-38.2 --zoom 10",
+		Example: "  idlebeacon markers --bbox -22.5,-38.8,-21.5,-38.2 --zoom 10\n" +
+			"  idlebeacon markers --zoom 8 --category mooring,slipway --filter \"berths >= 4\"",
 	}
 	r.flags(cmd)
-	cmd.Flags().StringVar(&collection, "collection", "", "collection to ask; may be left out if there is only one")
+	selectionFlags(cmd, &collection, &o.Selection)
+	gatheringFlags(cmd, &o.Gathering)
 	cmd.Flags().StringVar(&bbox, "bbox", geo.World.String(), "west,south,east,north in degrees; west > east crosses the antimeridian")
-	cmd.Flags().Float64Var(&zoom, "zoom", 0, "zoom: the world is 256 * 2^zoom pixels wide (0 to 24)")
+	cmd.Flags().Float64Var(&o.Zoom, "zoom", 0, "zoom: the world is 256 * 2^zoom pixels wide (0 to 24)")
+	cmd.Flags().IntVar(&o.SinglesTo, "singles-to", 0, "up to so many places in the box, show each by itself")
+	cmd.Flags().BoolVar(&o.Outline, "outline", false, "with --json, tell the outline of each cluster")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		box, err := geo.ParseBox(bbox)
 		if err != nil {
 			return &usageError{fmt.Errorf("--bbox: %w", err)}
 		}
+		o.Box = client.Box(box)
 		c, err := r.client()
 		if err != nil {
 			return err
@@ -150,7 +156,7 @@ func markersCommand() *cobra.Command {
 		if collection, err = r.collection(cmd.Context(), c, collection); err != nil {
 			return err
 		}
-		markers, err := c.Markers(cmd.Context(), collection, client.Box(box), zoom)
+		markers, err := c.Markers(cmd.Context(), collection, o)
 		if err != nil {
 			return r.explain(err)
 		}
@@ -187,7 +193,114 @@ func printMarkers(m api.Markers) {
 	}
 	t.AppendFooter(table.Row{count(len(m.Features), "marker", "markers"), total})
 	t.Render()
-	fmt.Printf("%s in the box, as of change %d.\n", count(m.Matched, "place", "places"), m.Change)
+	fmt.Printf("%s in the box; the newest change hereabouts is %d.\n", count(m.Matched, "place", "places"), m.Change)
+}
+
+// selectionFlags adds the options that choose among the places of a collection.
+func selectionFlags(cmd *cobra.Command, collection *string, s *client.Selection) {
+	cmd.Flags().StringVar(collection, "collection", "", "collection to ask; may be left out if there is only one")
+	cmd.Flags().StringSliceVar(&s.Categories, "category", nil, "only these categories, separated by commas")
+	cmd.Flags().StringVar(&s.Name, "name", "", "only places whose name contains this, in any case")
+	cmd.Flags().StringVar(&s.Filter, "filter", "", "only places that meet this condition, such as \"berths >= 4 AND condition = 'good'\"")
+}
+
+// gatheringFlags adds the options that say how places are gathered into markers.
+func gatheringFlags(cmd *cobra.Command, g *client.Gathering) {
+	cmd.Flags().IntVar(&g.Spacing, "spacing", 0, "least distance between markers in pixels, 12 to 176 (default 44)")
+	cmd.Flags().Func("cluster-to", "deepest zoom with clusters, 0 to 24 (default 20)", func(text string) error {
+		zoom, err := strconv.Atoi(text)
+		g.ClusterTo = &zoom
+		return err
+	})
+}
+
+func itemsCommand() *cobra.Command {
+	var r remote
+	var collection, bbox string
+	var o client.ItemsOptions
+	cmd := &cobra.Command{
+		Use: "items", Short: "List items of a collection", Args: exactly(0),
+		Example: "  idlebeacon items --category slipway --filter \"condition = 'poor'\" --limit 20",
+	}
+	r.flags(cmd)
+	selectionFlags(cmd, &collection, &o.Selection)
+	cmd.Flags().StringVar(&bbox, "bbox", "", "west,south,east,north in degrees; west > east crosses the antimeridian")
+	pageFlags(cmd, &o.After, &o.Limit)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if bbox != "" {
+			box, err := geo.ParseBox(bbox)
+			if err != nil {
+				return &usageError{fmt.Errorf("--bbox: %w", err)}
+			}
+			o.Box = (*client.Box)(&box)
+		}
+		return r.listItems(cmd, &collection, func(c *client.Client) (api.Items, error) { return c.Items(cmd.Context(), collection, o) })
+	}
+	return cmd
+}
+
+func membersCommand() *cobra.Command {
+	var r remote
+	var collection string
+	var o client.MembersOptions
+	cmd := &cobra.Command{
+		Use: "members", Short: "List the places that a marker stands for", Args: exactly(0),
+		Example: "  idlebeacon members --lat -38.5 --lon -22 --zoom 10",
+	}
+	r.flags(cmd)
+	selectionFlags(cmd, &collection, &o.Selection)
+	gatheringFlags(cmd, &o.Gathering)
+	cmd.Flags().Float64Var(&o.Lat, "lat", 0, "latitude of the marker in degrees (required)")
+	cmd.Flags().Float64Var(&o.Lon, "lon", 0, "longitude of the marker in degrees (required)")
+	cmd.Flags().Float64Var(&o.Zoom, "zoom", 0, "zoom that the marker is seen at (0 to 24)")
+	pageFlags(cmd, &o.After, &o.Limit)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if !cmd.Flags().Changed("lat") || !cmd.Flags().Changed("lon") {
+			return &usageError{fmt.Errorf("say where the marker stands with --lat and --lon, in degrees")}
+		}
+		return r.listItems(cmd, &collection, func(c *client.Client) (api.Items, error) { return c.Members(cmd.Context(), collection, o) })
+	}
+	return cmd
+}
+
+func pageFlags(cmd *cobra.Command, after *string, limit *int) {
+	cmd.Flags().StringVar(after, "after", "", "only items whose ids come after this one")
+	cmd.Flags().IntVar(limit, "limit", 100, "most items to show (1 to 1000)")
+}
+
+// listItems fetches a page of items and shows it.
+func (r *remote) listItems(cmd *cobra.Command, collection *string, fetch func(*client.Client) (api.Items, error)) error {
+	c, err := r.client()
+	if err != nil {
+		return err
+	}
+	if *collection, err = r.collection(cmd.Context(), c, *collection); err != nil {
+		return err
+	}
+	page, err := fetch(c)
+	if err != nil {
+		return r.explain(err)
+	}
+	if r.json {
+		return printJSON(page)
+	}
+	if len(page.Features) == 0 {
+		fmt.Println("There are no such items.")
+		return nil
+	}
+	t := newTable("Id", "Latitude", "Longitude", "Properties", "Change")
+	numeric(t, 2, 3, 5)
+	for _, f := range page.Features {
+		t.AppendRow(table.Row{short(f.ID, 36), degrees(f.Geometry.Coordinates[1]), degrees(f.Geometry.Coordinates[0]), short(string(f.Properties), 80), f.Change})
+	}
+	t.Render()
+	fmt.Printf("%d of %s.\n", page.NumberReturned, count(page.NumberMatched, "item", "items"))
+	for _, l := range page.Links {
+		if l.Rel == "next" {
+			fmt.Printf("More follow: add --after '%s'\n", page.Features[len(page.Features)-1].ID)
+		}
+	}
+	return nil
 }
 
 func category(c string) string {
@@ -215,10 +328,10 @@ func nearCommand() *cobra.Command {
 	var o client.NearOptions
 	cmd := &cobra.Command{
 		Use: "near", Short: "Show the places nearest to a position", Args: exactly(0),
-		Example: "  idlebeacon near --lat -38.5 --lon -22 --radius 2000",
+		Example: "  idlebeacon near --lat -38.5 --lon -22 --radius 2000 --category mooring",
 	}
 	r.flags(cmd)
-	cmd.Flags().StringVar(&collection, "collection", "", "collection to ask; may be left out if there is only one")
+	selectionFlags(cmd, &collection, &o.Selection)
 	cmd.Flags().Float64Var(&o.Lat, "lat", 0, "latitude in degrees (required)")
 	cmd.Flags().Float64Var(&o.Lon, "lon", 0, "longitude in degrees (required)")
 	cmd.Flags().Float64Var(&o.Radius, "radius", 0, "furthest distance in metres (default: the whole Earth)")

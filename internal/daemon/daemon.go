@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -106,8 +107,15 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 // progress returns a function that tells clients how many places are loaded, and
 // the log now and then.
 func (d *Daemon) progress(gate *httpapi.Gate) func(places int) {
-	logged := time.Now()
+	var mu sync.Mutex
+	logged, most := time.Now(), 0
 	return func(places int) {
+		mu.Lock()
+		defer mu.Unlock()
+		if places < most {
+			return // told late
+		}
+		most = places
 		gate.Progress(fmt.Sprintf("%d places loaded so far", places))
 		if time.Since(logged) > logProgressEvery {
 			logged = time.Now()

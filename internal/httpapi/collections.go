@@ -1,9 +1,11 @@
 package httpapi
 
 import (
+	"math"
 	"net/http"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/service"
 )
 
@@ -52,14 +54,20 @@ func (h *server) openAPI(w http.ResponseWriter, _ *http.Request) error {
 }
 
 func (h *server) getBackdrop(w http.ResponseWriter, r *http.Request) error {
-	w.Header().Set("ETag", h.tag)
-	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
-	if r.Header.Get("If-None-Match") == h.tag {
-		w.WriteHeader(http.StatusNotModified)
+	if notModified(w, r, h.tag) {
 		return nil
 	}
+	w.Header().Set("ETag", h.tag)
+	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
 	writeBody(w, http.StatusOK, geoJSON, h.backdrop)
 	return nil
+}
+
+// boxArray writes a box in the order of bbox, rounded outwards to a centimetre.
+func boxArray(b geo.Box) [4]float64 {
+	down := func(v float64) float64 { return math.Floor(v*1e7) / 1e7 }
+	up := func(v float64) float64 { return math.Ceil(v*1e7) / 1e7 }
+	return [4]float64{down(b.West), down(b.South), up(b.East), up(b.North)}
 }
 
 func collectionPath(id string) string { return "/api/collections/" + id }

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 
 	"idlebeacon/api"
@@ -28,20 +29,25 @@ func describeItem(s store.Stored) api.Item {
 }
 
 func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, "bbox", "limit", "after")
+	q := parseQuery(r, slices.Concat([]string{"bbox", "limit", "after"}, selectionNames)...)
 	ask := service.ItemsQuery{
-		Box:   q.box("bbox"),
-		After: q.text("after"),
-		Limit: q.whole("limit", defaultItems, 1, maxItems),
+		Box:       q.box("bbox"),
+		Selection: q.selection(),
+		After:     q.text("after"),
+		Limit:     q.whole("limit", defaultItems, 1, maxItems),
 	}
 	if q.err != nil {
 		return q.err
 	}
-	collection := pathValue(r, "collection")
-	page, err := h.service.Items(r.Context(), collection, ask)
+	page, err := h.service.Items(r.Context(), pathValue(r, "collection"), ask)
 	if err != nil {
 		return err
 	}
+	return writeItems(w, r, page, ask.Limit)
+}
+
+// writeItems writes a page of a listing, with a link to the next.
+func writeItems(w http.ResponseWriter, r *http.Request, page service.ItemsPage, limit int) error {
 	out := api.Items{
 		Type: "FeatureCollection", Features: make([]api.Item, len(page.Items)),
 		NumberMatched: page.Matched, NumberReturned: len(page.Items),
@@ -51,11 +57,10 @@ func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
 		out.Features[i] = describeItem(item)
 	}
 	if page.More {
-		next := url.Values{"limit": {strconv.Itoa(ask.Limit)}, "after": {page.Items[len(page.Items)-1].ID}}
-		if ask.Box != nil {
-			next.Set("bbox", ask.Box.String())
-		}
-		out.Links = append(out.Links, api.Link{Rel: "next", Href: collectionPath(collection) + "/items?" + next.Encode(), Type: geoJSON})
+		next := r.URL.Query() // what was asked, from where this page ends
+		next.Set("limit", strconv.Itoa(limit))
+		next.Set("after", page.Items[len(page.Items)-1].ID)
+		out.Links = append(out.Links, api.Link{Rel: "next", Href: r.URL.EscapedPath() + "?" + next.Encode(), Type: geoJSON})
 	}
 	return writeJSON(w, http.StatusOK, geoJSON, out)
 }

@@ -4,6 +4,7 @@ import (
 	"math"
 	"mime"
 	"net/http"
+	"slices"
 	"strings"
 
 	"idlebeacon/api"
@@ -20,62 +21,75 @@ const (
 	halfWay = 20_015_200
 )
 
-// decimals7 rounds degrees to seven decimals, about a centimetre, which is what
-// a marker is drawn by.
-func decimals7(degrees float64) float64 { return math.Round(degrees*1e7) / 1e7 }
-
-func boxArray(b geo.Box) [4]float64 {
-	// Outwards, so that the rounded box still holds everything.
-	down := func(v float64) float64 { return math.Floor(v*1e7) / 1e7 }
-	up := func(v float64) float64 { return math.Ceil(v*1e7) / 1e7 }
-	return [4]float64{down(b.West), down(b.South), up(b.East), up(b.North)}
-}
-
-func (h *server) markers(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, "bbox", "zoom")
+// gather reads a request for the markers of a viewport.
+func gather(r *http.Request) (service.MarkersQuery, error) {
+	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom", "singles_to", "outline"}, gatherNames, selectionNames)...)
 	box := q.box("bbox")
 	if box == nil {
 		q.fail("bbox", "is missing: want west,south,east,north in degrees")
+		box = &geo.Box{}
 	}
-	zoom := q.number("zoom", math.NaN(), 0, maxZoom)
-	if q.err != nil {
-		return q.err
+	ask := service.MarkersQuery{
+		Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom),
+		Selection: q.selection(), Options: q.gathering(), Outline: q.flag("outline"),
 	}
-	view, err := h.service.Markers(pathValue(r, "collection"), *box, zoom)
+	ask.Options.SinglesUpTo = q.whole("singles_to", 0, 0, service.MaxMarkers)
+	return ask, q.err
+}
+
+func (h *server) markers(w http.ResponseWriter, r *http.Request) error {
+	ask, err := gather(r)
 	if err != nil {
 		return err
 	}
-	out := api.Markers{Type: "FeatureCollection", Features: make([]api.Marker, len(view.Markers)), Matched: view.Matched, Change: view.Change}
-	for i, m := range view.Markers {
-		f := &out.Features[i]
-		f.Type = "Feature"
-		f.Geometry = api.Point{Type: "Point", Coordinates: []float64{decimals7(m.At.Lon), decimals7(m.At.Lat)}}
-		if m.Count == 1 {
-			f.ID = m.Place.ID
-			f.Properties = api.MarkerProperties{Kind: "place", Name: m.Place.Name, Category: m.Place.Category}
-			continue
-		}
-		extent := boxArray(m.Extent)
-		f.Properties = api.MarkerProperties{Kind: "cluster", Count: m.Count, Extent: &extent, Tally: map[string]int{}}
-		if !m.Stacked {
-			f.Properties.OpensAt = &m.OpensAt
-		}
-		for _, c := range m.Tally {
-			f.Properties.Tally[c.Category] = c.Count
-		}
+	view, err := h.service.Viewport(r.Context(), pathValue(r, "collection"), ask)
+	if err != nil {
+		return err
 	}
-	return writeJSON(w, http.StatusOK, geoJSON, out)
+	answer, err := h.views.answer(h.options.Version, r.URL.Query().Encode(), view, ask.Zoom)
+	if err != nil {
+		return err
+	}
+	if notModified(w, r, answer.tag) {
+		return nil
+	}
+	body, err := answer.body()
+	if err != nil {
+		return err
+	}
+	w.Header().Set("ETag", answer.tag)
+	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
+	writeBody(w, http.StatusOK, geoJSON, body)
+	return nil
 }
 
-func (h *server) near(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, "lat", "lon", "radius", "limit")
-	from := geo.Point{Lat: q.number("lat", math.NaN(), -90, 90), Lon: q.number("lon", math.NaN(), -180, 180)}
-	radius := q.number("radius", halfWay, 0, halfWay)
-	limit := q.whole("limit", defaultNear, 1, maxNear)
+func (h *server) members(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, slices.Concat([]string{"lat", "lon", "zoom", "limit", "after"}, gatherNames, selectionNames)...)
+	ask := service.MembersQuery{
+		At:   geo.Point{Lat: q.number("lat", math.NaN(), -90, 90), Lon: q.number("lon", math.NaN(), -180, 180)},
+		Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Selection: q.selection(), Options: q.gathering(),
+		After: q.text("after"), Limit: q.whole("limit", defaultItems, 1, maxItems),
+	}
 	if q.err != nil {
 		return q.err
 	}
-	found, err := h.service.Near(pathValue(r, "collection"), from, radius, limit)
+	page, err := h.service.Members(r.Context(), pathValue(r, "collection"), ask)
+	if err != nil {
+		return err
+	}
+	return writeItems(w, r, page, ask.Limit)
+}
+
+func (h *server) near(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, slices.Concat([]string{"lat", "lon", "radius", "limit"}, selectionNames)...)
+	from := geo.Point{Lat: q.number("lat", math.NaN(), -90, 90), Lon: q.number("lon", math.NaN(), -180, 180)}
+	radius := q.number("radius", halfWay, 0, halfWay)
+	limit := q.whole("limit", defaultNear, 1, maxNear)
+	selection := q.selection()
+	if q.err != nil {
+		return q.err
+	}
+	found, err := h.service.Near(r.Context(), pathValue(r, "collection"), from, radius, limit, selection)
 	if err != nil {
 		return err
 	}
@@ -90,6 +104,24 @@ func (h *server) near(w http.ResponseWriter, r *http.Request) error {
 		}
 	}
 	return writeJSON(w, http.StatusOK, geoJSON, out)
+}
+
+func (h *server) categories(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, selectionNames...)
+	selection := q.selection()
+	if q.err != nil {
+		return q.err
+	}
+	counts, err := h.service.CategoryCounts(r.Context(), pathValue(r, "collection"), selection)
+	if err != nil {
+		return err
+	}
+	out := api.Categories{Categories: make([]api.CategoryCount, len(counts))}
+	for i, c := range counts {
+		out.Categories[i] = api.CategoryCount(c)
+		out.Matched += c.Count
+	}
+	return writeJSON(w, http.StatusOK, plainJSON, out)
 }
 
 // importFile reads a file from the body, which may be of any size.

@@ -14,8 +14,11 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/service"
 )
 
@@ -108,6 +111,57 @@ func (q *query) box(name string) *geo.Box {
 		q.fail(name, "%v", err)
 	}
 	return &b
+}
+
+// selectionNames are the parameters that choose among places.
+var selectionNames = []string{"category", "name", "filter"}
+
+// selection reads which places are meant.
+func (q *query) selection() places.Selection {
+	s := places.Selection{Name: q.text("name")}
+	if q.values.Has("category") {
+		s.Categories = splitList(q.text("category"))
+	}
+	if q.has("filter") {
+		var err error
+		if s.Filter, err = filter.Parse(q.text("filter")); err != nil {
+			q.fail("filter", "is not a condition: %v", err)
+		}
+	}
+	return s
+}
+
+// splitList cuts a list at its commas. A comma or backslash that belongs to an
+// element has a backslash before it.
+func splitList(s string) []string {
+	list := []string{""}
+	escaped := false
+	for _, r := range s {
+		last := &list[len(list)-1]
+		switch {
+		case escaped:
+			*last += string(r)
+			escaped = false
+		case r == '\\':
+			escaped = true
+		case r == ',':
+			list = append(list, "")
+		default:
+			*last += string(r)
+		}
+	}
+	return list
+}
+
+// gatherNames are the parameters that say how places are gathered.
+var gatherNames = []string{"spacing", "cluster_to"}
+
+// gathering reads how places are gathered into markers.
+func (q *query) gathering() cluster.Options {
+	return cluster.Options{
+		Spacing: q.whole("spacing", cluster.DefaultSpacing, cluster.MinSpacing, cluster.MaxSpacing),
+		Deepest: q.whole("cluster_to", cluster.DefaultDeepest, 0, cluster.MaxZoom),
+	}
 }
 
 // pathValue returns a part of the path as it was before it was escaped.

@@ -4,8 +4,6 @@
 package httpapi
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"io/fs"
 	"log/slog"
@@ -37,6 +35,7 @@ type server struct {
 	contract []byte // the contract as JSON
 	backdrop []byte
 	tag      string // the ETag of backdrop
+	views    *viewCache
 }
 
 // New returns the handler of all routes.
@@ -53,10 +52,12 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 	if h.backdrop == nil {
 		h.backdrop = []byte(`{"type":"FeatureCollection","features":[]}`)
 	}
-	sum := sha256.Sum256(h.backdrop)
-	h.tag = `"` + hex.EncodeToString(sum[:8]) + `"`
+	h.tag = tagOf(string(h.backdrop))
+	if h.views, err = newViewCache(); err != nil {
+		return nil, err
+	}
 
-	compress, err := gzhttp.NewWrapper(gzhttp.MinSize(512))
+	compress, err := gzhttp.NewWrapper(gzhttp.MinSize(512), gzhttp.SuffixETag(compressedSuffix)) // gzip and zstd
 	if err != nil {
 		return nil, err
 	}
@@ -95,6 +96,8 @@ func (h *server) Routes() chi.Router {
 		r.Get("/items/{item}", h.handle(h.getItem))
 		r.Delete("/items/{item}", h.handle(h.deleteItem))
 		r.Get("/markers", h.handle(h.markers))
+		r.Get("/members", h.handle(h.members))
+		r.Get("/categories", h.handle(h.categories))
 		r.Get("/near", h.handle(h.near))
 		r.Post("/import", h.handle(h.importFile))
 	})

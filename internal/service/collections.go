@@ -28,7 +28,7 @@ type Collection struct {
 }
 
 func (c *collection) describe() Collection {
-	info, snapshot := c.info.Load(), c.snapshot.Load()
+	info, snapshot := c.info.Load(), c.set.Snapshot()
 	d := Collection{
 		ID: info.ID, Title: info.Title, Description: info.Description,
 		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, CreatedAt: info.CreatedAt,

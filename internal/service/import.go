@@ -110,7 +110,7 @@ func invalidFile(err error) error {
 // collection that is still empty and has none set, by their usual names.
 func (s *Service) guessProperties(ctx context.Context, c *collection, names []string) error {
 	info := c.info.Load()
-	if info.NameProperty != "" || info.CategoryProperty != "" || c.snapshot.Load().Len() > 0 {
+	if info.NameProperty != "" || info.CategoryProperty != "" || c.set.Snapshot().Len() > 0 {
 		return nil
 	}
 	name, category := formats.GuessNameProperty(names), formats.GuessCategoryProperty(names)

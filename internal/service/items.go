@@ -8,6 +8,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/store"
 )
 
@@ -70,9 +71,10 @@ func newID() (string, error) {
 // An ItemsQuery asks for one page of a collection's items, in the byte order of
 // their ids.
 type ItemsQuery struct {
-	Box   *geo.Box // nil for everywhere
-	After string   // only items whose ids come after this one
-	Limit int      // the most items to return
+	Box       *geo.Box // nil for everywhere
+	Selection places.Selection
+	After     string // only items whose ids come after this one
+	Limit     int    // the most items to return
 }
 
 // An ItemsPage is one page of items.
@@ -88,22 +90,29 @@ func (s *Service) Items(ctx context.Context, collection string, q ItemsQuery) (I
 	if err != nil {
 		return ItemsPage{}, err
 	}
-	key, snapshot := c.info.Load().Key, c.snapshot.Load()
+	key := c.info.Load().Key
+	snapshot, err := c.set.Select(ctx, q.Selection)
+	if err != nil {
+		return ItemsPage{}, err
+	}
 	page := ItemsPage{Matched: snapshot.Len()}
+	box := geo.World
+	if q.Box != nil {
+		box = *q.Box
+		page.Matched = snapshot.Count(box)
+	}
 	limit := q.Limit + 1 // one more tells whether more follow
-	if q.Box == nil {
+	// The index finds the items of a small box, or of a selection, at once. In the
+	// order of ids nearly every item counts for a large box, and the database soon
+	// has enough of them.
+	const large = 20_000
+	switch {
+	case q.Selection.All() && q.Box == nil:
 		page.Items, err = s.store.FeaturesAfter(ctx, key, q.After, limit)
-	} else {
-		page.Matched = snapshot.Count(*q.Box)
-		// The index finds the items of a small box at once. In the order of ids
-		// nearly every item counts for a large one, and the database soon has
-		// enough of them.
-		const large = 20_000
-		if page.Matched > large && page.Matched > snapshot.Len()/50 {
-			page.Items, err = s.store.FeaturesInAfter(ctx, key, *q.Box, q.After, limit)
-		} else {
-			page.Items, err = s.store.Features(ctx, key, snapshot.FirstIDs(*q.Box, q.After, limit))
-		}
+	case q.Selection.All() && page.Matched > large && page.Matched > snapshot.Len()/50:
+		page.Items, err = s.store.FeaturesInAfter(ctx, key, box, q.After, limit)
+	default:
+		page.Items, err = s.store.Features(ctx, key, snapshot.FirstIDs(box, q.After, limit))
 	}
 	if err != nil {
 		return ItemsPage{}, err

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"errors"
 
 	"idlebeacon/internal/core/cluster"
@@ -11,59 +12,155 @@ import (
 // MaxMarkers is the most markers that one view may have.
 const MaxMarkers = 5000
 
-// A Marker is one marker of a view: a cluster, or the place where Count is 1.
+// MaxListed is how many places of a stack are listed with it.
+const MaxListed = 20
+
+// A MarkersQuery asks for the markers of a viewport.
+type MarkersQuery struct {
+	Box       geo.Box
+	Zoom      float64
+	Selection places.Selection
+	Options   cluster.Options
+	Outline   bool // with the outlines of clusters
+}
+
+// A Marker is one marker of a view: a cluster, or the place where Count is 1. It
+// is good only until the function that was given it returns.
 type Marker struct {
 	Count   int
 	At      geo.Point
-	Place   places.Place // of a single place
-	Extent  geo.Box      // of a cluster's places
-	Tally   []places.CategoryCount
-	OpensAt int  // the whole zoom at which a cluster opens; 0 where Stacked
-	Stacked bool // the places of a cluster stay together at every zoom
+	Place   places.Place           // of a single place
+	Members uint64                 // a hash of which places a cluster stands for
+	Extent  geo.Box                // of a cluster's places
+	Tally   []places.CategoryCount // of a cluster's places, in the order of the names
+	OpensAt int                    // the whole zoom at which a cluster opens; 0 where Stacked
+	Stacked bool                   // the places of a cluster stay together at every zoom
+	Listed  []places.Place         // of a stack: its places in the order of their ids, at most MaxListed
+	Outline [][]geo.Point          // as cluster.Marker has it, where it was asked for
 }
 
-// A MarkersView is the markers of a viewport.
-type MarkersView struct {
-	Markers []Marker
-	Matched int    // places in the box
-	Change  uint64 // the newest change the view reflects
+// A Viewport is the answer to a MarkersQuery, as of one state of the collection;
+// what costs most of it is worked out when Markers is called.
+type Viewport struct {
+	Collection int64  // the key of the collection, which no other ever has
+	Change     uint64 // the newest change to anything the markers depend on
+
+	query    MarkersQuery
+	snapshot *places.Snapshot
 }
 
-// Markers returns the markers that stand for the places of a collection in box
-// at the given zoom.
-func (s *Service) Markers(collection string, box geo.Box, zoom float64) (MarkersView, error) {
-	c, err := s.collection(collection)
-	if err != nil {
-		return MarkersView{}, err
-	}
-	snapshot := c.snapshot.Load()
-	clusters, err := cluster.View(snapshot.Tree(), box, zoom, MaxMarkers)
-	if errors.Is(err, cluster.ErrTooMany) {
-		return MarkersView{}, Invalid("bbox", "has more than %d markers at zoom %v; ask for a smaller box or a lower zoom", MaxMarkers, zoom)
-	}
-	if err != nil {
-		return MarkersView{}, err
-	}
-	view := MarkersView{Markers: make([]Marker, len(clusters)), Matched: snapshot.Count(box), Change: snapshot.Change()}
-	for i, m := range clusters {
-		if m.Count == 1 {
-			p := snapshot.Place(m.Entry.Ref)
-			view.Markers[i] = Marker{Count: 1, At: p.At, Place: p}
-			continue
-		}
-		view.Markers[i] = Marker{
-			Count: m.Count, At: m.At, Extent: m.Extent, Tally: snapshot.Named(m.Tally), OpensAt: m.OpensAt, Stacked: m.Stacked,
-		}
-	}
-	return view, nil
-}
-
-// Near returns the places of a collection nearest to from, nearest first: at
-// most limit, and none further away than radius metres.
-func (s *Service) Near(collection string, from geo.Point, radius float64, limit int) ([]places.Neighbour, error) {
+// Viewport prepares the markers of a viewport.
+func (s *Service) Viewport(ctx context.Context, collection string, q MarkersQuery) (*Viewport, error) {
 	c, err := s.collection(collection)
 	if err != nil {
 		return nil, err
 	}
-	return c.snapshot.Load().Near(from, radius, limit), nil
+	snapshot, err := c.set.Select(ctx, q.Selection)
+	if err != nil {
+		return nil, err
+	}
+	v := &Viewport{Collection: c.info.Load().Key, query: q, snapshot: snapshot}
+	for _, spots := range q.Options.Reach(q.Box, q.Zoom) {
+		v.Change = max(v.Change, snapshot.Tree().Newest(spots))
+	}
+	return v, nil
+}
+
+// Matched returns how many places lie in the box.
+func (v *Viewport) Matched() int { return v.snapshot.Count(v.query.Box) }
+
+// Markers calls yield with each marker that stands for a place in the box.
+func (v *Viewport) Markers(yield func(*Marker)) error {
+	q := &v.query
+	err := cluster.View(v.snapshot.Tree(), q.Box, q.Zoom, q.Options, MaxMarkers, func(m *cluster.Marker) {
+		if m.Count == 1 {
+			p := v.snapshot.Place(m.Entry)
+			yield(&Marker{Count: 1, At: p.At, Place: p})
+			return
+		}
+		out := Marker{
+			Count: m.Count, At: m.At, Members: m.Members, Extent: m.Extent,
+			Tally: v.snapshot.Named(m.Tally), OpensAt: m.OpensAt, Stacked: m.Stacked,
+		}
+		if m.Stacked {
+			for _, e := range v.snapshot.FirstByID(m.All(), "", MaxListed) {
+				out.Listed = append(out.Listed, v.snapshot.Place(e))
+			}
+		}
+		if q.Outline {
+			out.Outline = m.Outline()
+		}
+		yield(&out)
+	})
+	if errors.Is(err, cluster.ErrTooMany) {
+		return Invalid("bbox", "has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather in clusters", MaxMarkers, q.Zoom)
+	}
+	return err
+}
+
+// A MembersQuery asks for one page of the places that a marker stands for.
+type MembersQuery struct {
+	At        geo.Point // where the marker stands
+	Zoom      float64
+	Selection places.Selection
+	Options   cluster.Options
+	After     string // only places whose ids come after this one
+	Limit     int    // the most places to return
+}
+
+// Members lists the places that a marker stands for, as items, in the byte order of
+// their ids.
+func (s *Service) Members(ctx context.Context, collection string, q MembersQuery) (ItemsPage, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return ItemsPage{}, err
+	}
+	snapshot, err := c.set.Select(ctx, q.Selection)
+	if err != nil {
+		return ItemsPage{}, err
+	}
+	var page ItemsPage
+	var ids []string
+	found := cluster.Nearest(snapshot.Tree(), q.At, q.Zoom, q.Options, func(m *cluster.Marker) {
+		page.Matched = m.Count
+		for _, e := range snapshot.FirstByID(m.All(), q.After, q.Limit+1) {
+			ids = append(ids, snapshot.Place(e).ID)
+		}
+	})
+	if !found {
+		return ItemsPage{}, &NotFoundError{What: "marker", ID: geo.Box{West: q.At.Lon, South: q.At.Lat, East: q.At.Lon, North: q.At.Lat}.String()}
+	}
+	if page.More = len(ids) > q.Limit; page.More {
+		ids = ids[:q.Limit]
+	}
+	page.Items, err = s.store.Features(ctx, c.info.Load().Key, ids)
+	return page, err
+}
+
+// Near returns the places that a selection of a collection takes nearest to from,
+// nearest first: at most limit, and none further away than radius metres.
+func (s *Service) Near(ctx context.Context, collection string, from geo.Point, radius float64, limit int, selection places.Selection) ([]places.Neighbour, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return nil, err
+	}
+	snapshot, err := c.set.Select(ctx, selection)
+	if err != nil {
+		return nil, err
+	}
+	return snapshot.Near(from, radius, limit), nil
+}
+
+// CategoryCounts returns how many places a selection takes of each category, in
+// the order of their names.
+func (s *Service) CategoryCounts(ctx context.Context, collection string, selection places.Selection) ([]places.CategoryCount, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return nil, err
+	}
+	snapshot, err := c.set.Select(ctx, selection)
+	if err != nil {
+		return nil, err
+	}
+	return snapshot.Categories(), nil
 }

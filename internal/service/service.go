@@ -46,16 +46,13 @@ type Service struct {
 // A collection is the running state of one collection.
 type collection struct {
 	info     atomic.Pointer[store.Collection]
-	snapshot atomic.Pointer[places.Snapshot]
-	set      *places.Set // guarded by Service.applying
+	set      *places.Set // edited only by the holder of Service.applying
 	loadedAt uint64      // set holds all changes up to this one; guarded by Service.applying
 }
 
-// progressEvery is after how many places loaded their number is told.
-const progressEvery = 50_000
-
 // Open loads the collections of a database and begins to follow its changes. It
-// tells how many places it has loaded so far to progress, now and then.
+// tells how many places it has loaded so far to progress, which several goroutines
+// may call at once.
 func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(places int)) (*Service, error) {
 	s := &Service{
 		store: st,
@@ -65,30 +62,26 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(
 		byKey: map[int64]*collection{},
 	}
 	started := time.Now()
-	loaded := 0
+	var loaded atomic.Int64
 	err := st.View(ctx, func(v *store.View) error {
 		all, err := v.Collections()
 		if err != nil {
 			return err
 		}
-		for _, info := range all {
-			c, err := load(v, info, func() {
-				if loaded++; loaded%progressEvery == 0 {
-					progress(loaded)
-				}
-			})
-			if err != nil {
-				return err
-			}
+		sets := make([]*places.Set, len(all))
+		for i, info := range all {
+			sets[i] = &places.Set{}
+			c := &collection{set: sets[i], loadedAt: v.Change()}
+			c.info.Store(&info)
 			s.byID[info.ID], s.byKey[info.Key] = c, c
 		}
 		s.applied = v.Change()
-		return nil
+		return v.PlacesOfAll(ctx, st, all, sets, func(rows int) { progress(int(loaded.Add(int64(rows)))) })
 	})
 	if err != nil {
 		return nil, fmt.Errorf("loading the collections: %w", err)
 	}
-	log.Info("loaded", "collections", len(s.byID), "places", loaded, "change", s.applied, "took", time.Since(started).Round(time.Millisecond))
+	log.Info("loaded", "collections", len(s.byID), "places", loaded.Load(), "change", s.applied, "took", time.Since(started).Round(time.Millisecond))
 
 	running, stop := context.WithCancel(context.Background())
 	s.stop = stop
@@ -125,7 +118,6 @@ func load(v *store.View, info store.Collection, each func()) (*collection, error
 		return nil, err
 	}
 	c.info.Store(&info)
-	c.snapshot.Store(c.set.Publish(v.Change()))
 	return c, nil
 }
 
@@ -212,7 +204,7 @@ func (s *Service) applyInOrder(ctx context.Context, changes []store.Change) erro
 	touched := map[*collection]bool{}
 	defer func() {
 		for c := range touched {
-			c.snapshot.Store(c.set.Publish(s.applied))
+			c.set.Publish(s.applied)
 		}
 	}()
 	for i := range changes {
@@ -226,7 +218,7 @@ func (s *Service) applyInOrder(ctx context.Context, changes []store.Change) erro
 			}
 		} else if c := s.byKey[change.Collection]; c != nil && change.Number > c.loadedAt {
 			if change.Now != nil {
-				c.set.Put(c.info.Load().PlaceOf(change.Now), change.Number)
+				c.set.Put(c.info.Load().RowOf(change.Now), change.Number)
 			} else {
 				c.set.Remove(change.FeatureID, change.Number)
 			}

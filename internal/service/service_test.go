@@ -15,7 +15,6 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
-	"idlebeacon/internal/core/index"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
@@ -59,10 +58,10 @@ func must[T any](t *testing.T) func(v T, err error) T {
 func inMemory(t *testing.T, s *Service, id string) (map[string]places.Place, uint64) {
 	t.Helper()
 	c := must[*collection](t)(s.collection(id))
-	snapshot := c.snapshot.Load()
+	snapshot := c.set.Snapshot()
 	all := map[string]places.Place{}
-	for e := range snapshot.Tree().All(0, ^index.Key(0)) {
-		p := snapshot.Place(e.Ref)
+	for e := range snapshot.Tree().All() {
+		p := snapshot.Place(e)
 		all[p.ID] = p
 	}
 	return all, snapshot.Change()

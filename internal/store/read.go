@@ -66,15 +66,15 @@ func (v *View) Places(c Collection, set *places.Set, each func()) error {
 	}
 	defer rows.Close()
 	var f feature.Feature
-	var properties sql.RawBytes // good until the next row, which is long enough for PlaceOf
-	err = set.Load(v.change, func() (places.Place, bool, error) {
+	var properties sql.RawBytes // good until the next row, which is long enough
+	err = set.Load(v.change, func() (*places.Row, error) {
 		if !rows.Next() {
-			return places.Place{}, false, rows.Err()
+			return nil, rows.Err()
 		}
 		each()
 		err := rows.Scan(&f.ID, &f.At.Lon, &f.At.Lat, &properties)
 		f.Properties = feature.StoredProperties(properties)
-		return c.PlaceOf(&f), true, err
+		return c.RowOf(&f), err
 	})
 	if err != nil {
 		return fmt.Errorf("reading the places of %q: %w", c.ID, err)
@@ -82,13 +82,16 @@ func (v *View) Places(c Collection, set *places.Set, each func()) error {
 	return nil
 }
 
-// PlaceOf returns what the map needs to know of a feature of c.
-func (c *Collection) PlaceOf(f *feature.Feature) places.Place {
-	return places.Place{
-		ID:       f.ID,
-		At:       f.At,
-		Name:     f.Properties.Text(c.NameProperty),
-		Category: f.Properties.Text(c.CategoryProperty),
+// RowOf returns what is kept in memory of a feature of c.
+func (c *Collection) RowOf(f *feature.Feature) *places.Row {
+	return &places.Row{
+		Place: places.Place{
+			ID:       f.ID,
+			At:       f.At,
+			Name:     f.Properties.Text(c.NameProperty),
+			Category: f.Properties.Text(c.CategoryProperty),
+		},
+		Properties: f.Properties,
 	}
 }
 

@@ -1,314 +1,365 @@
 // Package cluster gathers places into the markers of a map view, so that a
 // screen holds few and well-placed ones however many places there are.
 //
-// The map is cut into fixed square cells of CellPixels at the zoom asked for.
-// The places of a cell belong together, and stand at their mean. Where the
-// markers of neighbouring cells would come closer than SpacingPixels, the
-// heaviest of the neighbourhood takes in the lighter ones: in the order of count
-// and then of key, a cell is a head if no conflicting neighbour before it is a
-// head, and any other cell belongs to the first of the heads it conflicts with.
-// A cluster stands at the mean of its head cell.
+// The map is cut into fixed square cells, a little wider than the least distance
+// between two markers, the spacing. The places of a cell belong together, and
+// stand at their mean. Where the means of two neighbouring cells are closer than
+// the spacing they conflict, and only one of them, the head, has a marker; the
+// places of the other belong to it or to another head that it conflicts with.
+//
+// Which cells are heads is settled in a fixed number of steps:
+//
+//  1. A cell that comes before all it conflicts with is a head. The heavier comes
+//     before the lighter, and of equals the one that is first in key order.
+//  2. A cell that conflicts with such a head is none.
+//  3. Of the other cells, those of even column and row are heads; then those of odd
+//     column and even row that conflict with no head among them; then those of even
+//     column and odd row; then those of odd column and row. Two cells of the same
+//     kind are never neighbours.
+//
+// A cell that is no head belongs to the first, in the order of step 1, of the heads
+// it conflicts with. A cluster stands at the mean of its head cell.
 //
 // What follows from this, for any data:
 //   - every place belongs to exactly one marker;
 //   - which one depends on the places and the zoom alone, not on the box asked
 //     for nor on the order in which the places were written;
-//   - no two markers stand closer than SpacingPixels;
-//   - a cluster stands inside the extent of its own places.
+//   - no two markers stand closer than the spacing;
+//   - a cluster stands inside the extent of its own places;
+//   - a marker depends on nothing further than [ReachCells] cells away, so what a
+//     view costs follows its size on the screen.
 //
-// Whether a cell is a head is worked out on demand, from its neighbours, so a
-// view looks only a little beyond its own box.
+// Beyond the deepest zoom that has clusters, every place has a marker of its own,
+// but for those that are closer than [StackSpacing], which no eye could tell apart.
 package cluster
 
 import (
 	"errors"
+	"iter"
 	"math"
+	"sync"
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
 )
 
 const (
-	// CellPixels is the side of a cell in CSS pixels at a whole zoom.
-	CellPixels = 64
-	// SpacingPixels is the least distance between two markers in CSS pixels.
-	SpacingPixels = 44
-	// MaxZoom is the deepest zoom at which clusters open further. Views beyond it
-	// have the clusters of MaxZoom.
-	MaxZoom = 20
+	// MaxZoom is the deepest zoom at which markers can differ from those of the
+	// zoom before. Views beyond it have the markers of MaxZoom.
+	MaxZoom = 24
+	// DefaultSpacing and DefaultDeepest are what Options usually have.
+	DefaultSpacing = 44
+	DefaultDeepest = 20
+	// MinSpacing and MaxSpacing are the limits of Options.Spacing.
+	MinSpacing = 12
+	MaxSpacing = 176
+	// StackSpacing is the spacing, in CSS pixels, where there are no clusters.
+	StackSpacing = 11
+	// ReachCells is how many cells beyond its box the markers of a view may depend
+	// on: one from a place in the box to the head of its cell, one from there to
+	// another cell of the cluster, and six to find out the head of that: one for
+	// each step before it and each kind of cell in step 3.
+	ReachCells = 8
 )
 
-// cellLevels is how many levels of cells lie below the square of the map that is
-// geo.TilePixels wide: geo.TilePixels / CellPixels = 1 << cellLevels.
-const cellLevels = 2
+// Options say how places are gathered.
+type Options struct {
+	// Spacing is the least distance between two markers in CSS pixels at a whole
+	// zoom, MinSpacing to MaxSpacing.
+	Spacing int
+	// Deepest is the deepest zoom with clusters, 0 to MaxZoom. Deeper ones have
+	// only stacks.
+	Deepest int
+	// SinglesUpTo is up to how many places in the box have a marker of their own
+	// at any zoom, stacks apart. The markers then depend on the box.
+	SinglesUpTo int
+}
+
+// Default is the Options of a view that asks for nothing else.
+var Default = Options{Spacing: DefaultSpacing, Deepest: DefaultDeepest}
 
 // ErrTooMany reports a view with more markers than asked for.
 var ErrTooMany = errors.New("too many markers for one view")
 
 // A Marker stands for one or more places at one zoom.
 type Marker struct {
-	Count    int
-	At       geo.Point   // where it stands; for a single place, to the precision of a Spot
-	Entry    index.Entry // the place, where Count is 1
-	Extent   geo.Box     // of its places; crosses the antimeridian where they do
-	Tally    index.Tally // its places by category
-	OpensAt  int         // the first whole zoom at which its places have more than one marker; see Stacked
-	Stacked  bool        // its places stay together at every zoom; OpensAt is then 0
-	HeadCell index.Cell  // the cell it stands in
+	Count int
+	At    geo.Point   // where it stands; for a single place, to the precision of a Spot
+	Entry index.Entry // the place, where Count is 1
+
+	// The others are for a Count of more than 1.
+
+	Extent  geo.Box     // of its places; crosses the antimeridian where they do
+	Tally   index.Tally // its places by category
+	OpensAt int         // the first whole zoom at which its places have more than one marker; see Stacked
+	Stacked bool        // its places stay together at every zoom; OpensAt is then 0
+	Members uint64      // a hash of which places it stands for; see index.Summary
+
+	view  *view
+	cells []*cell // whose places they are, the head first
 }
 
-// View returns the markers at the given zoom that stand for at least one place
-// in box, in no particular order. The clusters of a fractional zoom are those of
-// the whole zoom below it. It returns ErrTooMany where there are more than limit.
-func View(tree index.Tree, box geo.Box, zoom float64, limit int) ([]Marker, error) {
-	v := newViews(tree).at(wholeZoom(zoom))
-	seen := map[*cell]bool{}
-	markers := []Marker{}
-	for _, spots := range box.SpotBoxes() {
-		complete := v.cellsIn(index.Cell{}, spots, func(c *cell) bool {
-			head := v.head(c)
-			if seen[head] {
-				return true
-			}
-			if len(markers) == limit {
-				return false
-			}
-			seen[head] = true
-			markers = append(markers, v.marker(head))
+// View calls yield with each marker at the given zoom that stands for at least one
+// place in box, in no particular order. The markers of a fractional zoom are those
+// of the whole zoom below it. A marker is good only until yield returns. View
+// returns ErrTooMany, having yielded limit of them, where there are more.
+func View(tree index.Tree, box geo.Box, zoom float64, o Options, limit int, yield func(*Marker)) error {
+	vs := newViews(tree, o)
+	defer vs.release()
+	boxes := box.SpotBoxes()
+	if o.SinglesUpTo > 0 && fewer(tree, boxes, o.SinglesUpTo) {
+		vs.options.Deepest = -1
+	}
+	v := vs.at(wholeZoom(zoom))
+	v.open(boxes)
+	found := 0
+	var m Marker
+	report := func(c *cell, spots geo.SpotBox) bool {
+		if !spots.Covers(c.sum.Extent) && !c.part.Touches(spots) {
 			return true
-		})
-		if !complete {
-			return nil, ErrTooMany
+		}
+		head := v.head(c)
+		if head.reported {
+			return true
+		}
+		if found == limit {
+			return false
+		}
+		head.reported = true
+		found++
+		v.marker(head, &m)
+		yield(&m)
+		return true
+	}
+	for _, spots := range boxes {
+		if !v.each(spots, report) {
+			return ErrTooMany
 		}
 	}
-	return markers, nil
+	return nil
+}
+
+// fewer reports whether there are at most n entries in boxes.
+func fewer(tree index.Tree, boxes []geo.SpotBox, n int) bool {
+	for _, spots := range boxes {
+		for range tree.In(spots) {
+			if n--; n < 0 {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 func wholeZoom(zoom float64) int { return int(math.Max(0, math.Min(MaxZoom, math.Floor(zoom)))) }
 
+// Grid returns the level of the cells that markers are made of at the given zoom,
+// and the side of those cells in CSS pixels at the whole zoom below it.
+func (o Options) Grid(zoom float64) (level uint8, pixels int) {
+	z := wholeZoom(zoom)
+	spacing := o.spacing(z)
+	pixels = 16
+	shift := 4
+	for pixels*DefaultSpacing < spacing*64 { // at the default spacing, cells of 64 pixels
+		pixels *= 2
+		shift++
+	}
+	return uint8(max(0, z+8-shift)), pixels
+}
+
+func (o Options) spacing(zoom int) int {
+	if zoom > o.Deepest {
+		return StackSpacing
+	}
+	return o.Spacing
+}
+
+// Reach returns the part of the map that the markers of a view depend on.
+func (o Options) Reach(box geo.Box, zoom float64) []geo.SpotBox {
+	level, _ := o.Grid(zoom)
+	out := box.SpotBoxes()
+	for i, spots := range out {
+		out[i] = widen(spots, level, ReachCells)
+	}
+	first, last := out[0], out[len(out)-1]
+	// What the widening cut off at the antimeridian goes on at its other side.
+	reach := uint64(ReachCells) << (index.MaxLevel - level)
+	if first.Min.X == 0 {
+		out = append(out, geo.SpotBox{Min: geo.Spot{X: uint32(max(0, int64(1<<32)-int64(reach))), Y: first.Min.Y}, Max: geo.Spot{X: math.MaxUint32, Y: first.Max.Y}})
+	}
+	if last.Max.X == math.MaxUint32 {
+		out = append(out, geo.SpotBox{Min: geo.Spot{X: 0, Y: last.Min.Y}, Max: geo.Spot{X: uint32(min(math.MaxUint32, reach)), Y: last.Max.Y}})
+	}
+	return out
+}
+
+// widen returns the whole cells of a level around box and n more on each side,
+// ending at the edges of the map.
+func widen(box geo.SpotBox, level uint8, n int64) geo.SpotBox {
+	shift := index.MaxLevel - level
+	low := func(v uint32) uint32 { return uint32(max(0, int64(v)>>shift-n) << shift) }
+	high := func(v uint32) uint32 { return uint32(min(int64(1)<<32, (int64(v)>>shift+n+1)<<shift) - 1) }
+	return geo.SpotBox{
+		Min: geo.Spot{X: low(box.Min.X), Y: low(box.Min.Y)},
+		Max: geo.Spot{X: high(box.Max.X), Y: high(box.Max.Y)},
+	}
+}
+
 // views holds what has been worked out about one tree, zoom by zoom.
 type views struct {
-	tree index.Tree
-	zoom [MaxZoom + 1]*view
+	options Options
+	world   index.Part // all of the tree
+	zoom    [MaxZoom + 1]view
+	used    []int // which of zoom are
+	cells   []*[64]cell
+	taken   int // of cells
+	tally   [64]index.Share
 }
 
-func newViews(tree index.Tree) *views { return &views{tree: tree} }
+var pool = sync.Pool{New: func() any { return new(views) }}
 
+func newViews(tree index.Tree, o Options) *views {
+	vs := pool.Get().(*views)
+	vs.options = o
+	vs.world = tree.Part(index.Cell{})
+	return vs
+}
+
+// release lets the next view reuse the memory.
+func (vs *views) release() {
+	for i := range (vs.taken + 63) / 64 {
+		*vs.cells[i] = [64]cell{} // nothing of the tree is held on to
+	}
+	vs.taken = 0
+	for _, z := range vs.used {
+		v := &vs.zoom[z]
+		*v = view{window: v.window[:0], others: v.others}
+		clear(v.others)
+	}
+	vs.used = vs.used[:0]
+	vs.world = index.Part{}
+	pool.Put(vs)
+}
+
+// at returns the view at a whole zoom under the options.
 func (vs *views) at(zoom int) *view {
-	if vs.zoom[zoom] == nil {
-		vs.zoom[zoom] = &view{
-			views: vs,
-			zoom:  zoom,
-			level: uint8(zoom + cellLevels),
-			apart: SpacingPixels << (32 - 8 - zoom), // 2^32 units are geo.TilePixels << zoom pixels
-			cells: map[index.Cell]*cell{},
+	v := &vs.zoom[zoom]
+	level, _ := vs.options.Grid(float64(zoom))
+	apart := int64(vs.options.spacing(zoom)) << (32 - 8 - zoom) // 2^32 units are geo.TilePixels << zoom pixels
+	if v.views == nil {
+		vs.used = append(vs.used, zoom)
+		v.views, v.zoom, v.level, v.apart = vs, zoom, level, apart
+		v.mask = uint32(1<<level - 1)
+		if v.others == nil {
+			v.others = map[uint64]*cell{}
 		}
 	}
-	return vs.zoom[zoom]
+	return v
 }
 
-// A view is the cells of one zoom.
-type view struct {
-	*views
-	zoom  int
-	level uint8
-	apart int64 // SpacingPixels in units of a Spot
-	cells map[index.Cell]*cell
+func (vs *views) newCell() *cell {
+	block := vs.taken / 64
+	if block == len(vs.cells) {
+		vs.cells = append(vs.cells, new([64]cell))
+	}
+	c := &vs.cells[block][vs.taken%64]
+	vs.taken++
+	return c
 }
 
-type cell struct {
-	at   index.Cell
-	sum  index.Summary
-	mean geo.Spot
-	head *cell // nil until known
-}
-
-// cell returns the cell at c, or nil if it has no places.
-func (v *view) cell(c index.Cell) *cell {
-	known, ok := v.cells[c]
-	if !ok {
-		first, last := c.Range()
-		if sum := v.tree.Sum(first, last); sum.Count > 0 {
-			known = &cell{at: c, sum: sum, mean: sum.Mean()}
-		}
-		v.cells[c] = known
-	}
-	return known
-}
-
-// cellsIn calls f for every cell below c that has a place in box, until f
-// returns false, and reports whether it never did.
-func (v *view) cellsIn(c index.Cell, box geo.SpotBox, f func(*cell) bool) bool {
-	bounds := c.Bounds()
-	if !box.Overlaps(bounds) {
-		return true
-	}
-	if c.Level == v.level {
-		if found := v.cell(c); found != nil && v.reaches(found, box) {
-			return f(found)
-		}
-		return true
-	}
-	if v.empty(c) {
-		return true
-	}
-	for _, child := range c.Children() {
-		if !v.cellsIn(child, box, f) {
-			return false
+// Nearest calls yield with the marker at the given zoom that stands nearest to a
+// position, if one does within half the spacing, and reports whether it did. The
+// marker is good only until yield returns. Options.SinglesUpTo has no effect.
+func Nearest(tree index.Tree, at geo.Point, zoom float64, o Options, yield func(*Marker)) bool {
+	vs := newViews(tree, o)
+	defer vs.release()
+	v := vs.at(wholeZoom(zoom))
+	spot := geo.Project(at)
+	around := index.CellOf(index.KeyOf(spot), v.level)
+	var best *cell
+	least := v.apart * v.apart / 4
+	for dy := uint32(0); dy < 3; dy++ {
+		for dx := uint32(0); dx < 3; dx++ {
+			x, y := (around.X+dx-1)&v.mask, around.Y+dy-1
+			if y > v.mask {
+				continue
+			}
+			c := v.cell(x, y)
+			if c == nil || !v.isHead(c) {
+				continue
+			}
+			offX, offY := int64(int32(c.mean.X-spot.X)), int64(c.mean.Y)-int64(spot.Y)
+			if max(offX, -offX) < v.apart && max(offY, -offY) < v.apart && offX*offX+offY*offY <= least {
+				best, least = c, offX*offX+offY*offY
+			}
 		}
 	}
+	if best == nil {
+		return false
+	}
+	var m Marker
+	v.marker(best, &m)
+	yield(&m)
 	return true
 }
 
-func (v *view) empty(c index.Cell) bool {
-	first, last := c.Range()
-	for range v.tree.All(first, last) {
-		return false
-	}
-	return true
-}
-
-// reaches reports whether c has a place in box.
-func (v *view) reaches(c *cell, box geo.SpotBox) bool {
-	if box.Covers(c.sum.Extent) {
-		return true
-	}
-	if !box.Overlaps(c.sum.Extent) {
-		return false
-	}
-	first, last := c.at.Range()
-	for e := range v.tree.All(first, last) {
-		if box.Contains(e.Key.Spot()) {
-			return true
-		}
-	}
-	return false
-}
-
-// before reports whether a comes before b in the order in which cells become
-// heads: the heavier first, and of equals the one that is first in key order.
-func before(a, b *cell) bool {
-	if a.sum.Count != b.sum.Count {
-		return a.sum.Count > b.sum.Count
-	}
-	firstA, _ := a.at.Range()
-	firstB, _ := b.at.Range()
-	return firstA < firstB
-}
-
-// conflict reports whether markers at the means of a and b would be too close.
-func (v *view) conflict(a, b *cell) bool {
-	dx := int64(int32(a.mean.X - b.mean.X)) // the short way round the world
-	dy := int64(a.mean.Y) - int64(b.mean.Y)
-	if max(dx, -dx) >= v.apart || max(dy, -dy) >= v.apart {
-		return false
-	}
-	return dx*dx+dy*dy < v.apart*v.apart
-}
-
-// head returns the cell whose marker stands for the places of c: c itself or one
-// of its neighbours. The search for it goes from cell to heavier cell only, so it
-// ends.
-func (v *view) head(c *cell) *cell {
-	if c.head != nil {
-		return c.head
-	}
-	best := c
-	var buffer [8]index.Cell
-	for _, at := range c.at.Neighbours(buffer[:0]) {
-		n := v.cell(at)
-		if n == nil || !before(n, c) || !v.conflict(n, c) || v.head(n) != n {
-			continue
-		}
-		if best == c || before(n, best) {
-			best = n
-		}
-	}
-	c.head = best
-	return best
-}
-
-// members returns the cells whose places the marker of head stands for.
-func (v *view) members(head *cell) []*cell {
-	cells := []*cell{head}
-	var buffer [8]index.Cell
-	for _, at := range head.at.Neighbours(buffer[:0]) {
-		if n := v.cell(at); n != nil && v.head(n) == head {
-			cells = append(cells, n)
-		}
-	}
-	return cells
-}
-
-func (v *view) marker(head *cell) Marker {
-	m := Marker{At: head.mean.Centre(), HeadCell: head.at}
-	members := v.members(head)
-	for _, c := range members {
-		first, last := c.at.Range()
+// marker makes m the marker of head.
+func (v *view) marker(head *cell, m *Marker) {
+	*m = Marker{Count: head.sum.Count, At: head.mean.Centre(), view: v, cells: v.members(head, m.cells[:0])}
+	for _, c := range m.cells[1:] {
 		m.Count += c.sum.Count
-		m.Tally = v.tree.Tally(first, last, m.Tally)
 	}
-	m.Extent = extent(head, members)
 	if m.Count == 1 {
-		first, last := head.at.Range()
-		for e := range v.tree.All(first, last) {
+		for e := range head.part.All() {
 			m.Entry = e
 		}
-		return m
+		return
 	}
-	m.OpensAt, m.Stacked = v.opensAt(members)
-	return m
+	m.Tally = head.part.Tally(v.tally[:0])
+	m.Members = head.sum.Members
+	for _, c := range m.cells[1:] {
+		m.Tally = index.AddTally(m.Tally, c.part.Tally(nil))
+		m.Members += c.sum.Members
+	}
+	m.Extent = extent(head, m.cells)
+	m.OpensAt, m.Stacked = v.opensAt(m.cells)
+}
+
+// All returns the places that m stands for, in no useful order.
+func (m *Marker) All() iter.Seq[index.Entry] {
+	return func(yield func(index.Entry) bool) {
+		for _, c := range m.cells {
+			for e := range c.part.All() {
+				if !yield(e) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // extent returns the box of the places of the members of head.
 func extent(head *cell, members []*cell) geo.Box {
-	const world = 1 << 32
 	all := head.sum.Extent
 	minX, maxX := int64(all.Min.X), int64(all.Max.X)
 	for _, c := range members[1:] {
-		e := c.sum.Extent
-		shift := int64(0)
-		switch d := int64(c.mean.X) - int64(head.mean.X); {
-		case d > world/2: // it lies west of the head, across the antimeridian
-			shift = -world
-		case d < -world/2:
-			shift = world
-		}
+		e, shift := c.sum.Extent, turn(head, c)
 		minX, maxX = min(minX, int64(e.Min.X)+shift), max(maxX, int64(e.Max.X)+shift)
 		all.Min.Y, all.Max.Y = min(all.Min.Y, e.Min.Y), max(all.Max.Y, e.Max.Y)
 	}
-	all.Min.X, all.Max.X = uint32(minX), uint32(minX)
-	box := all.Box()
-	all.Min.X, all.Max.X = uint32(maxX), uint32(maxX)
-	box.East = all.Box().East
-	return box
+	all.Min.X, all.Max.X = uint32(minX), uint32(maxX)
+	return all.Box()
 }
 
-// opensAt returns the first whole zoom beyond v's at which the places of the
-// given cells have more than one marker, or stacked if there is none.
-func (v *view) opensAt(members []*cell) (zoom int, stacked bool) {
-	for zoom := v.zoom + 1; zoom <= MaxZoom; zoom++ {
-		if v.at(zoom).divides(members) {
-			return zoom, false
-		}
+// turn returns by how many units the spots of c, a neighbour of head, must be
+// shifted to lie beside it where the antimeridian is between them.
+func turn(head, c *cell) int64 {
+	const world = 1 << 32
+	switch d := int64(c.mean.X) - int64(head.mean.X); {
+	case d > world/2: // it lies west of the head
+		return -world
+	case d < -world/2:
+		return world
 	}
-	return 0, true
-}
-
-// divides reports whether the places of the given cells, of a lesser zoom, have
-// more than one marker in v.
-func (v *view) divides(members []*cell) bool {
-	var head *cell
-	for _, m := range members {
-		same := v.cellsIn(m.at, m.sum.Extent, func(c *cell) bool {
-			if head == nil {
-				head = v.head(c)
-			}
-			return v.head(c) == head
-		})
-		if !same {
-			return true
-		}
-	}
-	return false
+	return 0
 }

@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"cmp"
 	"errors"
 	"math"
 	"math/rand/v2"
@@ -47,7 +48,7 @@ func newWorld(r *rand.Rand, place func(*rand.Rand) geo.Point, n int) *world {
 	for i := range n {
 		p := place(r)
 		w.at = append(w.at, p)
-		w.entries = append(w.entries, index.Entry{Key: index.KeyOf(geo.Project(p)), Ref: uint32(i), Category: uint16(r.IntN(7))})
+		w.entries = append(w.entries, index.NewEntry(index.KeyOf(geo.Project(p)), uint32(i), uint16(r.IntN(7)), r.Uint64()))
 	}
 	w.tree = index.Build(slices.Clone(w.entries), 1)
 	return w
@@ -66,28 +67,56 @@ func forWorlds(t *testing.T, test func(t *testing.T, r *rand.Rand, w *world)) {
 
 var zooms = []float64{0, 2.7, 5, 8, 9.99, 12, 15.5, 20, 24}
 
-func viewOf(t *testing.T, w *world, box geo.Box, zoom float64) []Marker {
+// A kept is a Marker with what is good only while it is yielded.
+type kept struct {
+	Marker
+	refs []uint32 // of its places, in order
+}
+
+func viewWith(t *testing.T, w *world, box geo.Box, zoom float64, o Options) []kept {
 	t.Helper()
-	markers, err := View(w.tree, box, zoom, math.MaxInt)
+	var markers []kept
+	err := View(w.tree, box, zoom, o, math.MaxInt, func(m *Marker) {
+		k := kept{Marker: *m}
+		for e := range m.All() {
+			k.refs = append(k.refs, e.Ref)
+		}
+		slices.Sort(k.refs)
+		k.Tally = slices.Clone(m.Tally)
+		k.view, k.cells = nil, nil
+		markers = append(markers, k)
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
 	return markers
 }
 
-// oracle assigns each entry to a head cell the plain way: all cells of the world
-// in the order of the rule.
-func oracle(w *world, zoom float64) map[uint32]index.Cell {
+var someOptions = []Options{
+	Default,
+	{Spacing: MinSpacing, Deepest: 14},
+	{Spacing: 60, Deepest: MaxZoom},
+	{Spacing: MaxSpacing, Deepest: 7},
+}
+
+// group is a cell of the oracle.
+type group struct {
+	cell    index.Cell
+	entries []index.Entry
+	x, y    float64
+	rivals  []*group
+	head    *group
+}
+
+// oracle assigns each entry to the head of its cell the plain way: each step of the
+// rule for all cells of the world.
+func oracle(w *world, zoom float64, o Options) map[uint32]*group {
 	z := wholeZoom(zoom)
-	type group struct {
-		cell    index.Cell
-		entries []index.Entry
-		x, y    float64
-	}
+	level, _ := o.Grid(zoom)
 	groups := map[index.Cell]*group{}
 	var order []*group
 	for _, e := range w.entries {
-		c := index.CellOf(e.Key, uint8(z+cellLevels))
+		c := index.CellOf(e.Key, level)
 		if groups[c] == nil {
 			groups[c] = &group{cell: c}
 			order = append(order, groups[c])
@@ -108,26 +137,49 @@ func oracle(w *world, zoom float64) map[uint32]index.Cell {
 		}
 		keyA, _ := a.cell.Range()
 		keyB, _ := b.cell.Range()
-		if keyA < keyB {
-			return -1
-		}
-		return 1
+		return cmp.Compare(keyA, keyB)
 	})
-	var heads []*group
-	result := map[uint32]index.Cell{}
-	for _, g := range order {
-		head := g
-		for _, h := range heads {
-			if pixels(g.x, g.y, h.x, h.y, z) < SpacingPixels {
-				head = h
-				break
+	rank := map[*group]int{}
+	for i, a := range order {
+		rank[a] = i
+		for _, b := range order {
+			if a != b && pixels(a.x, a.y, b.x, b.y, z) < float64(o.spacing(z)) {
+				a.rivals = append(a.rivals, b)
 			}
 		}
-		if head == g {
-			heads = append(heads, g)
+	}
+	first := func(g *group) bool {
+		return !slices.ContainsFunc(g.rivals, func(n *group) bool { return rank[n] < rank[g] })
+	}
+	heads := map[*group]bool{}
+	var rest []*group
+	for _, g := range order {
+		if first(g) {
+			heads[g] = true
+		} else if !slices.ContainsFunc(g.rivals, first) {
+			rest = append(rest, g)
+		}
+	}
+	for turn := range uint32(4) {
+		for _, g := range rest {
+			if g.cell.X%2+g.cell.Y%2*2 == turn && !slices.ContainsFunc(g.rivals, func(n *group) bool { return heads[n] }) {
+				heads[g] = true
+			}
+		}
+	}
+	result := map[uint32]*group{}
+	for _, g := range order {
+		g.head = g
+		if !heads[g] {
+			g.head = nil
+			for _, n := range g.rivals { // in order
+				if heads[n] && (g.head == nil || rank[n] < rank[g.head]) {
+					g.head = n
+				}
+			}
 		}
 		for _, e := range g.entries {
-			result[e.Ref] = head.cell
+			result[e.Ref] = g.head
 		}
 	}
 	return result
@@ -143,49 +195,60 @@ func pixels(ax, ay, bx, by float64, zoom int) float64 {
 // as the plain algorithm over the whole world does, for the world and for boxes.
 func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
-		for _, zoom := range zooms {
-			want := oracle(w, zoom)
-			counts := map[index.Cell]int{}
-			tallies := map[index.Cell][7]uint32{}
+		for i, zoom := range zooms {
+			o := someOptions[i%2*(1+r.IntN(3))]
+			want := map[*group][]index.Entry{}
+			owner := oracle(w, zoom, o)
 			for _, e := range w.entries {
-				c := want[e.Ref]
-				counts[c]++
-				tally := tallies[c]
-				tally[e.Category]++
-				tallies[c] = tally
+				want[owner[e.Ref]] = append(want[owner[e.Ref]], e)
 			}
-			whole := map[index.Cell]Marker{}
-			for _, m := range viewOf(t, w, geo.World, zoom) {
-				var tally [7]uint32
-				copy(tally[:], m.Tally)
-				if m.Count != counts[m.HeadCell] || tally != tallies[m.HeadCell] {
-					t.Fatalf("zoom %v, %v: count %d, tally %v, want %d, %v", zoom, m.HeadCell, m.Count, m.Tally, counts[m.HeadCell], tallies[m.HeadCell])
+			whole := map[uint32]kept{} // by the first of its places
+			markers := viewWith(t, w, geo.World, zoom, o)
+			for _, m := range markers {
+				members := want[owner[m.refs[0]]]
+				refs, tally, hash := []uint32{}, map[uint16]uint32{}, index.Summary{}
+				for _, e := range members {
+					refs = append(refs, e.Ref)
+					tally[e.Category()]++
 				}
-				if _, twice := whole[m.HeadCell]; twice {
-					t.Fatalf("zoom %v: marker %v comes twice", zoom, m.HeadCell)
+				one := index.Build(slices.Clone(members), 1).Part(index.Cell{})
+				hash = one.Sum()
+				if slices.Sort(refs); !slices.Equal(m.refs, refs) || m.Count != len(refs) {
+					t.Fatalf("zoom %v, %+v: %d places, want %d", zoom, o, len(m.refs), len(refs))
 				}
-				whole[m.HeadCell] = m
+				whole[m.refs[0]] = m
+				if m.Count == 1 {
+					continue
+				}
+				for _, share := range m.Tally {
+					if tally[share.Category] != share.Count {
+						t.Fatalf("zoom %v: tally %v, want %v", zoom, m.Tally, tally)
+					}
+				}
+				if len(m.Tally) != len(tally) || m.Members != hash.Members {
+					t.Fatalf("zoom %v: tally %v, members %x, want %v, %x", zoom, m.Tally, m.Members, tally, hash.Members)
+				}
 			}
-			if len(whole) != len(counts) {
-				t.Fatalf("zoom %v: %d markers, want %d", zoom, len(whole), len(counts))
+			if len(markers) != len(want) {
+				t.Fatalf("zoom %v: %d markers, want %d", zoom, len(markers), len(want))
 			}
 			for range 5 {
 				box := randomBox(r, w)
-				heads := map[index.Cell]bool{}
+				heads := map[*group]bool{}
 				for _, e := range w.entries {
 					for _, spots := range box.SpotBoxes() {
 						if spots.Contains(e.Key.Spot()) {
-							heads[want[e.Ref]] = true
+							heads[owner[e.Ref]] = true
 						}
 					}
 				}
-				markers := viewOf(t, w, box, zoom)
+				markers := viewWith(t, w, box, zoom, o)
 				if len(markers) != len(heads) {
 					t.Fatalf("zoom %v, box %v: %d markers, want %d", zoom, box, len(markers), len(heads))
 				}
 				for _, m := range markers {
-					if !heads[m.HeadCell] || !same(m, whole[m.HeadCell]) {
-						t.Fatalf("zoom %v, box %v: marker %+v, in the whole world %+v", zoom, box, m, whole[m.HeadCell])
+					if !heads[owner[m.refs[0]]] || !same(m, whole[m.refs[0]]) {
+						t.Fatalf("zoom %v, box %v: marker %+v, in the whole world %+v", zoom, box, m, whole[m.refs[0]])
 					}
 				}
 			}
@@ -193,9 +256,9 @@ func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 	})
 }
 
-func same(a, b Marker) bool {
+func same(a, b kept) bool {
 	return a.Count == b.Count && a.At == b.At && a.Extent == b.Extent && a.OpensAt == b.OpensAt && a.Stacked == b.Stacked &&
-		a.Entry == b.Entry && slices.Equal(a.Tally, b.Tally)
+		a.Entry == b.Entry && a.Members == b.Members && slices.Equal(a.Tally, b.Tally) && slices.Equal(a.refs, b.refs)
 }
 
 func randomBox(r *rand.Rand, w *world) geo.Box {
@@ -209,15 +272,17 @@ func randomBox(r *rand.Rand, w *world) geo.Box {
 
 func TestApart(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
-		for _, zoom := range zooms {
-			markers := viewOf(t, w, geo.World, zoom)
+		for i, zoom := range zooms {
+			o := someOptions[i%len(someOptions)]
+			z := wholeZoom(zoom)
+			markers := viewWith(t, w, geo.World, zoom, o)
 			for i, a := range markers {
 				for _, b := range markers[:i] {
 					p, q := geo.Project(a.At), geo.Project(b.At)
-					d := pixels(float64(p.X), float64(p.Y), float64(q.X), float64(q.Y), wholeZoom(zoom))
+					d := pixels(float64(p.X), float64(p.Y), float64(q.X), float64(q.Y), z)
 					// Going through degrees and back may shift a spot by a unit or two.
-					slack := 4 * math.Exp2(float64(wholeZoom(zoom))+8-32)
-					if d < SpacingPixels-slack {
+					slack := 4 * math.Exp2(float64(z)+8-32)
+					if d < float64(o.spacing(z))-slack {
 						t.Fatalf("zoom %v: markers of %d and %d places are %.2f px apart", zoom, a.Count, b.Count, d)
 					}
 				}
@@ -230,40 +295,32 @@ func TestApart(t *testing.T) {
 // extent, and the zoom at which it opens.
 func TestHonest(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
-		for _, zoom := range zooms {
-			owner := oracle(w, zoom)
-			members := map[index.Cell][]index.Entry{}
-			for _, e := range w.entries {
-				members[owner[e.Ref]] = append(members[owner[e.Ref]], e)
-			}
-			deeper := map[int]map[uint32]index.Cell{}
-			markers := viewOf(t, w, geo.World, zoom)
+		for i, zoom := range zooms {
+			o := someOptions[i%2*(1+r.IntN(3))]
+			deeper := map[int]map[uint32]*group{}
+			markers := viewWith(t, w, geo.World, zoom, o)
 			for _, m := range markers[:min(len(markers), 40)] {
-				inside := members[m.HeadCell]
-				for _, e := range inside {
-					if !m.Extent.Contains(e.Key.Spot().Centre()) {
-						t.Fatalf("zoom %v: extent %v misses a member at %v", zoom, m.Extent, e.Key.Spot().Centre())
+				if m.Count == 1 {
+					if m.Entry != w.entries[m.refs[0]] {
+						t.Fatalf("zoom %v: single place %v, want %v", zoom, m.Entry, w.entries[m.refs[0]])
+					}
+					continue
+				}
+				for _, ref := range m.refs {
+					if at := w.entries[ref].Key.Spot().Centre(); !m.Extent.Contains(at) {
+						t.Fatalf("zoom %v: extent %v misses a member at %v", zoom, m.Extent, at)
 					}
 				}
 				if !m.Extent.Contains(m.At) {
 					t.Fatalf("zoom %v: marker at %v outside its extent %v", zoom, m.At, m.Extent)
 				}
-				if m.Count == 1 {
-					if m.Entry != inside[0] {
-						t.Fatalf("zoom %v: single place %v, want %v", zoom, m.Entry, inside[0])
-					}
-					continue
-				}
 				for z := wholeZoom(zoom) + 1; z <= MaxZoom; z++ {
 					if deeper[z] == nil {
-						deeper[z] = oracle(w, float64(z))
+						deeper[z] = oracle(w, float64(z), o)
 					}
-					split := false
-					for _, e := range inside {
-						split = split || deeper[z][e.Ref] != deeper[z][inside[0].Ref]
-					}
+					split := slices.ContainsFunc(m.refs, func(ref uint32) bool { return deeper[z][ref] != deeper[z][m.refs[0]] })
 					if split != (!m.Stacked && z >= m.OpensAt) && (m.Stacked || z <= m.OpensAt) {
-						t.Fatalf("zoom %v: says it opens at %d (stacked %v), but at %d split is %v", zoom, m.OpensAt, m.Stacked, z, split)
+						t.Fatalf("zoom %v, %+v: says it opens at %d (stacked %v), but at %d split is %v", zoom, o, m.OpensAt, m.Stacked, z, split)
 					}
 					if split {
 						break
@@ -274,33 +331,121 @@ func TestHonest(t *testing.T) {
 	})
 }
 
-func TestViewLimit(t *testing.T) {
-	r := rand.New(rand.NewPCG(1, 1))
-	w := newWorld(r, worlds["uniform"], 1000)
-	all := viewOf(t, w, geo.World, 20)
-	if len(all) < 900 {
-		t.Fatalf("%d markers", len(all))
-	}
-	if _, err := View(w.tree, geo.World, 20, len(all)); err != nil {
-		t.Errorf("limit of exactly that many: %v", err)
-	}
-	if _, err := View(w.tree, geo.World, 20, len(all)-1); !errors.Is(err, ErrTooMany) {
-		t.Errorf("one less: %v, want ErrTooMany", err)
+// TestSinglesUpTo checks that few enough places stand alone at any zoom.
+func TestSinglesUpTo(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	w := newWorld(r, worlds["isles"], 50)
+	box := geo.Box{West: -23, South: -39, East: -20, North: -38}
+	o := Default
+	for _, c := range []struct{ upTo, want int }{{0, 1}, {49, 1}, {50, 50}} {
+		o.SinglesUpTo = c.upTo
+		// At zoom 6 the isles are some fifty pixels wide, at 14 far more.
+		if got := len(viewWith(t, w, box, 14, o)); c.want > 1 && got != c.want {
+			t.Errorf("up to %d at zoom 14: %d markers, want %d", c.upTo, got, c.want)
+		}
+		if got := len(viewWith(t, w, box, 3, o)); c.want == 1 && got != c.want {
+			t.Errorf("up to %d at zoom 3: %d markers, want %d", c.upTo, got, c.want)
+		}
 	}
 }
 
-func BenchmarkView(b *testing.B) {
-	for _, n := range []int{10_000, 1_000_000} {
-		w := newWorld(rand.New(rand.NewPCG(1, 1)), worlds["isles"], n)
-		box := geo.Box{West: -22.2, South: -38.6, East: -21.2, North: -38}
-		for _, zoom := range []float64{8, 10, 12} {
-			b.Run(map[int]string{10_000: "10k", 1_000_000: "1M"}[n]+map[float64]string{8: "/zoom8", 10: "/zoom10", 12: "/zoom12"}[zoom], func(b *testing.B) {
-				for b.Loop() {
-					if _, err := View(w.tree, box, zoom, 1e6); err != nil {
-						b.Fatal(err)
-					}
+// TestNearest finds each marker of the world again by where it stands.
+func TestNearest(t *testing.T) {
+	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
+		for _, zoom := range zooms {
+			for _, m := range viewWith(t, w, geo.World, zoom, Default) {
+				found := false
+				Nearest(w.tree, m.At, zoom, Default, func(n *Marker) { found = n.Count == m.Count && n.Members == m.Members && n.Entry == m.Entry })
+				if !found {
+					t.Fatalf("zoom %v: the marker of %d places at %v is not found there", zoom, m.Count, m.At)
 				}
-			})
+			}
+		}
+		if Nearest(w.tree, geo.Point{Lon: 100, Lat: 60}, 20, Default, func(*Marker) {}) && len(w.entries) < 30 {
+			t.Fatal("a marker where there is none")
+		}
+	})
+}
+
+// TestFollowsTheScreen checks that a view looks at no more cells than its box on
+// the screen has, and as many around it as its reach, whatever the data; and that
+// edits beyond its reach change nothing.
+func TestFollowsTheScreen(t *testing.T) {
+	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
+		for _, zoom := range zooms {
+			box := randomBox(r, w)
+			level, _ := Default.Grid(zoom)
+			before := viewWith(t, w, box, zoom, Default)
+			reach := Default.Reach(box, zoom)
+
+			cells := 0.0
+			for _, spots := range reach {
+				at := func(v uint32) float64 { return float64(uint64(v) >> (index.MaxLevel - level)) }
+				cells += (at(spots.Max.X) - at(spots.Min.X) + 1) * (at(spots.Max.Y) - at(spots.Min.Y) + 1)
+			}
+			if looked := cellsRead(w.tree, box, zoom); float64(looked) > cells {
+				t.Fatalf("zoom %v, box %v: looked at %d cells, within reach are %v", zoom, box, looked, cells)
+			}
+
+			edit, newest := w.tree.Edit(), uint64(1)
+			outside := func(k index.Key) bool {
+				return !slices.ContainsFunc(reach, func(b geo.SpotBox) bool { return b.Contains(k.Spot()) })
+			}
+			edited := &world{}
+			for i, e := range w.entries {
+				if outside(e.Key) && i%2 == 0 {
+					newest++
+					edit.Remove(e, newest)
+				}
+			}
+			for i := range 100 {
+				if k := index.KeyOf(geo.Project(worlds["uniform"](r))); outside(k) {
+					newest++
+					edit.Insert(index.NewEntry(k, uint32(1e6+i), 0, r.Uint64()), newest)
+				}
+			}
+			edited.tree = edit.Tree()
+			after := viewWith(t, edited, box, zoom, Default)
+			if !slices.EqualFunc(before, after, same) {
+				t.Fatalf("zoom %v, box %v: edits beyond reach changed the view of %d markers to one of %d", zoom, box, len(before), len(after))
+			}
+		}
+	})
+}
+
+// cellsRead returns how many cells of the zoom itself a view looks at.
+func cellsRead(tree index.Tree, box geo.Box, zoom float64) int {
+	vs := newViews(tree, Default)
+	v := vs.at(wholeZoom(zoom))
+	v.open(box.SpotBoxes())
+	var m Marker
+	for _, spots := range box.SpotBoxes() {
+		vs.world.Parts(v.level, spots, func(p index.Part) bool {
+			v.marker(v.head(v.known(p)), &m)
+			return true
+		})
+	}
+	read := 0
+	for i := range vs.taken {
+		if int(vs.cells[i/64][i%64].part.Cell().Level) == int(v.level) {
+			read++
+		}
+	}
+	return read
+}
+
+func TestViewLimit(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 1))
+	w := newWorld(r, worlds["uniform"], 1000)
+	all := viewWith(t, w, geo.World, 20, Default)
+	if len(all) < 900 {
+		t.Fatalf("%d markers", len(all))
+	}
+	for _, limit := range []int{len(all), len(all) - 1} {
+		got := 0
+		err := View(w.tree, geo.World, 20, Default, limit, func(*Marker) { got++ })
+		if got != limit || errors.Is(err, ErrTooMany) != (limit < len(all)) {
+			t.Errorf("limit %d of %d: %d markers, %v", limit, len(all), got, err)
 		}
 	}
 }

@@ -97,15 +97,15 @@ func (p Properties) Text(name string) string {
 		return ""
 	}
 	text := ""
-	for key, value := range p.all() {
-		if unquote(key) != name {
+	for key, value := range p.All() {
+		if Unquote(key) != name {
 			continue
 		}
 		switch value[0] {
 		case '{', '[', 'n':
 			text = ""
 		case '"':
-			text = unquote(value)
+			text = Unquote(value)
 		default:
 			text = string(value)
 		}
@@ -116,15 +116,15 @@ func (p Properties) Text(name string) string {
 // Names returns the names of the top-level properties in their order.
 func (p Properties) Names() []string {
 	var names []string
-	for key := range p.all() {
-		names = append(names, unquote(key))
+	for key := range p.All() {
+		names = append(names, Unquote(key))
 	}
 	return names
 }
 
-// all returns the top-level names and values as they stand, strings in their
-// quotes. It relies on the JSON being valid and compact.
-func (p Properties) all() iter.Seq2[[]byte, []byte] {
+// All returns the top-level names and values as they stand, in compact JSON. A name
+// that comes twice counts as what it is given last.
+func (p Properties) All() iter.Seq2[[]byte, []byte] {
 	return func(yield func(key, value []byte) bool) {
 		raw := p.JSON()
 		for i := 1; i < len(raw)-1; i++ { // i is after the opening brace, then after each comma
@@ -169,8 +169,8 @@ func valueEnd(raw []byte, i int) int {
 	}
 }
 
-// unquote returns the text of a JSON string.
-func unquote(quoted []byte) string {
+// Unquote returns the text of a JSON string.
+func Unquote(quoted []byte) string {
 	inner := quoted[1 : len(quoted)-1]
 	if bytes.IndexByte(inner, '\\') < 0 {
 		return string(inner)

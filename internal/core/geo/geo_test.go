@@ -170,3 +170,13 @@ func FuzzParseBox(f *testing.F) {
 		}
 	})
 }
+
+func TestLatitudeIsThatOfTheFormula(t *testing.T) {
+	for i := range 100_001 {
+		y := float64(i) / 100_000
+		want := 180 / math.Pi * math.Atan(math.Sinh(math.Pi*(1-2*y)))
+		if got := latitude(y); math.Abs(got-want) > 1e-10 {
+			t.Fatalf("latitude(%v) = %v, want %v", y, got, want)
+		}
+	}
+}

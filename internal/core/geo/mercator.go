@@ -58,11 +58,33 @@ func (s Spot) Point() Point { return unproject(float64(s.X), float64(s.Y)) }
 func (s Spot) Centre() Point { return unproject(float64(s.X)+0.5, float64(s.Y)+0.5) }
 
 func unproject(x, y float64) Point {
-	return Point{
-		Lon: x/spotUnits*360 - 180,
-		Lat: degrees(math.Atan(math.Sinh(math.Pi * (1 - 2*y/spotUnits)))),
-	}
+	return Point{Lon: x/spotUnits*360 - 180, Lat: latitude(y / spotUnits)}
 }
+
+// latitude returns the latitude in degrees at a distance from the map's northern
+// edge, in widths of the map: 90 - 2 atan(e^(pi (2y-1))), the inverse of
+// mercatorY. Every marker of a view needs a few, so it is interpolated, by cubic
+// Hermite splines, to within 1e-10 degrees.
+func latitude(y float64) float64 {
+	at := y * float64(len(latitudes)-1)
+	i := min(int(at), len(latitudes)-2)
+	t := at - float64(i)
+	a, b := &latitudes[i], &latitudes[i+1]
+	rise := b.lat - a.lat
+	return a.lat + t*(a.slope+t*(3*rise-2*a.slope-b.slope+t*(a.slope+b.slope-2*rise)))
+}
+
+// latitudes holds, at equal distances down the map, the latitude and how fast it
+// changes from one to the next.
+var latitudes = func() (table [2049]struct{ lat, slope float64 }) {
+	for i := range table {
+		y := float64(i) / float64(len(table)-1)
+		lat := 90 - 2*degrees(math.Atan(math.Exp(math.Pi*(2*y-1))))
+		table[i].lat = lat
+		table[i].slope = -360 * math.Cos(radians(lat)) / float64(len(table)-1)
+	}
+	return table
+}()
 
 // A SpotBox is a rectangle of Spots, all four edges included. Its Y grows
 // southwards, so Min is the north-western corner.

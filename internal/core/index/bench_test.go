@@ -3,34 +3,43 @@ package index
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 )
 
-// BenchmarkMove moves one entry of a tree of a million, in sets of edits of
-// different sizes; the time is that of one move.
-func BenchmarkMove(b *testing.B) {
+// benchTree returns a uniform tree of n entries, and the entries.
+func benchTree(n int) (Tree, []Entry) {
 	r := rand.New(rand.NewPCG(1, 1))
-	m := &model{changes: map[Key]uint64{}}
-	for range 1_000_000 {
-		m.entries = append(m.entries, m.next(r, worlds["uniform"]))
+	entries := make([]Entry, n)
+	for i := range entries {
+		entries[i] = NewEntry(Key(r.Uint64()), uint32(i), uint16(r.IntN(8)), r.Uint64())
 	}
-	for _, size := range []int{1, 100} {
-		b.Run(fmt.Sprintf("in-sets-of-%d", size), func(b *testing.B) {
-			entries := append([]Entry(nil), m.entries...)
-			tree := Build(append([]Entry(nil), entries...), 1)
-			edit := tree.Edit()
-			change, waiting := uint64(1), 0
-			for b.Loop() {
-				change++
-				i := r.IntN(len(entries))
-				edit.Remove(entries[i], change)
-				entries[i].Key = Key(r.Uint64())
-				edit.Insert(entries[i], change)
-				if waiting++; waiting == size {
-					tree, waiting = edit.Tree(), 0
-					edit = tree.Edit()
+	return Build(slices.Clone(entries), 1), entries
+}
+
+// BenchmarkEdit inserts and removes entries in turn, in sets of edits of different
+// sizes; the time is that of one edit.
+func BenchmarkEdit(b *testing.B) {
+	for _, n := range []int{1_000_000, 10_000_000} {
+		tree, entries := benchTree(n)
+		r := rand.New(rand.NewPCG(2, 2))
+		for _, size := range []int{1, 100} {
+			b.Run(fmt.Sprintf("places=%d/together=%d", n, size), func(b *testing.B) {
+				edit := tree.Edit()
+				change, waiting := uint64(1), 0
+				for b.Loop() {
+					change++
+					i := r.IntN(len(entries))
+					if change%2 == 0 {
+						edit.Remove(entries[i], change)
+					} else {
+						edit.Insert(NewEntry(Key(r.Uint64()), uint32(n)+uint32(change), 3, r.Uint64()), change)
+					}
+					if waiting++; waiting == size {
+						edit, waiting = edit.Tree().Edit(), 0
+					}
 				}
-			}
-		})
+			})
+		}
 	}
 }

@@ -1,12 +1,13 @@
 // Package index is the ordered index of points at the heart of the service.
 //
 // Every point is a 64-bit [Key]: its Web Mercator x and y, 32 bits each,
-// interleaved (G. M. Morton, "A Computer Oriented Geodetic Data Base", 1966). A
-// square cell of the map halved again and again is one contiguous range of keys,
-// so an ordered tree over the keys whose inner entries carry a [Summary] of their
-// subtree answers all the questions of a map from one structure: what is in a
-// box, how many are in a cell and where is their mean, what is nearest, and what
-// changed since.
+// interleaved (G. M. Morton, "A Computer Oriented Geodetic Data Base", 1966). Two
+// bits of it after another choose one quarter of the map, one quarter of that
+// quarter, and so on, so an ordered tree that parts by two bits at a time has a
+// node, or a run of one leaf, for every cell of the map that is not empty. Each
+// node carries a [Summary] of what is below it. So one structure answers all the
+// questions of a map: what is in a box, how many are in a cell and where is their
+// mean, what is nearest, and what changed since.
 //
 // A [Tree] is an immutable snapshot, safe for any number of concurrent readers.
 // [Tree.Edit] starts a set of edits that copies what it touches and shares the
@@ -68,10 +69,16 @@ func CellOf(k Key, level uint8) Cell {
 	return Cell{Level: level, X: uint32(uint64(s.X) >> shift), Y: uint32(uint64(s.Y) >> shift)}
 }
 
+// first returns the first key of the spots in c.
+func (c Cell) first() Key {
+	shift := MaxLevel - c.Level
+	return KeyOf(geo.Spot{X: uint32(uint64(c.X) << shift), Y: uint32(uint64(c.Y) << shift)})
+}
+
 // Range returns the first and the last key of the spots in c.
 func (c Cell) Range() (first, last Key) {
 	shift := MaxLevel - c.Level
-	first = KeyOf(geo.Spot{X: uint32(uint64(c.X) << shift), Y: uint32(uint64(c.Y) << shift)})
+	first = c.first()
 	if c.Level == 0 {
 		return first, ^Key(0)
 	}
@@ -80,8 +87,10 @@ func (c Cell) Range() (first, last Key) {
 
 // Bounds returns the spots of c.
 func (c Cell) Bounds() geo.SpotBox {
-	first, last := c.Range()
-	return geo.SpotBox{Min: first.Spot(), Max: last.Spot()}
+	shift := MaxLevel - c.Level
+	side := uint32(uint64(1)<<shift - 1)
+	nw := geo.Spot{X: uint32(uint64(c.X) << shift), Y: uint32(uint64(c.Y) << shift)}
+	return geo.SpotBox{Min: nw, Max: geo.Spot{X: nw.X + side, Y: nw.Y + side}}
 }
 
 // Children returns the four cells one level deeper that make up c, in key order.

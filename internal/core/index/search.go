@@ -7,80 +7,107 @@ import (
 	"idlebeacon/internal/core/geo"
 )
 
-// All returns the entries whose keys are first to last, both included, in order.
-func (t Tree) All(first, last Key) iter.Seq[Entry] {
-	return func(yield func(Entry) bool) {
-		if t.root != nil {
-			t.root.all(first, last, yield)
-		}
-	}
+// In returns the entries that lie in box, in key order.
+func (t Tree) In(box geo.SpotBox) iter.Seq[Entry] {
+	return func(yield func(Entry) bool) { t.root.in(box, yield) }
 }
 
-func (n *node) all(first, last Key, yield func(Entry) bool) bool {
-	if n.leaf() {
-		for _, e := range n.entriesFrom(first) {
-			if e.Key > last || !yield(e) {
+func (b *branch) in(box geo.SpotBox, yield func(Entry) bool) bool {
+	if b.node == nil || !box.Overlaps(b.sum.Extent) {
+		return true
+	}
+	if b.node.leaf() {
+		for _, e := range b.node.entries {
+			if box.Contains(e.Key.Spot()) && !yield(e) {
 				return false
 			}
 		}
 		return true
 	}
-	for i := n.branchFor(first); i < len(n.branches); i++ {
-		if n.branches[i].first.Key > last || !n.branches[i].child.all(first, last, yield) {
+	for i := range b.node.fork.kids {
+		if !b.node.fork.kids[i].in(box, yield) {
 			return false
 		}
 	}
 	return true
 }
 
-// In returns the entries that lie in box, in key order.
-func (t Tree) In(box geo.SpotBox) iter.Seq[Entry] {
-	return func(yield func(Entry) bool) {
-		if t.root != nil {
-			t.root.in(box, yield)
-		}
-	}
-}
+// Count returns how many entries lie in box. A box whose edges are edges of cells
+// costs least.
+func (t Tree) Count(box geo.SpotBox) int { return t.root.count(box) }
 
-func (n *node) in(box geo.SpotBox, yield func(Entry) bool) bool {
-	for _, e := range n.entries {
-		if box.Contains(e.Key.Spot()) && !yield(e) {
-			return false
-		}
-	}
-	for i := range n.branches {
-		if box.Overlaps(n.branches[i].sum.Extent) && !n.branches[i].child.in(box, yield) {
-			return false
-		}
-	}
-	return true
-}
-
-// Count returns how many entries lie in box.
-func (t Tree) Count(box geo.SpotBox) int {
-	if t.root == nil {
+func (b *branch) count(box geo.SpotBox) int {
+	switch {
+	case b.node == nil || !box.Overlaps(b.sum.Extent):
 		return 0
+	case box.Covers(b.sum.Extent):
+		return b.sum.Count
 	}
-	return t.root.count(box)
-}
-
-func (n *node) count(box geo.SpotBox) int {
 	total := 0
-	for _, e := range n.entries {
-		if box.Contains(e.Key.Spot()) {
-			total++
+	if b.node.leaf() {
+		for _, e := range b.node.entries {
+			if box.Contains(e.Key.Spot()) {
+				total++
+			}
 		}
+		return total
 	}
-	for i := range n.branches {
-		b := &n.branches[i]
-		switch {
-		case box.Covers(b.sum.Extent):
-			total += b.sum.Count
-		case box.Overlaps(b.sum.Extent):
-			total += b.child.count(box)
-		}
+	for i := range b.node.fork.kids {
+		total += b.node.fork.kids[i].count(box)
 	}
 	return total
+}
+
+// Newest returns the newest change to any entry in box, or to a part of the map
+// around it that has few entries: it may be newer than the newest change in the
+// box by a change close by, but is never older.
+func (t Tree) Newest(box geo.SpotBox) uint64 {
+	root := t.root.node
+	if root == nil {
+		return t.gaps
+	}
+	newest := uint64(0)
+	if !root.cell.square().Bounds().Covers(box) {
+		newest = t.gaps
+	}
+	return root.newestIn(box, newest)
+}
+
+// newestIn returns the newest change to what n has in box, or atLeast if that is
+// newer.
+func (n *node) newestIn(box geo.SpotBox, atLeast uint64) uint64 {
+	if n.newest <= atLeast {
+		return atLeast
+	}
+	square := n.cell.square().Bounds()
+	switch {
+	case !box.Overlaps(square):
+		return atLeast
+	case box.Covers(square) || n.leaf() && (n.recent == nil || n.cell.level+2 > MaxLevel):
+		return n.newest
+	case n.leaf():
+		for i, quarter := range n.cell.square().Children() {
+			for j, part := range quarter.Children() {
+				if box.Overlaps(part.Bounds()) {
+					atLeast = max(atLeast, n.recent[4*i+j])
+				}
+			}
+		}
+		return atLeast
+	}
+	// A box inside one kid's cell has no part in the gaps.
+	for i := range n.fork.kids {
+		if kid := n.fork.kids[i].node; kid != nil && kid.cell.square().Bounds().Covers(box) {
+			return kid.newestIn(box, atLeast)
+		}
+	}
+	atLeast = max(atLeast, n.fork.gaps)
+	for i := range n.fork.kids {
+		if kid := n.fork.kids[i].node; kid != nil {
+			atLeast = kid.newestIn(box, atLeast)
+		}
+	}
+	return atLeast
 }
 
 // Near returns all entries with their great-circle distances in metres from a
@@ -93,10 +120,10 @@ func (n *node) count(box geo.SpotBox) int {
 // the least distance anything in them can have.
 func (t Tree) Near(from geo.Point, at func(ref uint32) geo.Point) iter.Seq2[Entry, float64] {
 	return func(yield func(Entry, float64) bool) {
-		if t.root == nil {
+		if t.root.node == nil {
 			return
 		}
-		queue := nearQueue{{node: t.root}}
+		queue := nearQueue{{node: t.root.node}}
 		for len(queue) > 0 {
 			head := heap.Pop(&queue).(nearItem)
 			if head.node == nil {
@@ -108,11 +135,15 @@ func (t Tree) Near(from geo.Point, at func(ref uint32) geo.Point) iter.Seq2[Entr
 			for _, e := range head.node.entries {
 				heap.Push(&queue, nearItem{metres: geo.Distance(from, at(e.Ref)), entry: e})
 			}
-			for i := range head.node.branches {
-				b := &head.node.branches[i]
-				// A unit of slack keeps rounding in the bound from passing over a tie.
-				least := max(0, b.sum.Extent.Box().Distance(from)-boundSlack)
-				heap.Push(&queue, nearItem{metres: least, node: b.child})
+			if head.node.leaf() {
+				continue
+			}
+			for i := range head.node.fork.kids {
+				if kid := &head.node.fork.kids[i]; kid.node != nil {
+					// A unit of slack keeps rounding in the bound from passing over a tie.
+					least := max(0, kid.sum.Extent.Box().Distance(from)-boundSlack)
+					heap.Push(&queue, nearItem{metres: least, node: kid.node})
+				}
 			}
 		}
 	}

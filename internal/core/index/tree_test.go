@@ -16,16 +16,6 @@ type model struct {
 	changes map[Key]uint64 // newest change by key, removals included
 }
 
-func (m *model) sum(first, last Key) Summary {
-	var s Summary
-	for _, e := range m.entries {
-		if e.Key >= first && e.Key <= last {
-			s.addEntry(e)
-		}
-	}
-	return s
-}
-
 // worlds are distributions of points that ask something of the index.
 var worlds = map[string]func(r *rand.Rand) geo.Point{
 	"uniform":  func(r *rand.Rand) geo.Point { return geo.Point{Lon: r.Float64()*360 - 180, Lat: r.Float64()*180 - 90} },
@@ -49,9 +39,9 @@ var worlds = map[string]func(r *rand.Rand) geo.Point{
 	"line": func(r *rand.Rand) geo.Point { f := r.Float64(); return geo.Point{Lon: f * 10, Lat: f * 5} },
 }
 
-// grow makes a tree by random inserts and removals, with batches that end in a
+// grown makes a tree by random inserts and removals, with batches that end in a
 // new snapshot, and the model that should match it.
-func grow(t *testing.T, r *rand.Rand, place func(*rand.Rand) geo.Point, steps int) (Tree, *model) {
+func grown(t *testing.T, r *rand.Rand, place func(*rand.Rand) geo.Point, steps int) (Tree, *model) {
 	t.Helper()
 	m := &model{changes: map[Key]uint64{}}
 	var tree Tree
@@ -97,15 +87,7 @@ func grow(t *testing.T, r *rand.Rand, place func(*rand.Rand) geo.Point, steps in
 func (m *model) next(r *rand.Rand, place func(*rand.Rand) geo.Point) Entry {
 	p := place(r)
 	m.at = append(m.at, p)
-	return Entry{Key: KeyOf(geo.Project(p)), Ref: uint32(len(m.at) - 1), Category: uint16(r.IntN(12))}
-}
-
-func randomRange(r *rand.Rand, m *model) (first, last Key) {
-	if len(m.entries) > 0 && r.IntN(2) == 0 {
-		return CellOf(m.entries[r.IntN(len(m.entries))].Key, uint8(r.IntN(MaxLevel+1))).Range()
-	}
-	first, last = Key(r.Uint64()), Key(r.Uint64())
-	return min(first, last), max(first, last)
+	return NewEntry(KeyOf(geo.Project(p)), uint32(len(m.at)-1), uint16(r.IntN(12)), r.Uint64())
 }
 
 func forWorlds(t *testing.T, test func(t *testing.T, r *rand.Rand, tree Tree, m *model)) {
@@ -113,7 +95,7 @@ func forWorlds(t *testing.T, test func(t *testing.T, r *rand.Rand, tree Tree, m 
 		t.Run(name, func(t *testing.T) {
 			for seed := range uint64(6) {
 				r := rand.New(rand.NewPCG(seed, 7))
-				tree, m := grow(t, r, place, 50<<seed)
+				tree, m := grown(t, r, place, 50<<seed)
 				test(t, r, tree, m)
 			}
 		})
@@ -122,44 +104,216 @@ func forWorlds(t *testing.T, test func(t *testing.T, r *rand.Rand, tree Tree, m 
 
 func TestTreeHoldsWhatWasInserted(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, tree Tree, m *model) {
-		if got := slices.Collect(tree.All(0, ^Key(0))); !slices.Equal(got, m.entries) {
+		if got := slices.Collect(tree.All()); !slices.Equal(got, m.entries) {
 			t.Fatalf("All gives %d entries, want %d in order", len(got), len(m.entries))
 		}
 		if tree.Len() != len(m.entries) {
 			t.Fatalf("Len = %d, want %d", tree.Len(), len(m.entries))
 		}
+		checkNodes(t, &tree.root)
 	})
 }
 
-func TestSumAndTally(t *testing.T) {
+// checkNodes checks what the nodes below n promise of themselves, and returns
+// their entries.
+func checkNodes(t *testing.T, b *branch) []Entry {
+	t.Helper()
+	n := b.node
+	if n == nil {
+		if b.sum != (Summary{}) {
+			t.Fatalf("no node, but %+v", b.sum)
+		}
+		return nil
+	}
+	entries := n.entries
+	if !n.leaf() {
+		kids := 0
+		newest := n.fork.gaps
+		for way := range n.fork.kids {
+			kid := n.fork.kids[way].node
+			if kid == nil {
+				continue
+			}
+			kids++
+			newest = max(newest, kid.newest)
+			if kid.cell.level <= n.cell.level || !n.cell.holds(kid.cell.first) || kid.cell.first.way(n.cell.level) != way {
+				t.Fatalf("kid %d of %+v has cell %+v", way, n.cell, kid.cell)
+			}
+			entries = append(entries, checkNodes(t, &n.fork.kids[way])...)
+		}
+		if kids < 2 || b.sum.Count <= maxEntries/2 {
+			t.Fatalf("a node of %d kids and %d entries", kids, b.sum.Count)
+		}
+		if newest > n.newest {
+			t.Fatalf("newest is %d above %d", n.newest, newest)
+		}
+		if want := tallyOf(entries, nil); !slices.Equal(n.fork.tally, want) {
+			t.Fatalf("tally %v, want %v", n.fork.tally, want)
+		}
+	}
+	if len(entries) > maxEntries && n.leaf() || len(entries) == 0 {
+		t.Fatalf("a leaf of %d entries", len(entries))
+	}
+	if want := summarise(entries); b.sum != want {
+		t.Fatalf("summary %+v, want %+v", b.sum, want)
+	}
+	for _, e := range entries {
+		if !n.cell.holds(e) {
+			t.Fatalf("%+v is outside its node's cell %+v", e, n.cell)
+		}
+	}
+	return entries
+}
+
+// randomCell returns a cell with entries, mostly.
+func randomCell(r *rand.Rand, m *model) Cell {
+	key := Key(r.Uint64())
+	if len(m.entries) > 0 && r.IntN(4) > 0 {
+		key = m.entries[r.IntN(len(m.entries))].Key
+	}
+	return CellOf(key, uint8(r.IntN(MaxLevel+1)))
+}
+
+func (m *model) inside(c Cell) []Entry {
+	first, last := c.Range()
+	var inside []Entry
+	for _, e := range m.entries {
+		if e.Key >= first && e.Key <= last {
+			inside = append(inside, e)
+		}
+	}
+	return inside
+}
+
+func TestPart(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, tree Tree, m *model) {
 		for range 200 {
-			first, last := randomRange(r, m)
-			got, want := tree.Sum(first, last), m.sum(first, last)
-			newest := got.Newest
-			got.Newest = 0
-			if got != want {
-				t.Fatalf("Sum(%x, %x) = %+v, want %+v", first, last, got, want)
-			}
-			if want.Count > 0 && !want.Extent.Contains(want.Mean()) {
-				t.Fatalf("mean %v outside %v", want.Mean(), want.Extent)
-			}
-			tally := make(Tally, 12)
-			for _, e := range m.entries {
-				if e.Key >= first && e.Key <= last {
-					tally[e.Category]++
+			c := randomCell(r, m)
+			want := m.inside(c)
+			for _, p := range []Part{tree.Part(c), tree.Part(CellOf(c.first(), uint8(r.IntN(int(c.Level)+1)))).Part(c)} {
+				if got := slices.Collect(p.All()); !slices.Equal(got, want) || p.Empty() != (len(want) == 0) || p.Cell() != c {
+					t.Fatalf("part %v has %d entries, want %d", c, len(got), len(want))
 				}
+				if got := p.Sum(); got != summarise(want) {
+					t.Fatalf("part %v: %+v, want %+v", c, got, summarise(want))
+				}
+				if got := p.Tally(nil); !slices.Equal(got, tallyOf(want, nil)) {
+					t.Fatalf("part %v: tally %v, want %v", c, got, tallyOf(want, nil))
+				}
+				if p.Empty() {
+					continue
+				}
+				sum := p.Sum()
+				if p.Mean() != sum.Mean() {
+					t.Fatalf("Mean of %v = %v, want %v", c, p.Mean(), sum.Mean())
+				}
+				if c.Level < MaxLevel {
+					var all []Entry
+					for _, q := range p.Quarters(nil) {
+						if q.Empty() || q.Cell().Level != c.Level+1 {
+							t.Fatalf("a quarter of %v is %v", c, q.Cell())
+						}
+						all = slices.AppendSeq(all, q.All())
+					}
+					if !slices.Equal(all, want) {
+						t.Fatalf("the quarters of %v have %d entries, want %d", c, len(all), len(want))
+					}
+				}
+				if !sum.Extent.Contains(sum.Mean()) {
+					t.Fatalf("mean %v outside %v", sum.Mean(), sum.Extent)
+				}
+				if level := p.Common(); level < c.Level || CellOf(want[0].Key, level) != CellOf(want[len(want)-1].Key, level) ||
+					level < MaxLevel && CellOf(want[0].Key, level+1) == CellOf(want[len(want)-1].Key, level+1) {
+					t.Fatalf("Common of %v = %d, from %x to %x", c, level, want[0].Key, want[len(want)-1].Key)
+				}
+				checkParts(t, r, m, p)
 			}
-			if got := tree.Tally(first, last, make(Tally, 12)); !slices.Equal(got, tally) {
-				t.Fatalf("Tally(%x, %x) = %v, want %v", first, last, got, tally)
+		}
+	})
+}
+
+// checkParts cuts p up in the cells of a deeper level.
+func checkParts(t *testing.T, r *rand.Rand, m *model, p Part) {
+	t.Helper()
+	level := p.Cell().Level + uint8(r.IntN(int(MaxLevel-p.Cell().Level)+1))
+	box := randomCell(r, m).Bounds()
+	cells := map[Cell]bool{}
+	p.Parts(level, box, func(part Part) bool {
+		if cells[part.Cell()] || part.Cell().Level != level {
+			t.Fatalf("part %v at level %d comes twice or is at the wrong level", part.Cell(), level)
+		}
+		cells[part.Cell()] = true
+		if got := slices.Collect(part.All()); !slices.Equal(got, m.inside(part.Cell())) {
+			t.Fatalf("part %v has %d entries, want %d", part.Cell(), len(got), len(m.inside(part.Cell())))
+		}
+		return true
+	})
+	touches := false
+	for e := range p.All() {
+		if box.Contains(e.Key.Spot()) {
+			touches = true
+			if !cells[CellOf(e.Key, level)] {
+				t.Fatalf("the part of %v is missing", e)
 			}
+		}
+	}
+	if p.Touches(box) != touches {
+		t.Fatalf("Touches = %v, want %v", !touches, touches)
+	}
+}
+
+// TestNewest checks that the newest change of a box is never older than any in
+// it, and that a box far from all edits keeps the number it had.
+func TestNewest(t *testing.T) {
+	forWorlds(t, func(t *testing.T, r *rand.Rand, tree Tree, m *model) {
+		for range 200 {
+			box := randomCell(r, m).Bounds()
+			got := tree.Newest(box)
 			for key, change := range m.changes {
-				if key >= first && key <= last && change > newest {
-					t.Fatalf("Sum(%x, %x).Newest = %d, but key %x changed at %d", first, last, newest, key, change)
+				if box.Contains(key.Spot()) && change > got {
+					t.Fatalf("Newest(%v) = %d, but key %x changed at %d", box, got, key, change)
 				}
 			}
 		}
 	})
+	var entries []Entry
+	for i := range 5 { // few enough for one leaf
+		entries = append(entries, NewEntry(KeyOf(geo.Project(geo.Point{Lon: -22 + float64(i%4)*0.01, Lat: -38.5 + float64(i/4)*40})), uint32(i), 0, 0))
+	}
+	tree := Build(slices.Clone(entries), 7)
+	edit := tree.Edit()
+	edit.Remove(entries[4], 8)
+	tree = edit.Tree()
+	around := func(e Entry) geo.SpotBox {
+		s := e.Key.Spot()
+		return geo.SpotBox{Min: geo.Spot{X: s.X - 1000, Y: s.Y - 1000}, Max: geo.Spot{X: s.X + 1000, Y: s.Y + 1000}}
+	}
+	if got := tree.Newest(around(entries[4])); got != 8 {
+		t.Errorf("where an entry was removed at 8: Newest = %d", got)
+	}
+	if got := tree.Newest(around(entries[0])); got != 7 {
+		t.Errorf("far from the edit: Newest = %d, want 7 as before", got)
+	}
+}
+
+// TestMembers checks that the hash of members follows identity alone.
+func TestMembers(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 5))
+	hashes := map[uint64]string{}
+	for i := range 300 {
+		for j := range i {
+			a, b := uint64(i)*0x9e3779b97f4a7c15, uint64(j)*0x9e3779b97f4a7c15
+			set := summarise([]Entry{NewEntry(Key(r.Uint64()), 1, 3, a), NewEntry(Key(r.Uint64()), 2, 4, b)})
+			again := summarise([]Entry{NewEntry(Key(r.Uint64()), 7, 5, b), NewEntry(Key(r.Uint64()), 8, 6, a)})
+			if set.Members != again.Members {
+				t.Fatalf("members %d and %d hash to %x and %x", i, j, set.Members, again.Members)
+			}
+			if other, taken := hashes[set.Members]; taken {
+				t.Fatalf("members %d and %d hash like %s", i, j, other)
+			}
+			hashes[set.Members] = "another pair"
+		}
+	}
 }
 
 func TestInAndCount(t *testing.T) {
@@ -250,7 +404,7 @@ func TestSnapshotsHold(t *testing.T) {
 			edit.Insert(m.next(r, worlds["uniform"]), 1<<40)
 		}
 		edited := edit.Tree()
-		if got := slices.Collect(tree.All(0, ^Key(0))); !slices.Equal(got, m.entries) {
+		if got := slices.Collect(tree.All()); !slices.Equal(got, m.entries) {
 			t.Fatal("an edit showed through in an older snapshot")
 		}
 		if edited.Len() != len(m.entries)/2+100 {
@@ -298,30 +452,37 @@ func FuzzEdits(f *testing.F) {
 	f.Add([]byte{0, 1, 2, 3, 128, 129, 255, 7})
 	f.Fuzz(func(t *testing.T, script []byte) {
 		var tree Tree
-		live := map[Entry]bool{}
+		var live []Entry
+		changes := map[Key]uint64{}
 		edit := tree.Edit()
 		for i, b := range script {
-			e := Entry{Key: Key(b&0x3f) << 40, Ref: uint32(b & 1)}
-			if b < 128 && !live[e] {
-				edit.Insert(e, uint64(i))
-				live[e] = true
-			} else if got := edit.Remove(e, uint64(i)); got != live[e] {
-				t.Fatalf("step %d: Remove = %v, want %v", i, got, live[e])
+			change := uint64(i + 1)
+			if b >= 128 && len(live) > 0 {
+				at := int(b) % len(live)
+				e := live[at]
+				if !edit.Remove(e, change) || edit.Remove(e, change) {
+					t.Fatalf("step %d: removing %v went wrong", i, e)
+				}
+				live = slices.Delete(live, at, at+1)
+				changes[e.Key] = change
 			} else {
-				delete(live, e)
+				e := NewEntry(Key(b&0x3f)<<(uint(i)%59), uint32(b&1)<<20+uint32(i), uint16(b%7), uint64(i)<<40)
+				edit.Insert(e, change)
+				live = append(live, e)
+				changes[e.Key] = change
 			}
 			if b%16 == 0 {
-				tree = edit.Tree()
-				edit = tree.Edit()
+				edit = edit.Tree().Edit()
 			}
 		}
 		tree = edit.Tree()
-		if tree.Len() != len(live) {
-			t.Fatalf("Len = %d, want %d", tree.Len(), len(live))
+		slices.SortFunc(live, compare)
+		if got := checkNodes(t, &tree.root); !slices.Equal(got, live) || tree.Len() != len(live) {
+			t.Fatalf("%d entries, Len %d, want %d", len(got), tree.Len(), len(live))
 		}
-		for e := range tree.All(0, ^Key(0)) {
-			if !live[e] {
-				t.Fatalf("%v is there, but was removed", e)
+		for key, change := range changes {
+			if got := tree.Newest(geo.SpotBox{Min: key.Spot(), Max: key.Spot()}); got < change {
+				t.Fatalf("Newest at %x = %d, but it changed at %d", key, got, change)
 			}
 		}
 	})

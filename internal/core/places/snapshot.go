@@ -1,10 +1,12 @@
 package places
 
 import (
+	"bytes"
 	"cmp"
 	"iter"
 	"slices"
 
+	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
 )
@@ -13,21 +15,28 @@ import (
 // and is safe for concurrent use. The zero value is an empty collection.
 type Snapshot struct {
 	columns
-	tree   index.Tree
-	change uint64
+	tree     index.Tree
+	change   uint64
+	selected map[string]selectedTree
 }
 
 // Change returns the number of the newest change the snapshot reflects.
 func (s *Snapshot) Change() uint64 { return s.change }
 
-// Tree returns the snapshot's index. The Ref of an entry is for Place.
+// Tree returns the snapshot's index.
 func (s *Snapshot) Tree() index.Tree { return s.tree }
 
 // Len returns the number of places.
 func (s *Snapshot) Len() int { return s.tree.Len() }
 
 // Place returns the place an entry of the tree stands for.
-func (s *Snapshot) Place(ref uint32) Place { return s.place(ref) }
+func (s *Snapshot) Place(e index.Entry) Place { return s.place(e) }
+
+// Properties returns the properties of a place, all their values the same as they
+// were given, but for the spelling of numbers.
+func (s *Snapshot) Properties(e index.Entry) feature.Properties {
+	return s.propertiesOf(e.Ref, s.place(e))
+}
 
 // A CategoryCount says how many places have a category; Category is "" for those
 // without one.
@@ -38,16 +47,17 @@ type CategoryCount struct {
 
 // Categories returns the categories in use with their counts, in the order of
 // their names.
-func (s *Snapshot) Categories() []CategoryCount { return s.Named(s.tree.Tally(0, ^index.Key(0), nil)) }
+func (s *Snapshot) Categories() []CategoryCount {
+	all := s.tree.Part(index.Cell{})
+	return s.Named(all.Tally(nil))
+}
 
 // Named returns the counts of a tally with the names of their categories, in the
-// order of the names, leaving out zeros.
+// order of the names.
 func (s *Snapshot) Named(tally index.Tally) []CategoryCount {
-	counts := []CategoryCount{}
-	for number, count := range tally {
-		if count > 0 {
-			counts = append(counts, CategoryCount{Category: s.categories[number], Count: int(count)})
-		}
+	counts := make([]CategoryCount, len(tally))
+	for i, share := range tally {
+		counts[i] = CategoryCount{Category: s.categories[share.Category], Count: int(share.Count)}
 	}
 	slices.SortFunc(counts, func(a, b CategoryCount) int { return cmp.Compare(a.Category, b.Category) })
 	return counts
@@ -56,7 +66,8 @@ func (s *Snapshot) Named(tally index.Tally) []CategoryCount {
 // Extent returns the smallest box that holds all places, without crossing the
 // antimeridian, to the precision of a Spot, and whether there are any places.
 func (s *Snapshot) Extent() (geo.Box, bool) {
-	all := s.tree.Summary()
+	world := s.tree.Part(index.Cell{})
+	all := world.Sum()
 	if all.Count == 0 {
 		return geo.Box{}, false
 	}
@@ -73,12 +84,13 @@ func (s *Snapshot) Count(box geo.Box) int {
 	return count
 }
 
-// In returns the refs of the places that lie in box exactly, in no useful order.
-func (s *Snapshot) In(box geo.Box) iter.Seq[uint32] {
-	return func(yield func(uint32) bool) {
+// In returns the entries of the places that lie in box exactly, in no useful
+// order.
+func (s *Snapshot) In(box geo.Box) iter.Seq[index.Entry] {
+	return func(yield func(index.Entry) bool) {
 		for _, spots := range box.SpotBoxes() {
 			for e := range s.tree.In(spots) {
-				if box.Contains(s.at(e.Ref)) && !yield(e.Ref) {
+				if box.Contains(s.at(e.Ref)) && !yield(e) {
 					return
 				}
 			}
@@ -89,19 +101,31 @@ func (s *Snapshot) In(box geo.Box) iter.Seq[uint32] {
 // FirstIDs returns, in ascending byte order, the first n ids greater than after
 // of the places that lie in box exactly.
 func (s *Snapshot) FirstIDs(box geo.Box, after string, n int) []string {
-	var ids []string // sorted; the n least so far
-	for ref := range s.In(box) {
-		id := s.id(ref)
-		if string(id) <= after || len(ids) == n && string(id) >= ids[n-1] {
-			continue
-		}
-		i, _ := slices.BinarySearch(ids, string(id))
-		if len(ids) == n {
-			ids = ids[:n-1]
-		}
-		ids = slices.Insert(ids, i, string(id))
+	first := s.FirstByID(s.In(box), after, n)
+	ids := make([]string, len(first))
+	for i, e := range first {
+		ids[i] = string(s.id(e.Ref))
 	}
 	return ids
+}
+
+// FirstByID returns, in the ascending byte order of their ids, the first n of some
+// places whose ids are greater than after.
+func (s *Snapshot) FirstByID(of iter.Seq[index.Entry], after string, n int) []index.Entry {
+	var first []index.Entry // the least so far, in order
+	from := []byte(after)
+	for e := range of {
+		id := s.id(e.Ref)
+		if bytes.Compare(id, from) <= 0 || len(first) == n && bytes.Compare(id, s.id(first[n-1].Ref)) >= 0 {
+			continue
+		}
+		i, _ := slices.BinarySearchFunc(first, id, func(e index.Entry, id []byte) int { return bytes.Compare(s.id(e.Ref), id) })
+		if len(first) == n {
+			first = first[:n-1]
+		}
+		first = slices.Insert(first, i, e)
+	}
+	return first
 }
 
 // A Neighbour is a place found by Near.
@@ -122,7 +146,7 @@ func (s *Snapshot) Near(from geo.Point, radius float64, limit int) []Neighbour {
 		if metres > radius {
 			break
 		}
-		p := s.place(e.Ref)
+		p := s.place(e)
 		found = append(found, Neighbour{Place: p, Metres: metres, Bearing: geo.Bearing(from, p.At)})
 		if len(found) == limit {
 			break

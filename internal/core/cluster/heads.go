@@ -1,0 +1,316 @@
+package cluster
+
+import (
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/index"
+)
+
+// A view is the cells of one zoom, as far as they are known.
+type view struct {
+	*views
+	zoom  int
+	level uint8
+	apart int64  // the spacing in units of a Spot
+	mask  uint32 // the greatest column and row
+
+	// The cells around the box of the view lie in a window, row by row; the others
+	// in a map. In the window, nil is a cell not looked at yet.
+	window        []*cell
+	left, top     uint32 // of the window
+	width, height uint32 // of the window; 0 where there is none
+	others        map[uint64]*cell
+}
+
+// A cell of a view, with the places in it.
+type cell struct {
+	x, y  uint32
+	part  index.Part
+	sum   index.Summary
+	mean  geo.Spot
+	owner *cell // the head whose marker stands for its places; nil until known
+
+	against  [8]*cell // the cells it conflicts with
+	rivals   int8     // how many those are, once counted
+	counted  bool
+	first    answer
+	beat     answer
+	leads    answer
+	reported bool // its marker is
+}
+
+// An answer to a question that is worked out once.
+type answer int8
+
+const (
+	unknown answer = iota
+	no
+	yes
+)
+
+func answered(is bool) answer {
+	if is {
+		return yes
+	}
+	return no
+}
+
+// nothing stands for cells without places.
+var nothing = new(cell)
+
+// windowMargin is how many cells around its box a view keeps in its window.
+const windowMargin = 3
+
+// maxWindow is how many cells a window may have. A view of more, which has a large
+// box at a deep zoom, does without.
+const maxWindow = 1 << 16
+
+// open makes the window of the view for its boxes, which are one box or the two
+// sides of one that crosses the antimeridian, and fills in the cells in the box and
+// those next to it.
+func (v *view) open(boxes []geo.SpotBox) {
+	shift := index.MaxLevel - v.level
+	first, last := boxes[0], boxes[len(boxes)-1]
+	west, east := uint64(first.Min.X)>>shift, uint64(last.Max.X)>>shift
+	columns := uint64(v.mask) + 1
+	width := (east-west+columns)%columns + 1
+	if len(boxes) == 2 && width == 1 { // both ends in one column, and all the others between them
+		width = columns
+	}
+	top, bottom := uint64(first.Min.Y)>>shift, uint64(first.Max.Y)>>shift
+	v.left = uint32(west-windowMargin) & v.mask
+	v.width = uint32(min(columns, width+2*windowMargin))
+	v.top = uint32(max(top, windowMargin) - windowMargin)
+	v.height = uint32(min(uint64(v.mask), bottom+windowMargin)) - v.top + 1
+	size := uint64(v.width) * uint64(v.height)
+	if size > maxWindow {
+		v.width, v.height = 0, 0
+		return
+	}
+	if uint64(cap(v.window)) < size {
+		v.window = make([]*cell, size)
+	}
+	v.window = v.window[:size]
+	clear(v.window)
+	// What is next to the box and beyond the antimeridian is looked up as needed.
+	for _, spots := range boxes {
+		around := widen(spots, v.level, 1)
+		for y := uint64(around.Min.Y) >> shift; y <= uint64(around.Max.Y)>>shift; y++ {
+			for x := uint64(around.Min.X) >> shift; x <= uint64(around.Max.X)>>shift; x++ {
+				if slot := v.slot(uint32(x), uint32(y)); slot != nil && *slot == nil {
+					*slot = nothing
+				}
+			}
+		}
+	}
+	for _, spots := range boxes {
+		v.world.Parts(v.level, widen(spots, v.level, 1), func(p index.Part) bool {
+			at := p.Cell()
+			if slot := v.slot(at.X, at.Y); slot != nil && (*slot == nil || *slot == nothing) {
+				*slot = v.read(p)
+			}
+			return true
+		})
+	}
+}
+
+// each calls f with the cells that may have places in spots, one of the boxes the
+// view was opened for, until it returns false; it reports whether it never did.
+func (v *view) each(spots geo.SpotBox, f func(*cell, geo.SpotBox) bool) bool {
+	if v.height == 0 {
+		return v.world.Parts(v.level, spots, func(p index.Part) bool { return f(v.known(p), spots) })
+	}
+	shift := index.MaxLevel - v.level
+	for y := spots.Min.Y >> shift; y <= spots.Max.Y>>shift; y++ {
+		for x := spots.Min.X >> shift; x <= spots.Max.X>>shift; x++ {
+			if c := v.cell(x, y); c != nil && !f(c, spots) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// slot returns where in the window the cell of a column and row is, or nil.
+func (v *view) slot(x, y uint32) **cell {
+	column, row := (x-v.left)&v.mask, y-v.top
+	if column >= v.width || row >= v.height {
+		return nil
+	}
+	return &v.window[row*v.width+column]
+}
+
+func (v *view) read(p index.Part) *cell {
+	c := v.newCell()
+	at := p.Cell()
+	c.x, c.y, c.part = at.X, at.Y, p
+	c.sum = p.Sum()
+	c.mean = c.sum.Mean()
+	return c
+}
+
+// known returns the cell of p, which is not empty.
+func (v *view) known(p index.Part) *cell {
+	at := p.Cell()
+	if slot := v.slot(at.X, at.Y); slot != nil {
+		if *slot == nil {
+			*slot = v.read(p)
+		}
+		return *slot
+	}
+	key := uint64(at.X)<<32 | uint64(at.Y)
+	c := v.others[key]
+	if c == nil {
+		c = v.read(p)
+		v.others[key] = c
+	}
+	return c
+}
+
+// cell returns the cell at a column and row, or nil if it has no places.
+func (v *view) cell(x, y uint32) *cell {
+	slot := v.slot(x, y)
+	var c *cell
+	key := uint64(x)<<32 | uint64(y)
+	if slot != nil {
+		c = *slot
+	} else {
+		c = v.others[key]
+	}
+	if c == nil {
+		c = nothing
+		if p := v.world.Part(index.Cell{Level: v.level, X: x, Y: y}); !p.Empty() {
+			c = v.read(p)
+		}
+		if slot != nil {
+			*slot = c
+		} else {
+			v.others[key] = c
+		}
+	}
+	if c == nothing {
+		return nil
+	}
+	return c
+}
+
+// rivals returns the cells that c conflicts with.
+func (v *view) rivals(c *cell) []*cell {
+	if c.counted {
+		return c.against[:c.rivals]
+	}
+	c.counted = true
+	for dy := uint32(0); dy < 3; dy++ {
+		y := c.y + dy - 1
+		if y > v.mask { // beyond a pole
+			continue
+		}
+		for dx := uint32(0); dx < 3; dx++ {
+			x := (c.x + dx - 1) & v.mask
+			if x == c.x && (y == c.y || dx != 1) || v.mask == 1 && dx == 2 {
+				continue // c itself, or seen already in a world of one or two columns
+			}
+			if n := v.cell(x, y); n != nil && v.conflict(n.mean, c.mean) {
+				c.against[c.rivals] = n
+				c.rivals++
+			}
+		}
+	}
+	return c.against[:c.rivals]
+}
+
+// conflict reports whether markers at a and b would be too close.
+func (v *view) conflict(a, b geo.Spot) bool {
+	dx := int64(int32(a.X - b.X)) // the short way round the world
+	dy := int64(a.Y) - int64(b.Y)
+	if max(dx, -dx) >= v.apart || max(dy, -dy) >= v.apart {
+		return false
+	}
+	return dx*dx+dy*dy < v.apart*v.apart
+}
+
+// before reports whether a comes before b: the heavier first, and of equals the
+// one that is first in key order.
+func before(a, b *cell) bool {
+	if a.sum.Count != b.sum.Count {
+		return a.sum.Count > b.sum.Count
+	}
+	return index.KeyOf(geo.Spot{X: a.x, Y: a.y}) < index.KeyOf(geo.Spot{X: b.x, Y: b.y})
+}
+
+// isFirst reports whether c comes before all its rivals: step 1.
+func (v *view) isFirst(c *cell) bool {
+	if c.first == unknown {
+		c.first = yes
+		for _, n := range v.rivals(c) {
+			if before(n, c) {
+				c.first = no
+				break
+			}
+		}
+	}
+	return c.first == yes
+}
+
+// isBeaten reports whether c conflicts with a cell that is first: step 2.
+func (v *view) isBeaten(c *cell) bool {
+	if c.beat == unknown {
+		c.beat = no
+		for _, n := range v.rivals(c) {
+			if v.isFirst(n) {
+				c.beat = yes
+				break
+			}
+		}
+	}
+	return c.beat == yes
+}
+
+// isHead reports whether c is a head.
+func (v *view) isHead(c *cell) bool {
+	if c.leads == unknown {
+		c.leads = answered(v.isFirst(c) || !v.isBeaten(c) && v.winsTurn(c))
+	}
+	return c.leads == yes
+}
+
+// winsTurn reports whether c, neither first nor beaten, is a head when the turn
+// comes to its kind: step 3.
+func (v *view) winsTurn(c *cell) bool {
+	turn := func(c *cell) uint32 { return c.x&1 | c.y&1<<1 }
+	for _, n := range v.rivals(c) {
+		if turn(n) < turn(c) && v.isHead(n) {
+			return false
+		}
+	}
+	return true
+}
+
+// head returns the cell whose marker stands for the places of c: c itself or one
+// it conflicts with.
+func (v *view) head(c *cell) *cell {
+	if c.owner != nil {
+		return c.owner
+	}
+	best := c
+	if !v.isHead(c) {
+		for _, n := range v.rivals(c) {
+			if v.isHead(n) && (best == c || before(n, best)) {
+				best = n
+			}
+		}
+	}
+	c.owner = best
+	return best
+}
+
+// members appends to dst the cells whose places the marker of head stands for,
+// head first.
+func (v *view) members(head *cell, dst []*cell) []*cell {
+	dst = append(dst, head)
+	for _, n := range v.rivals(head) {
+		if v.head(n) == head {
+			dst = append(dst, n)
+		}
+	}
+	return dst
+}

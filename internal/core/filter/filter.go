@@ -1,0 +1,415 @@
+// Package filter reads conditions on the properties of features and says which
+// features meet them. The language is a subset of CQL2 Text (OGC 21-065r2):
+//
+//	berths >= 4 AND condition IN ('good', 'fair')
+//	depth BETWEEN 2 AND 6 OR depth IS NULL
+//	NOT (note LIKE '%rope%') AND checked >= DATE('2026-04-01')
+//	CASEI(name) LIKE CASEI('north%')
+//
+// A property that a feature does not have is null. As in SQL, comparing null, or
+// values of different kinds, is neither true nor false; a feature is chosen only
+// where the whole condition is true.
+//
+// Where a condition is not well formed, a [SyntaxError] tells where and what was
+// expected.
+package filter
+
+import (
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+)
+
+// Limits of a condition.
+const (
+	MaxLength = 4000 // characters
+	maxDepth  = 60   // of parentheses and NOT
+)
+
+// A Kind is what a Value is.
+type Kind uint8
+
+// The kinds of values. Objects and arrays count as Other: they are not null, and
+// compare with nothing.
+const (
+	Null Kind = iota
+	Bool
+	Number
+	Text
+	Other
+	instant // a moment, of a literal
+	day     // a date, of a literal
+)
+
+// A Value is the value of a property. The zero value is null.
+type Value struct {
+	Kind   Kind
+	Number float64 // 0 or 1 for Bool
+	Text   string
+	time   time.Time
+}
+
+// TextValue returns the Value of a text.
+func TextValue(s string) Value { return Value{Kind: Text, Text: s} }
+
+// NumberValue returns the Value of a number.
+func NumberValue(n float64) Value { return Value{Kind: Number, Number: n} }
+
+// BoolValue returns the Value of a truth value.
+func BoolValue(b bool) Value {
+	v := Value{Kind: Bool}
+	if b {
+		v.Number = 1
+	}
+	return v
+}
+
+// A Filter is a condition that was read by Parse. It is immutable.
+type Filter struct {
+	root       condition
+	properties []string
+	text       string
+}
+
+// Properties returns the names of the properties that the condition asks for.
+func (f *Filter) Properties() []string { return f.properties }
+
+// String returns the condition in a canonical form: conditions that differ only in
+// spaces, in the case of words, or in needless parentheses have the same.
+func (f *Filter) String() string { return f.text }
+
+// Matches reports whether a feature meets the condition. The values are those of
+// its Properties, in their order.
+func (f *Filter) Matches(values []Value) bool { return f.root.holds(values) == isTrue }
+
+// truth is the outcome of a condition.
+type truth int8
+
+const (
+	isFalse truth = iota
+	isUnknown
+	isTrue
+)
+
+func truthOf(b bool) truth {
+	if b {
+		return isTrue
+	}
+	return isFalse
+}
+
+// A condition is a part of a Filter.
+type condition interface {
+	holds(values []Value) truth
+	write(b *strings.Builder)
+}
+
+// An operand is a literal or a property.
+type operand struct {
+	literal  Value
+	property int // index of the property plus one; 0 for a literal
+	name     string
+	fold     bool // compared without regard to case
+}
+
+func (o *operand) value(values []Value) Value {
+	v := o.literal
+	if o.property > 0 {
+		v = values[o.property-1]
+	}
+	if o.fold && v.Kind == Text {
+		v.Text = foldCase(v.Text)
+	}
+	return v
+}
+
+// foldCase makes texts that differ only in case the same.
+func foldCase(s string) string { return strings.ToLower(strings.ToUpper(s)) }
+
+type (
+	and     struct{ parts []condition }
+	or      struct{ parts []condition }
+	not     struct{ part condition }
+	always  struct{ is bool }
+	compare struct {
+		left, right operand
+		op          string
+	}
+	between struct{ of, low, high operand }
+	in      struct {
+		of   operand
+		list []operand
+	}
+	like struct {
+		of      operand
+		pattern operand
+		match   *pattern
+	}
+	isNull struct{ of operand }
+)
+
+func (c *and) holds(values []Value) truth {
+	result := isTrue
+	for _, p := range c.parts {
+		if result = min(result, p.holds(values)); result == isFalse {
+			break
+		}
+	}
+	return result
+}
+
+func (c *or) holds(values []Value) truth {
+	result := isFalse
+	for _, p := range c.parts {
+		if result = max(result, p.holds(values)); result == isTrue {
+			break
+		}
+	}
+	return result
+}
+
+func (c *not) holds(values []Value) truth { return isTrue - c.part.holds(values) }
+
+func (c *always) holds([]Value) truth { return truthOf(c.is) }
+
+func (c *compare) holds(values []Value) truth {
+	return compared(c.left.value(values), c.op, c.right.value(values))
+}
+
+func compared(a Value, op string, b Value) truth {
+	order, ok := order(a, b)
+	if !ok {
+		return isUnknown
+	}
+	switch op {
+	case "=":
+		return truthOf(order == 0)
+	case "<>":
+		return truthOf(order != 0)
+	case "<":
+		return truthOf(order < 0)
+	case "<=":
+		return truthOf(order <= 0)
+	case ">":
+		return truthOf(order > 0)
+	}
+	return truthOf(order >= 0)
+}
+
+// order compares two values of the same kind: negative where a is less, and
+// reports whether they can be compared. Texts are compared by Unicode code points.
+// A text is compared with a moment or a date by what it says in RFC 3339.
+func order(a, b Value) (int, bool) {
+	switch {
+	case a.Kind == Text && b.Kind >= instant:
+		t, ok := readTime(a.Text, b.Kind)
+		return t.Compare(b.time), ok
+	case b.Kind == Text && a.Kind >= instant:
+		t, ok := readTime(b.Text, a.Kind)
+		return a.time.Compare(t), ok
+	case a.Kind != b.Kind:
+		return 0, false
+	}
+	switch a.Kind {
+	case Number, Bool:
+		switch {
+		case a.Number < b.Number:
+			return -1, true
+		case a.Number > b.Number:
+			return 1, true
+		}
+		return 0, true
+	case Text:
+		return strings.Compare(a.Text, b.Text), true
+	case instant, day:
+		return a.time.Compare(b.time), true
+	}
+	return 0, false
+}
+
+// readTime reads a date, or a moment. A moment without an offset is in UTC. Where
+// a date is meant, the moments of a day count as that day.
+func readTime(s string, kind Kind) (time.Time, bool) {
+	for _, layout := range []string{time.RFC3339, "2006-01-02", "2006-01-02T15:04:05", "2006-01-02 15:04:05"} {
+		t, err := time.Parse(layout, s)
+		if err != nil {
+			continue
+		}
+		if kind == day {
+			t = time.Date(t.Year(), t.Month(), t.Day(), 0, 0, 0, 0, time.UTC)
+		}
+		return t, true
+	}
+	return time.Time{}, false
+}
+
+func (c *between) holds(values []Value) truth {
+	v := c.of.value(values)
+	return min(compared(v, ">=", c.low.value(values)), compared(v, "<=", c.high.value(values)))
+}
+
+func (c *in) holds(values []Value) truth {
+	v, result := c.of.value(values), isFalse
+	for i := range c.list {
+		if result = max(result, compared(v, "=", c.list[i].value(values))); result == isTrue {
+			break
+		}
+	}
+	return result
+}
+
+func (c *isNull) holds(values []Value) truth { return truthOf(c.of.value(values).Kind == Null) }
+
+func (c *like) holds(values []Value) truth {
+	v := c.of.value(values)
+	if v.Kind != Text {
+		return isUnknown
+	}
+	return truthOf(c.match.matches(v.Text))
+}
+
+// A pattern is that of LIKE: the parts between its wildcards.
+type pattern struct {
+	parts []patternPart
+}
+
+// A patternPart is a run of characters and _ wildcards, and whether any number of
+// characters may come before it.
+type patternPart struct {
+	runes []rune // anyRune for _
+	free  bool
+}
+
+const anyRune = -1
+
+func newPattern(s string) *pattern {
+	p := &pattern{parts: []patternPart{{}}}
+	escaped := false
+	for _, r := range s {
+		last := &p.parts[len(p.parts)-1]
+		switch {
+		case escaped:
+			last.runes = append(last.runes, r)
+			escaped = false
+		case r == '\\':
+			escaped = true
+		case r == '_':
+			last.runes = append(last.runes, anyRune)
+		case r == '%':
+			p.parts = append(p.parts, patternPart{free: true})
+		default:
+			last.runes = append(last.runes, r)
+		}
+	}
+	return p
+}
+
+// matches takes each part at the first place where it fits, and the last at the
+// end; no other choice can do better, so there is no going back.
+func (p *pattern) matches(s string) bool {
+	text := []rune(s)
+	for i, part := range p.parts {
+		n := len(part.runes)
+		if i == len(p.parts)-1 {
+			return len(text) >= n && (part.free || len(text) == n) && fits(part.runes, text[len(text)-n:])
+		}
+		for {
+			if len(text) < n {
+				return false
+			}
+			if fits(part.runes, text) {
+				break
+			}
+			if !part.free {
+				return false
+			}
+			text = text[1:]
+		}
+		text = text[n:]
+	}
+	return true
+}
+
+func fits(part, text []rune) bool {
+	for i, r := range part {
+		if r != anyRune && r != text[i] {
+			return false
+		}
+	}
+	return true
+}
+
+func (c *and) write(b *strings.Builder)    { writeAll(b, c.parts, " AND ") }
+func (c *or) write(b *strings.Builder)     { writeAll(b, c.parts, " OR ") }
+func (c *not) write(b *strings.Builder)    { b.WriteString("NOT "); c.part.write(b) }
+func (c *always) write(b *strings.Builder) { b.WriteString(strings.ToUpper(fmt.Sprint(c.is))) }
+func (c *isNull) write(b *strings.Builder) { c.of.write(b); b.WriteString(" IS NULL") }
+
+func writeAll(b *strings.Builder, parts []condition, between string) {
+	b.WriteByte('(')
+	for i, p := range parts {
+		if i > 0 {
+			b.WriteString(between)
+		}
+		p.write(b)
+	}
+	b.WriteByte(')')
+}
+
+func (c *compare) write(b *strings.Builder) {
+	c.left.write(b)
+	b.WriteString(" " + c.op + " ")
+	c.right.write(b)
+}
+
+func (c *between) write(b *strings.Builder) {
+	c.of.write(b)
+	b.WriteString(" BETWEEN ")
+	c.low.write(b)
+	b.WriteString(" AND ")
+	c.high.write(b)
+}
+
+func (c *in) write(b *strings.Builder) {
+	c.of.write(b)
+	b.WriteString(" IN (")
+	for i := range c.list {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		c.list[i].write(b)
+	}
+	b.WriteByte(')')
+}
+
+func (c *like) write(b *strings.Builder) {
+	c.of.write(b)
+	b.WriteString(" LIKE ")
+	c.pattern.write(b)
+}
+
+func (o *operand) write(b *strings.Builder) {
+	if o.fold {
+		b.WriteString("CASEI(")
+		defer b.WriteByte(')')
+	}
+	quote := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+	switch v := o.literal; {
+	case o.property > 0:
+		b.WriteString(`"` + strings.ReplaceAll(o.name, `"`, `""`) + `"`)
+	case v.Kind == Bool:
+		b.WriteString(strings.ToUpper(fmt.Sprint(v.Number == 1)))
+	case v.Kind == Number:
+		fmt.Fprint(b, v.Number)
+	case v.Kind == instant:
+		b.WriteString("TIMESTAMP(" + quote(v.Text) + ")")
+	case v.Kind == day:
+		b.WriteString("DATE(" + quote(v.Text) + ")")
+	default:
+		b.WriteString(quote(v.Text))
+	}
+}
+
+func isNameStart(r rune) bool { return r == '_' || unicode.IsLetter(r) }
+func isNamePart(r rune) bool  { return isNameStart(r) || unicode.IsDigit(r) || r == '.' || r == ':' }

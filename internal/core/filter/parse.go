@@ -1,0 +1,452 @@
+package filter
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// A SyntaxError tells what is wrong with a condition, and where.
+type SyntaxError struct {
+	Position int    // of the first character that is wrong, the first being 1
+	Found    string // what is there; empty at the end
+	Expected string
+	Hint     string // what to do about it; may be empty
+}
+
+func (e *SyntaxError) Error() string {
+	found := "the end"
+	if e.Found != "" {
+		found = e.Found
+	}
+	text := fmt.Sprintf("at character %d: expected %s, found %s", e.Position, e.Expected, found)
+	if e.Hint != "" {
+		text += " (" + e.Hint + ")"
+	}
+	return text
+}
+
+// Parse reads a condition. Its error is a *SyntaxError.
+func Parse(text string) (*Filter, error) {
+	if n := utf8.RuneCountInString(text); n > MaxLength {
+		return nil, &SyntaxError{Position: MaxLength + 1, Expected: fmt.Sprintf("at most %d characters", MaxLength), Found: fmt.Sprint(n)}
+	}
+	if !utf8.ValidString(text) {
+		return nil, &SyntaxError{Position: 1, Expected: "text in UTF-8", Found: "other bytes"}
+	}
+	p := &parser{rest: text, filter: &Filter{}}
+	if err := p.next(); err != nil {
+		return nil, err
+	}
+	root, err := p.either(0)
+	if err != nil {
+		return nil, err
+	}
+	if p.token.kind != endToken {
+		return nil, p.expected("AND, OR or the end")
+	}
+	p.filter.root = root
+	var b strings.Builder
+	root.write(&b)
+	p.filter.text = b.String()
+	return p.filter, nil
+}
+
+type tokenKind uint8
+
+const (
+	endToken  tokenKind = iota
+	wordToken           // a keyword or the name of a property
+	nameToken           // the name of a property in double quotes
+	textToken           // in single quotes
+	numberToken
+	signToken // an operator, a parenthesis or a comma
+)
+
+type token struct {
+	kind     tokenKind
+	text     string // what it says, without quotes
+	source   string // as it was written
+	position int
+}
+
+type parser struct {
+	rest   string
+	at     int // characters read
+	token  token
+	filter *Filter
+}
+
+// take cuts n bytes off what is left to read.
+func (p *parser) take(n int) string {
+	s := p.rest[:n]
+	p.rest = p.rest[n:]
+	p.at += utf8.RuneCountInString(s)
+	return s
+}
+
+// next reads the next token.
+func (p *parser) next() error {
+	p.take(len(p.rest) - len(strings.TrimLeftFunc(p.rest, unicode.IsSpace)))
+	p.token = token{position: p.at + 1}
+	if p.rest == "" {
+		return nil
+	}
+	span := func(part func(rune) bool) int {
+		if end := strings.IndexFunc(p.rest, func(r rune) bool { return !part(r) }); end >= 0 {
+			return end
+		}
+		return len(p.rest)
+	}
+	first, _ := utf8.DecodeRuneInString(p.rest)
+	switch {
+	case first == '\'' || first == '"':
+		text, end, ok := quoted(p.rest)
+		if !ok {
+			p.take(len(p.rest))
+			return &SyntaxError{Position: p.at + 1, Expected: fmt.Sprintf("a closing %c for the one at character %d", first, p.token.position)}
+		}
+		p.token.kind, p.token.text = textToken, text
+		if first == '"' {
+			p.token.kind = nameToken
+		}
+		p.token.source = p.take(end)
+	case isNameStart(first):
+		p.token.kind = wordToken
+		p.token.source = p.take(span(isNamePart))
+		p.token.text = p.token.source
+	case strings.ContainsRune("+-.0123456789", first):
+		p.token.kind = numberToken
+		previous := rune(0)
+		p.token.source = p.take(span(func(r rune) bool {
+			sign := strings.ContainsRune("+-", r) && (previous == 0 || previous == 'e' || previous == 'E')
+			previous = r
+			return sign || r == '.' || r == 'e' || r == 'E' || unicode.IsDigit(r)
+		}))
+		p.token.text = p.token.source
+	default:
+		n := utf8.RuneLen(first)
+		for _, sign := range []string{"<=", ">=", "<>"} {
+			if strings.HasPrefix(p.rest, sign) {
+				n = len(sign)
+			}
+		}
+		p.token.kind = signToken
+		p.token.source = p.take(n)
+		p.token.text = p.token.source
+	}
+	return nil
+}
+
+// quoted reads what is in quotes at the start of s, where a quote is written twice
+// to mean itself.
+func quoted(s string) (text string, end int, ok bool) {
+	quote := s[0]
+	var b strings.Builder
+	for i := 1; i < len(s); i++ {
+		if s[i] == quote {
+			if i+1 == len(s) || s[i+1] != quote {
+				return b.String(), i + 1, true
+			}
+			i++
+		}
+		b.WriteByte(s[i])
+	}
+	return "", 0, false
+}
+
+func (p *parser) expected(what string) *SyntaxError {
+	return &SyntaxError{Position: p.token.position, Expected: what, Found: p.token.source, Hint: p.hint()}
+}
+
+func (p *parser) hint() string {
+	switch {
+	case p.token.kind == nameToken:
+		return "double quotes are for the names of properties; text goes in single quotes"
+	case p.token.text == "!" || p.token.text == "==":
+		return "not equal is written <>, equal ="
+	case p.token.text == "&" || p.token.text == "|":
+		return "conditions are joined with AND and OR"
+	case p.is("ILIKE"):
+		return "to leave case aside write CASEI(name) LIKE CASEI('text')"
+	}
+	return ""
+}
+
+var keywords = []string{"AND", "OR", "NOT", "IN", "BETWEEN", "LIKE", "IS", "NULL", "TRUE", "FALSE"}
+
+// is reports whether the token is the given keyword or sign.
+func (p *parser) is(word string) bool {
+	return p.token.kind == signToken && p.token.text == word || p.token.kind == wordToken && strings.EqualFold(p.token.text, word)
+}
+
+// accept goes past the token if it is the given keyword or sign.
+func (p *parser) accept(word string) (bool, error) {
+	if !p.is(word) {
+		return false, nil
+	}
+	return true, p.next()
+}
+
+func (p *parser) require(word, what string) error {
+	ok, err := p.accept(word)
+	if err == nil && !ok {
+		return p.expected(what)
+	}
+	return err
+}
+
+// either reads conditions joined by OR.
+func (p *parser) either(depth int) (condition, error) {
+	return p.joined("OR", func() (condition, error) { return p.all(depth) }, func(parts []condition) condition { return &or{parts} })
+}
+
+// all reads conditions joined by AND.
+func (p *parser) all(depth int) (condition, error) {
+	return p.joined("AND", func() (condition, error) { return p.single(depth) }, func(parts []condition) condition { return &and{parts} })
+}
+
+func (p *parser) joined(word string, read func() (condition, error), join func([]condition) condition) (condition, error) {
+	var parts []condition
+	for {
+		part, err := read()
+		if err != nil {
+			return nil, err
+		}
+		parts = append(parts, part)
+		again, err := p.accept(word)
+		if err != nil {
+			return nil, err
+		}
+		if !again {
+			break
+		}
+	}
+	if len(parts) == 1 {
+		return parts[0], nil
+	}
+	return join(parts), nil
+}
+
+// single reads NOT, a condition in parentheses, or a predicate.
+func (p *parser) single(depth int) (condition, error) {
+	if depth > maxDepth {
+		return nil, &SyntaxError{Position: p.token.position, Expected: fmt.Sprintf("parentheses and NOT at most %d deep", maxDepth), Found: "more"}
+	}
+	if ok, err := p.accept("NOT"); ok || err != nil {
+		if err != nil {
+			return nil, err
+		}
+		part, err := p.single(depth + 1)
+		return &not{part}, err
+	}
+	if ok, err := p.accept("("); ok || err != nil {
+		if err != nil {
+			return nil, err
+		}
+		inner, err := p.either(depth + 1)
+		if err != nil {
+			return nil, err
+		}
+		return inner, p.require(")", "AND, OR or )")
+	}
+	return p.predicate()
+}
+
+const aValue = "the name of a property, a number, text in single quotes, TRUE, FALSE, DATE('...') or TIMESTAMP('...')"
+
+func (p *parser) predicate() (condition, error) {
+	left, err := p.operand("a condition, beginning with " + aValue)
+	if err != nil {
+		return nil, err
+	}
+	for _, op := range []string{"=", "<>", "<=", ">=", "<", ">"} {
+		if ok, err := p.accept(op); ok || err != nil {
+			if err != nil {
+				return nil, err
+			}
+			right, err := p.operand(aValue)
+			if err != nil {
+				return nil, err
+			}
+			return &compare{left: left, op: op, right: right}, nil
+		}
+	}
+	negated, err := p.accept("NOT")
+	if err != nil {
+		return nil, err
+	}
+	c, err := p.wordPredicate(left, negated)
+	if err != nil {
+		return nil, err
+	}
+	if negated {
+		c = &not{c}
+	}
+	return c, nil
+}
+
+// wordPredicate reads what follows an operand where it is no sign.
+func (p *parser) wordPredicate(left operand, negated bool) (condition, error) {
+	word := ""
+	if p.token.kind == wordToken {
+		word = strings.ToUpper(p.token.text)
+	}
+	switch {
+	case word == "IS" && !negated:
+		if err := p.next(); err != nil {
+			return nil, err
+		}
+		isNot, err := p.accept("NOT")
+		if err != nil {
+			return nil, err
+		}
+		if err := p.require("NULL", "NULL or NOT NULL"); err != nil {
+			return nil, err
+		}
+		if isNot {
+			return &not{&isNull{left}}, nil
+		}
+		return &isNull{left}, nil
+	case word == "BETWEEN":
+		return p.between(left)
+	case word == "IN":
+		return p.in(left)
+	case word == "LIKE":
+		return p.like(left)
+	case left.property == 0 && left.literal.Kind == Bool && !negated:
+		return &always{left.literal.Number == 1}, nil
+	case negated:
+		return nil, p.expected("IN, LIKE or BETWEEN")
+	}
+	return nil, p.expected("=, <>, <, <=, >, >=, IN, LIKE, BETWEEN or IS NULL")
+}
+
+func (p *parser) between(of operand) (condition, error) {
+	if err := p.next(); err != nil {
+		return nil, err
+	}
+	low, err := p.operand(aValue)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.require("AND", "AND and the upper end of BETWEEN"); err != nil {
+		return nil, err
+	}
+	high, err := p.operand(aValue)
+	return &between{of, low, high}, err
+}
+
+func (p *parser) in(of operand) (condition, error) {
+	if err := p.next(); err != nil {
+		return nil, err
+	}
+	if err := p.require("(", "( and the values of IN"); err != nil {
+		return nil, err
+	}
+	c := &in{of: of}
+	for {
+		v, err := p.operand(aValue)
+		if err != nil {
+			return nil, err
+		}
+		c.list = append(c.list, v)
+		if more, err := p.accept(","); err != nil {
+			return nil, err
+		} else if !more {
+			return c, p.require(")", "a comma or )")
+		}
+	}
+}
+
+func (p *parser) like(of operand) (condition, error) {
+	if err := p.next(); err != nil {
+		return nil, err
+	}
+	at := p.token
+	text, err := p.operand("a pattern in single quotes, with % for any text and _ for any character")
+	if err != nil {
+		return nil, err
+	}
+	if text.literal.Kind != Text {
+		return nil, &SyntaxError{Position: at.position, Found: at.source, Expected: "a pattern in single quotes, with % for any text and _ for any character"}
+	}
+	return &like{of: of, pattern: text, match: newPattern(text.value(nil).Text)}, nil
+}
+
+// operand reads a property or a literal.
+func (p *parser) operand(what string) (operand, error) {
+	t := p.token
+	word := strings.ToUpper(t.text)
+	switch {
+	case t.kind == nameToken, t.kind == wordToken && !slices.Contains(keywords, word):
+		if err := p.next(); err != nil {
+			return operand{}, err
+		}
+		if t.kind == wordToken && p.is("(") {
+			return p.function(t, word)
+		}
+		return p.property(t.text), nil
+	case t.kind == wordToken && (word == "TRUE" || word == "FALSE"):
+		return operand{literal: BoolValue(word == "TRUE")}, p.next()
+	case t.kind == textToken:
+		return operand{literal: TextValue(t.text)}, p.next()
+	case t.kind == numberToken:
+		n, err := strconv.ParseFloat(t.text, 64)
+		if err != nil {
+			return operand{}, p.expected("a number")
+		}
+		return operand{literal: NumberValue(n)}, p.next()
+	}
+	e := p.expected(what)
+	if t.kind == wordToken && t.text != "" {
+		e.Hint = "a property of that name is written in double quotes"
+	}
+	return operand{}, e
+}
+
+func (p *parser) property(name string) operand {
+	i := slices.Index(p.filter.properties, name)
+	if i < 0 {
+		i = len(p.filter.properties)
+		p.filter.properties = append(p.filter.properties, name)
+	}
+	return operand{property: i + 1, name: name}
+}
+
+// function reads the rest of CASEI(...), DATE(...) or TIMESTAMP(...).
+func (p *parser) function(name token, word string) (operand, error) {
+	if word != "CASEI" && word != "DATE" && word != "TIMESTAMP" {
+		return operand{}, &SyntaxError{Position: name.position, Found: name.source + "(", Expected: "CASEI, DATE or TIMESTAMP, which are the functions there are"}
+	}
+	if err := p.next(); err != nil {
+		return operand{}, err
+	}
+	at := p.token
+	if word == "CASEI" {
+		o, err := p.operand("the name of a property or text in single quotes")
+		if err != nil {
+			return o, err
+		}
+		o.fold = true
+		return o, p.require(")", ")")
+	}
+	kind, example := day, "a date like '2026-04-01'"
+	if word == "TIMESTAMP" {
+		kind, example = instant, "a moment like '2026-04-01T08:30:00Z'"
+	}
+	if at.kind != textToken {
+		return operand{}, p.expected(example)
+	}
+	t, ok := readTime(at.text, kind)
+	if !ok {
+		return operand{}, p.expected(example)
+	}
+	if err := p.next(); err != nil {
+		return operand{}, err
+	}
+	return operand{literal: Value{Kind: kind, Text: at.text, time: t}}, p.require(")", ")")
+}

@@ -1,0 +1,230 @@
+package index
+
+import (
+	"cmp"
+	"math/bits"
+	"slices"
+
+	"idlebeacon/internal/core/geo"
+)
+
+// MaxCategory is the greatest number of a category.
+const MaxCategory = 1<<categoryBits - 1
+
+const (
+	categoryBits = 10
+	tagBits      = 32 - categoryBits
+)
+
+// An Entry is one point of the index.
+type Entry struct {
+	Key   Key
+	Ref   uint32 // what the point stands for, in the owner's own numbering
+	label uint32 // the category, and the tag that stands for its identity
+}
+
+// NewEntry returns an entry. Its category is the owner's number for it, 0 to
+// [MaxCategory]. Its identity is a hash of what makes the point the same one after
+// it was changed or moved; see [Summary.Members].
+func NewEntry(key Key, ref uint32, category uint16, identity uint64) Entry {
+	return Entry{Key: key, Ref: ref, label: uint32(category)<<tagBits | uint32(identity>>(64-tagBits))}
+}
+
+// Category returns the number of e's category.
+func (e Entry) Category() uint16 { return uint16(e.label >> tagBits) }
+
+// member returns e's share of Summary.Members: its tag, spread over 64 bits by the
+// finishing steps of SplitMix64 (G. L. Steele, D. Lea, C. H. Flood, "Fast
+// Splittable Pseudorandom Number Generators", OOPSLA 2014), so that sums differ.
+func (e Entry) member() uint64 {
+	x := (uint64(e.label&(1<<tagBits-1)) + 1) * 0x9e3779b97f4a7c15
+	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+	x = (x ^ x>>27) * 0x94d049bb133111eb
+	return x ^ x>>31
+}
+
+func compare(a, b Entry) int {
+	if c := cmp.Compare(a.Key, b.Key); c != 0 {
+		return c
+	}
+	return cmp.Compare(a.Ref, b.Ref)
+}
+
+// The bits of Key and then Ref, taken in pairs, are the path of an entry through
+// the tree: at each of maxDepth levels one of four ways. The first MaxLevel of them
+// are the cells of the map; the others tell apart entries on one spot.
+const maxDepth = MaxLevel + 16
+
+// way returns which of the four ways e goes at the given level, below maxDepth.
+func (e Entry) way(level uint8) int {
+	if level < MaxLevel {
+		return int(e.Key>>(62-2*level)) & 3
+	}
+	return int(e.Ref>>(30-2*(level-MaxLevel))) & 3
+}
+
+// common returns how many levels a and b have in common, up to maxDepth.
+func common(a, b Entry) uint8 {
+	if x := a.Key ^ b.Key; x != 0 {
+		return uint8(bits.LeadingZeros64(uint64(x)) / 2)
+	}
+	if x := a.Ref ^ b.Ref; x != 0 {
+		return MaxLevel + uint8(bits.LeadingZeros32(x)/2)
+	}
+	return maxDepth
+}
+
+// A Summary describes a set of entries without listing them. The zero value
+// describes the empty set.
+type Summary struct {
+	Count      int
+	SumX, SumY uint64      // sums of the spots' coordinates
+	Extent     geo.SpotBox // the smallest box that holds all; meaningless where Count is 0
+	// Members is a hash of which entries the set holds, by their identities: two
+	// sets with the same members have the same, others hardly ever.
+	Members uint64
+}
+
+// Mean returns the spot at the arithmetic mean of the entries' coordinates,
+// rounded down. It lies in Extent. The set must not be empty.
+func (s *Summary) Mean() geo.Spot {
+	n := uint64(s.Count)
+	return geo.Spot{X: uint32(s.SumX / n), Y: uint32(s.SumY / n)}
+}
+
+// Add makes s describe the union of two sets with no entry in common.
+func (s *Summary) Add(o *Summary) {
+	if o.Count == 0 {
+		return
+	}
+	if s.Count == 0 {
+		s.Extent = o.Extent
+	} else {
+		s.Extent = s.Extent.Union(o.Extent)
+	}
+	s.Count += o.Count
+	s.SumX += o.SumX
+	s.SumY += o.SumY
+	s.Members += o.Members
+}
+
+// insert makes s describe the set with e, whose spot is p, added.
+func (s *Summary) insert(e Entry, p geo.Spot) {
+	if s.Count == 0 {
+		s.Extent = geo.SpotBox{Min: p, Max: p}
+	} else {
+		x := &s.Extent
+		x.Min.X, x.Min.Y = min(x.Min.X, p.X), min(x.Min.Y, p.Y)
+		x.Max.X, x.Max.Y = max(x.Max.X, p.X), max(x.Max.Y, p.Y)
+	}
+	s.Count++
+	s.SumX += uint64(p.X)
+	s.SumY += uint64(p.Y)
+	s.Members += e.member()
+}
+
+// remove takes e, whose spot is p, out of all but the extent, and reports whether
+// that may have shrunk.
+func (s *Summary) remove(e Entry, p geo.Spot) (shrunk bool) {
+	s.Count--
+	s.SumX -= uint64(p.X)
+	s.SumY -= uint64(p.Y)
+	s.Members -= e.member()
+	x := &s.Extent
+	return p.X == x.Min.X || p.X == x.Max.X || p.Y == x.Min.Y || p.Y == x.Max.Y
+}
+
+func summarise(entries []Entry) Summary {
+	var s Summary
+	for _, e := range entries {
+		s.insert(e, e.Key.Spot())
+	}
+	return s
+}
+
+// A Share says how many entries of a set have a category.
+type Share struct {
+	Category uint16
+	Count    uint32
+}
+
+// A Tally counts a set of entries by category: in ascending order of Category,
+// none with a Count of 0.
+type Tally []Share
+
+// AddTally returns the tally of the union of two sets with no entry in common. It
+// may share memory with either.
+func AddTally(a, b Tally) Tally {
+	if len(a) == 0 {
+		return b
+	}
+	if len(b) == 0 {
+		return a
+	}
+	out := make(Tally, 0, len(a)+len(b))
+	for len(a) > 0 && len(b) > 0 {
+		switch c := cmp.Compare(a[0].Category, b[0].Category); {
+		case c < 0:
+			out, a = append(out, a[0]), a[1:]
+		case c > 0:
+			out, b = append(out, b[0]), b[1:]
+		default:
+			out = append(out, Share{a[0].Category, a[0].Count + b[0].Count})
+			a, b = a[1:], b[1:]
+		}
+	}
+	return append(append(out, a...), b...)
+}
+
+// counted returns t with one entry of a category more. It may change t.
+func (t Tally) counted(category uint16) Tally {
+	i := t.find(category)
+	if i < len(t) && t[i].Category == category {
+		t[i].Count++
+		return t
+	}
+	t = append(t, Share{})
+	copy(t[i+1:], t[i:])
+	t[i] = Share{category, 1}
+	return t
+}
+
+// uncounted returns t with one entry of a category less. It may change t.
+func (t Tally) uncounted(category uint16) Tally {
+	i := t.find(category)
+	if t[i].Count--; t[i].Count == 0 {
+		return append(t[:i], t[i+1:]...)
+	}
+	return t
+}
+
+// find returns where category is or belongs in t.
+func (t Tally) find(category uint16) int {
+	low, high := 0, len(t)
+	for low < high {
+		if mid := (low + high) / 2; t[mid].Category < category {
+			low = mid + 1
+		} else {
+			high = mid
+		}
+	}
+	return low
+}
+
+// tallyOf counts entries, into room where that is enough.
+func tallyOf(entries []Entry, room Tally) Tally {
+	t := room[:0]
+next:
+	for _, e := range entries {
+		category := e.Category()
+		for i := range t {
+			if t[i].Category == category {
+				t[i].Count++
+				continue next
+			}
+		}
+		t = append(t, Share{category, 1})
+	}
+	slices.SortFunc(t, func(a, b Share) int { return cmp.Compare(a.Category, b.Category) })
+	return t
+}

@@ -1,0 +1,237 @@
+package index
+
+import (
+	"iter"
+	"sort"
+
+	"idlebeacon/internal/core/geo"
+)
+
+// A Part is the entries of a tree that lie in one cell of the map. Finding it is
+// one descent, and what it summarises is at hand. The zero value is empty.
+type Part struct {
+	cell  Cell
+	whole *branch // where all of a node lies in the cell
+	run   []Entry // else a run of the entries of one leaf
+}
+
+// Part returns the part of t in c.
+func (t Tree) Part(c Cell) Part { return t.root.part(c) }
+
+// Part returns the part of p in c, a cell inside p's own.
+func (p Part) Part(c Cell) Part {
+	if p.whole == nil {
+		return Part{cell: c, run: runOf(p.run, c)}
+	}
+	return p.whole.part(c)
+}
+
+func (b *branch) part(c Cell) Part {
+	first := Entry{Key: c.first()}
+	for n := b.node; n != nil; n = b.node {
+		switch {
+		case n.cell.in(c):
+			return Part{cell: c, whole: b}
+		case n.cell.level >= c.Level:
+			return Part{cell: c}
+		case n.leaf():
+			return Part{cell: c, run: runOf(n.entries, c)}
+		}
+		b = &n.fork.kids[first.way(n.cell.level)]
+	}
+	return Part{cell: c}
+}
+
+func runOf(entries []Entry, c Cell) []Entry {
+	first, last := c.Range()
+	start := sort.Search(len(entries), func(i int) bool { return entries[i].Key >= first })
+	entries = entries[start:]
+	return entries[:sort.Search(len(entries), func(i int) bool { return entries[i].Key > last })]
+}
+
+// Cell returns the cell of p.
+func (p *Part) Cell() Cell { return p.cell }
+
+// Empty reports whether p has no entries.
+func (p *Part) Empty() bool { return p.whole == nil && len(p.run) == 0 }
+
+// Sum describes the entries of p.
+func (p *Part) Sum() Summary {
+	if p.whole != nil {
+		return p.whole.sum
+	}
+	return summarise(p.run)
+}
+
+// Mean returns the mean of the entries of p, which must not be empty.
+func (p *Part) Mean() geo.Spot {
+	if p.whole != nil {
+		return p.whole.sum.Mean()
+	}
+	var sumX, sumY uint64
+	for _, e := range p.run {
+		s := e.Key.Spot()
+		sumX += uint64(s.X)
+		sumY += uint64(s.Y)
+	}
+	n := uint64(len(p.run))
+	return geo.Spot{X: uint32(sumX / n), Y: uint32(sumY / n)}
+}
+
+// Tally counts the entries of p by category. The result must not be changed. It
+// may lie in room, which should be empty and of a capacity worth using.
+func (p *Part) Tally(room Tally) Tally {
+	switch {
+	case p.whole == nil:
+		return tallyOf(p.run, room)
+	case p.whole.node.leaf():
+		return tallyOf(p.whole.node.entries, room)
+	}
+	return p.whole.node.fork.tally
+}
+
+// Quarters returns the parts of p in the four cells one level deeper, those that
+// are not empty.
+func (p *Part) Quarters(room []Part) []Part {
+	level := p.cell.Level + 1
+	switch {
+	case p.whole == nil:
+		return quarters(room, p.run, level)
+	case p.whole.node.cell.level >= level:
+		return append(room, Part{cell: CellOf(p.whole.node.cell.first.Key, level), whole: p.whole})
+	case p.whole.node.leaf():
+		return quarters(room, p.whole.node.entries, level)
+	}
+	kids := &p.whole.node.fork.kids
+	for i, c := range p.cell.Children() {
+		if kids[i].node != nil {
+			room = append(room, Part{cell: c, whole: &kids[i]})
+		}
+	}
+	return room
+}
+
+func quarters(room []Part, entries []Entry, level uint8) []Part {
+	shift := 2 * (MaxLevel - level)
+	for start := 0; start < len(entries); {
+		end := start + 1
+		for end < len(entries) && (entries[end].Key^entries[start].Key)>>shift == 0 {
+			end++
+		}
+		room = append(room, Part{cell: CellOf(entries[start].Key, level), run: entries[start:end]})
+		start = end
+	}
+	return room
+}
+
+// All returns the entries of p in order of Key and then Ref.
+func (p Part) All() iter.Seq[Entry] {
+	return func(yield func(Entry) bool) {
+		if p.whole != nil {
+			p.whole.node.all(yield)
+			return
+		}
+		for _, e := range p.run {
+			if !yield(e) {
+				return
+			}
+		}
+	}
+}
+
+// Common returns the deepest level at which one cell holds all entries of p,
+// which must not be empty.
+func (p *Part) Common() uint8 {
+	entries := p.run
+	if p.whole != nil {
+		n := p.whole.node
+		if !n.leaf() {
+			return min(n.cell.level, MaxLevel)
+		}
+		entries = n.entries // the cell of a leaf may be larger than they need
+	}
+	return min(common(entries[0], entries[len(entries)-1]), MaxLevel)
+}
+
+// Touches reports whether p has an entry in box.
+func (p *Part) Touches(box geo.SpotBox) bool {
+	if p.whole != nil {
+		return p.whole.touches(box)
+	}
+	for _, e := range p.run {
+		if box.Contains(e.Key.Spot()) {
+			return true
+		}
+	}
+	return false
+}
+
+func (b *branch) touches(box geo.SpotBox) bool {
+	if b.node == nil || !box.Overlaps(b.sum.Extent) {
+		return false
+	}
+	if box.Covers(b.sum.Extent) {
+		return true
+	}
+	for _, e := range b.node.entries {
+		if box.Contains(e.Key.Spot()) {
+			return true
+		}
+	}
+	if b.node.leaf() {
+		return false
+	}
+	for i := range b.node.fork.kids {
+		if b.node.fork.kids[i].touches(box) {
+			return true
+		}
+	}
+	return false
+}
+
+// Parts calls yield for each part of p in the cells of a level that has an extent
+// overlapping box, in key order, until it returns false; it reports whether it
+// never did. The level must not be less than that of p's cell.
+func (p Part) Parts(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
+	if p.whole != nil {
+		return p.whole.parts(level, box, yield)
+	}
+	return parts(p.run, level, box, yield)
+}
+
+func (b *branch) parts(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
+	n := b.node
+	switch {
+	case n == nil || !box.Overlaps(b.sum.Extent):
+		return true
+	case n.cell.level >= level:
+		return yield(Part{cell: CellOf(n.cell.first.Key, level), whole: b})
+	case n.leaf():
+		return parts(n.entries, level, box, yield)
+	}
+	for i := range n.fork.kids {
+		if !n.fork.kids[i].parts(level, box, yield) {
+			return false
+		}
+	}
+	return true
+}
+
+// parts cuts the entries of a leaf into runs by the cells of a level. A level of
+// MaxLevel or less is meant, so a shift of 64 can only be that of level 0.
+func parts(entries []Entry, level uint8, box geo.SpotBox, yield func(Part) bool) bool {
+	shift := 2 * (MaxLevel - level)
+	for start := 0; start < len(entries); {
+		end := start + 1
+		for end < len(entries) && (entries[end].Key^entries[start].Key)>>shift == 0 {
+			end++
+		}
+		run := entries[start:end]
+		cell := CellOf(run[0].Key, level)
+		start = end
+		if box.Overlaps(cell.Bounds()) && !yield(Part{cell: cell, run: run}) {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,285 @@
+package places
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"sync/atomic"
+
+	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/index"
+)
+
+// A Selection says which places to take. The zero value takes all.
+type Selection struct {
+	Categories []string       // of any of these, "" being none; nil for all
+	Name       string         // those whose name contains this, in any case
+	Filter     *filter.Filter // those that meet this; nil for all
+}
+
+// All reports whether s takes all places.
+func (s *Selection) All() bool { return s.Categories == nil && s.Name == "" && s.Filter == nil }
+
+// key returns a text that is the same for selections that take the same.
+func (s *Selection) key() string {
+	if s.All() {
+		return ""
+	}
+	var b strings.Builder
+	if s.Categories != nil {
+		categories := slices.Clone(s.Categories)
+		slices.Sort(categories)
+		for _, c := range slices.Compact(categories) {
+			b.WriteString("category " + c + "\x00")
+		}
+	}
+	b.WriteString("name " + foldCase(s.Name) + "\x00")
+	if s.Filter != nil {
+		b.WriteString(s.Filter.String())
+	}
+	return b.String()
+}
+
+func foldCase(s string) string { return strings.ToLower(strings.ToUpper(s)) }
+
+// A test tells which places of certain columns a Selection takes. It is for one
+// goroutine.
+type test struct {
+	selection Selection
+	columns   *columns
+	name      string
+	wanted    []bool // by category; nil for all
+	probe     *probe
+}
+
+func (s Selection) on(c *columns) *test {
+	t := &test{selection: s, columns: c, name: foldCase(s.Name)}
+	t.prepare()
+	return t
+}
+
+// prepare looks up what the selection asks for in the columns.
+func (t *test) prepare() {
+	if t.selection.Categories != nil {
+		t.wanted = make([]bool, len(t.columns.categories))
+		for n, category := range t.columns.categories {
+			t.wanted[n] = slices.Contains(t.selection.Categories, category)
+		}
+	}
+	if f := t.selection.Filter; f != nil {
+		t.probe = t.columns.newProbe(f.Properties())
+	}
+}
+
+func (t *test) takes(e index.Entry) bool {
+	if t.wanted != nil && len(t.wanted) < len(t.columns.categories) || t.probe != nil && len(t.probe.wanted) < len(t.columns.words.names) {
+		t.prepare() // there are new ones
+	}
+	if t.wanted != nil && !t.wanted[e.Category()] {
+		return false
+	}
+	if t.name != "" {
+		_, rest := cutText(t.columns.record(e.Ref))
+		name, _ := cutText(rest)
+		if !strings.Contains(foldCase(string(name)), t.name) {
+			return false
+		}
+	}
+	return t.probe == nil || t.selection.Filter.Matches(t.probe.read(t.columns, e.Ref, e.Category()))
+}
+
+// Limits of what is kept of selections: their number, and how many entries their
+// indexes have together, as a share of the places beyond a fixed number.
+const (
+	maxSelections       = 32
+	maxSelectionEntries = 1 << 20
+	maxSelectionShare   = 3
+)
+
+// selections is the indexes of the selections in use.
+type selections struct {
+	kept     map[string]*selectionIndex
+	building map[string]*pendingSelection
+	turn     atomic.Uint64 // counts uses
+}
+
+// A selectionIndex is the index of one.
+type selectionIndex struct {
+	selection Selection
+	tree      index.Tree
+	edit      *index.Edit // of the running batch, or nil
+	test      *test       // of the running batch
+	used      *atomic.Uint64
+}
+
+// A pendingSelection is one whose index is being built from a snapshot; meanwhile
+// the edits after it gather.
+type pendingSelection struct {
+	done  chan struct{} // closed when it is kept, or failed
+	edits []pendingEdit
+	stale bool // the places were numbered anew
+}
+
+type pendingEdit struct {
+	entry  index.Entry
+	change uint64
+	gone   bool
+}
+
+func (s *selections) insert(c *columns, e index.Entry, change uint64) {
+	for _, k := range s.kept {
+		if k.edit == nil {
+			k.edit = k.tree.Edit()
+		}
+		if k.test == nil {
+			k.test = k.selection.on(c)
+		}
+		if k.test.takes(e) {
+			k.edit.Insert(e, change)
+		}
+	}
+	for _, p := range s.building {
+		p.edits = append(p.edits, pendingEdit{entry: e, change: change})
+	}
+}
+
+func (s *selections) remove(e index.Entry, change uint64) {
+	for _, k := range s.kept {
+		if k.edit == nil {
+			k.edit = k.tree.Edit()
+		}
+		k.edit.Remove(e, change)
+	}
+	for _, p := range s.building {
+		p.edits = append(p.edits, pendingEdit{entry: e, change: change, gone: true})
+	}
+}
+
+// settle ends the edits of a batch.
+func (s *selections) settle() {
+	for _, k := range s.kept {
+		if k.edit != nil {
+			k.tree, k.edit, k.test = k.edit.Tree(), nil, nil
+		}
+	}
+}
+
+// drop forgets all.
+func (s *selections) drop() {
+	s.kept = nil
+	for _, p := range s.building {
+		p.stale = true
+	}
+}
+
+// trees returns the indexes as they are now.
+func (s *selections) trees() map[string]selectedTree {
+	trees := make(map[string]selectedTree, len(s.kept))
+	for key, k := range s.kept {
+		trees[key] = selectedTree{k.tree, k.used}
+	}
+	return trees
+}
+
+// A selectedTree is an index that a Snapshot has for a Selection.
+type selectedTree struct {
+	tree index.Tree
+	used *atomic.Uint64 // when it was last, in turns
+}
+
+// trim lets go of what was not used for longest until the rest is within bounds.
+func (s *selections) trim(places int) {
+	for {
+		entries, oldest := 0, ""
+		for key, k := range s.kept {
+			entries += k.tree.Len()
+			if oldest == "" || k.used.Load() < s.kept[oldest].used.Load() {
+				oldest = key
+			}
+		}
+		if len(s.kept) <= 1 || len(s.kept) <= maxSelections && entries <= maxSelectionEntries+maxSelectionShare*places {
+			return
+		}
+		delete(s.kept, oldest)
+	}
+}
+
+// Select returns the set as it was last published, with only the places that the
+// selection takes. The first use of a selection looks at all places; after that it
+// is kept up to date like the set itself, as long as it is used often enough. It
+// fails only where ctx ends first.
+func (s *Set) Select(ctx context.Context, selection Selection) (*Snapshot, error) {
+	key := selection.key()
+	for {
+		snapshot := s.Snapshot()
+		if key == "" {
+			return snapshot, nil
+		}
+		if kept, ok := snapshot.selected[key]; ok {
+			kept.used.Store(s.selections.turn.Add(1))
+			only := *snapshot
+			only.tree = kept.tree
+			return &only, nil
+		}
+		s.mu.Lock()
+		if _, now := s.Snapshot().selected[key]; now {
+			s.mu.Unlock()
+			continue
+		}
+		pending := s.selections.building[key]
+		if pending == nil {
+			pending = &pendingSelection{done: make(chan struct{})}
+			if s.selections.building == nil {
+				s.selections.building = map[string]*pendingSelection{}
+			}
+			s.selections.building[key] = pending
+			from := s.Snapshot()
+			s.mu.Unlock()
+			s.build(key, selection, pending, from)
+			continue
+		}
+		s.mu.Unlock()
+		select {
+		case <-pending.done:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// build makes the index of a selection from a snapshot and brings it up to date.
+func (s *Set) build(key string, selection Selection, pending *pendingSelection, from *Snapshot) {
+	test := selection.on(&from.columns)
+	var entries []index.Entry
+	for e := range from.tree.All() {
+		if test.takes(e) {
+			entries = append(entries, e)
+		}
+	}
+	tree := index.BuildSorted(entries, from.change)
+
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.selections.building, key)
+	close(pending.done)
+	if pending.stale {
+		return // and whoever waits begins anew
+	}
+	edit := tree.Edit()
+	test = selection.on(&s.writer.columns)
+	for _, e := range pending.edits {
+		if e.gone {
+			edit.Remove(e.entry, e.change)
+		} else if test.takes(e.entry) {
+			edit.Insert(e.entry, e.change)
+		}
+	}
+	kept := &selectionIndex{selection: selection, tree: edit.Tree(), used: new(atomic.Uint64)}
+	kept.used.Store(s.selections.turn.Add(1))
+	if s.selections.kept == nil {
+		s.selections.kept = map[string]*selectionIndex{}
+	}
+	s.selections.kept[key] = kept
+	s.selections.trim(s.tree.Len())
+	s.publish()
+}

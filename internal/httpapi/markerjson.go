@@ -1,0 +1,200 @@
+package httpapi
+
+import (
+	"math"
+	"strconv"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/service"
+)
+
+// The answers with markers are what clients ask for most, so they are written by
+// hand, without the steps between that encoding/json takes. Their form is that of
+// api.Markers.
+
+// appendMarkers writes the answer for a viewport at a zoom, as of the given change.
+func appendMarkers(dst []byte, view *service.Viewport, zoom float64, change uint64) ([]byte, error) {
+	j := &markerWriter{b: append(dst, `{"type":"FeatureCollection","features":[`...), scale: math.Pow10(decimalsAt(zoom)), decimals: decimalsAt(zoom)}
+	first := true
+	err := view.Markers(func(m *service.Marker) {
+		if !first {
+			j.b = append(j.b, ',')
+		}
+		first = false
+		j.marker(m)
+	})
+	if err != nil {
+		return nil, err
+	}
+	j.b = append(j.b, `],"matched":`...)
+	j.b = strconv.AppendInt(j.b, int64(view.Matched()), 10)
+	j.b = append(j.b, `,"change":`...)
+	j.b = strconv.AppendUint(j.b, change, 10)
+	return append(j.b, '}'), nil
+}
+
+// decimalsAt returns how many decimals of a degree tell a tenth of a pixel at the
+// end of a whole zoom.
+func decimalsAt(zoom float64) int {
+	pixels := geo.TilePixels * math.Exp2(math.Floor(zoom)+1) / 360 // in a degree
+	return max(1, min(9, int(math.Ceil(math.Log10(pixels*10)))))
+}
+
+type markerWriter struct {
+	b        []byte
+	scale    float64
+	decimals int
+}
+
+func (j *markerWriter) degrees(v float64) {
+	j.b = strconv.AppendFloat(j.b, math.Round(v*j.scale)/j.scale, 'f', -1, 64)
+}
+
+func (j *markerWriter) position(p geo.Point) {
+	j.b = append(j.b, '[')
+	j.degrees(p.Lon)
+	j.b = append(j.b, ',')
+	j.degrees(p.Lat)
+	j.b = append(j.b, ']')
+}
+
+func (j *markerWriter) member(name string) {
+	if last := j.b[len(j.b)-1]; last != '{' && last != '[' {
+		j.b = append(j.b, ',')
+	}
+	j.b = append(append(append(j.b, '"'), name...), `":`...)
+}
+
+func (j *markerWriter) text(name, value string) {
+	if value != "" {
+		j.member(name)
+		j.b = feature.AppendText(j.b, value)
+	}
+}
+
+func (j *markerWriter) whole(name string, value int) {
+	j.member(name)
+	j.b = strconv.AppendInt(j.b, int64(value), 10)
+}
+
+func (j *markerWriter) marker(m *service.Marker) {
+	j.b = append(j.b, `{"type":"Feature","id":`...)
+	if m.Count == 1 {
+		j.b = feature.AppendText(j.b, m.Place.ID)
+	} else {
+		j.b = append(j.b, '"')
+		j.b = strconv.AppendUint(j.b, m.Members, 36)
+		j.b = append(j.b, '"')
+	}
+	j.b = append(j.b, `,"geometry":{"type":"Point","coordinates":`...)
+	j.position(m.At)
+	if m.Count == 1 {
+		j.b = append(j.b, `},"properties":{"kind":"place"`...)
+		j.text("name", m.Place.Name)
+		j.text("category", m.Place.Category)
+		j.b = append(j.b, "}}"...)
+		return
+	}
+	j.b = append(j.b, `},"properties":{"kind":"cluster"`...)
+	j.whole("count", m.Count)
+	if !m.Stacked {
+		j.whole("opens_at", m.OpensAt)
+	}
+	j.member("extent")
+	j.extent(m.Extent)
+	j.member("tally")
+	j.b = append(j.b, '{')
+	for i, c := range m.Tally {
+		if i > 0 {
+			j.b = append(j.b, ',')
+		}
+		j.b = feature.AppendText(j.b, c.Category)
+		j.b = append(j.b, ':')
+		j.b = strconv.AppendInt(j.b, int64(c.Count), 10)
+	}
+	j.b = append(j.b, '}')
+	if m.Stacked {
+		j.member("places")
+		j.b = append(j.b, '[')
+		for i, p := range m.Listed {
+			if i > 0 {
+				j.b = append(j.b, ',')
+			}
+			j.b = append(j.b, '{')
+			j.text("id", p.ID)
+			j.text("name", p.Name)
+			j.text("category", p.Category)
+			j.b = append(j.b, '}')
+		}
+		j.b = append(j.b, ']')
+	}
+	if m.Outline != nil {
+		j.member("outline")
+		j.outline(m.Outline)
+	}
+	j.b = append(j.b, "}}"...)
+}
+
+// extent writes a box, rounded outwards so that it still holds everything.
+func (j *markerWriter) extent(b geo.Box) {
+	edge := func(v float64, round func(float64) float64) {
+		j.b = strconv.AppendFloat(j.b, math.Max(-180, math.Min(180, round(v*j.scale)/j.scale)), 'f', -1, 64)
+	}
+	j.b = append(j.b, '[')
+	edge(b.West, math.Floor)
+	j.b = append(j.b, ',')
+	edge(b.South, math.Floor)
+	j.b = append(j.b, ',')
+	edge(b.East, math.Ceil)
+	j.b = append(j.b, ',')
+	edge(b.North, math.Ceil)
+	j.b = append(j.b, ']')
+}
+
+// outline writes rings as the GeoJSON geometry they make: an area, or two where the
+// antimeridian cuts it, a line, or a point.
+func (j *markerWriter) outline(rings [][]geo.Point) {
+	ring := func(points []geo.Point, closed bool) {
+		j.b = append(j.b, '[')
+		for i, p := range points {
+			if i > 0 {
+				j.b = append(j.b, ',')
+			}
+			j.position(p)
+		}
+		if closed {
+			j.b = append(j.b, ',')
+			j.position(points[0])
+		}
+		j.b = append(j.b, ']')
+	}
+	switch {
+	case len(rings) > 1:
+		j.b = append(j.b, `{"type":"MultiPolygon","coordinates":[`...)
+		for i, points := range rings {
+			if i > 0 {
+				j.b = append(j.b, ',')
+			}
+			for len(points) < 3 { // a part that only touches the antimeridian
+				points = append(points, points[len(points)-1])
+			}
+			j.b = append(j.b, '[')
+			ring(points, true)
+			j.b = append(j.b, ']')
+		}
+		j.b = append(j.b, "]}"...)
+	case len(rings[0]) == 1:
+		j.b = append(j.b, `{"type":"Point","coordinates":`...)
+		j.position(rings[0][0])
+		j.b = append(j.b, '}')
+	case len(rings[0]) == 2:
+		j.b = append(j.b, `{"type":"LineString","coordinates":`...)
+		ring(rings[0], false)
+		j.b = append(j.b, '}')
+	default:
+		j.b = append(j.b, `{"type":"Polygon","coordinates":[`...)
+		ring(rings[0], true)
+		j.b = append(j.b, "]}"...)
+	}
+}
