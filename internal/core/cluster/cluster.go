@@ -30,7 +30,7 @@
 //     view costs follows its size on the screen.
 //
 // Beyond the deepest zoom that has clusters, every place has a marker of its own,
-// but for those that are closer than [StackSpacing], which no eye could tell apart.
+// but for those only a few pixels apart, which could not be told apart.
 package cluster
 
 import (
@@ -53,8 +53,9 @@ const (
 	// MinSpacing and MaxSpacing are the limits of Options.Spacing.
 	MinSpacing = 12
 	MaxSpacing = 176
-	// StackSpacing is the spacing, in CSS pixels, where there are no clusters.
-	StackSpacing = 11
+	// StackSpacing is the spacing, in CSS pixels, where there are no clusters. With
+	// cells of 8 pixels, only places that are a few pixels apart share a marker.
+	StackSpacing = 5
 	// ReachCells is how many cells beyond its box the markers of a view may depend
 	// on: one from a place in the box to the head of its cell, one from there to
 	// another cell of the cluster, and six to find out the head of that: one for
@@ -158,8 +159,8 @@ func wholeZoom(zoom float64) int { return int(math.Max(0, math.Min(MaxZoom, math
 func (o Options) Grid(zoom float64) (level uint8, pixels int) {
 	z := wholeZoom(zoom)
 	spacing := o.spacing(z)
-	pixels = 16
-	shift := 4
+	pixels = 8
+	shift := 3
 	for pixels*DefaultSpacing < spacing*64 { // at the default spacing, cells of 64 pixels
 		pixels *= 2
 		shift++
