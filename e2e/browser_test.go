@@ -215,18 +215,8 @@ func (p *page) touch(kind input.DispatchTouchEventType, at ...[2]float64) {
 // biggest is the marker with the most places in view.
 const biggest = "buttons().reduce((a, b) => Number(b.dataset.count) > Number(a.dataset.count) ? b : a)"
 
-// position of a marker of the page, from its key.
+// positionOf returns where a marker of the page stands.
 func (p *page) positionOf(button string) (lat, lon float64) {
 	p.t.Helper()
-	key := eval[string](p, button+".dataset.key") // "collection/cluster LON LAT"
-	fields := strings.Fields(key)
-	if len(fields) != 3 {
-		p.t.Fatalf("the key of a cluster is %q", key)
-	}
-	lon, errLon := strconv.ParseFloat(fields[1], 64)
-	lat, errLat := strconv.ParseFloat(fields[2], 64)
-	if errLon != nil || errLat != nil {
-		p.t.Fatal(errLon, errLat)
-	}
-	return lat, lon
+	return eval[float64](p, "Number("+button+".dataset.lat)"), eval[float64](p, "Number("+button+".dataset.lon)")
 }

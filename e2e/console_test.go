@@ -121,7 +121,7 @@ func TestKeyboardAlone(t *testing.T) {
 	p := browse(t, 1280, 800, demo(t).url)
 	p.until("total() == 2400")
 	_, lon, zoom := p.rested()
-	p.do(chromedp.Focus(chromedp.CSS("#show-brindlemere")))
+	p.do(chromedp.Focus(chromedp.CSS("#help-brindlemere summary"))) // the last thing beside the map
 	p.key("\t")
 	p.until("map.shadowRoot.activeElement?.className == 'stage'")
 	p.key(kb.ArrowRight)

@@ -1,16 +1,17 @@
 <script setup lang="ts">
-import { type Look, noCategory } from '@idlebeacon/map'
+import type { Look } from '@idlebeacon/map'
 import Skeleton from 'primevue/skeleton'
 import ToggleSwitch from 'primevue/toggleswitch'
-import type { Collection } from './api/client'
-import CategoryMark from './CategoryMark.vue'
+import { type Chosen, type Collection, everything } from './api/client'
+import PlaceFilter from './PlaceFilter.vue'
 
 defineProps<{
   collections: Collection[] | null
   off: string[]
   looks: Map<string, Map<string, Look>>
+  chosen: Map<string, Chosen>
 }>()
-const emit = defineEmits<{ toggle: [id: string, on: boolean] }>()
+const emit = defineEmits<{ toggle: [id: string, on: boolean]; choose: [id: string, what: Chosen] }>()
 
 const places = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'place' : 'places'}`
 </script>
@@ -37,13 +38,13 @@ const places = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'place' : '
           :model-value="!off.includes(c.id)"
           @update:model-value="(on: boolean) => emit('toggle', c.id, on)"
         />
-        <ul v-if="c.categories.length > 0 && !off.includes(c.id)" class="legend" :aria-label="`Legend of ${c.title}`">
-          <li v-for="k in c.categories" :key="k.category">
-            <CategoryMark :look="looks.get(c.id)?.get(k.category) ?? noCategory" />
-            <span>{{ k.category || 'no category' }}</span>
-            <span class="count">{{ k.count.toLocaleString('en') }}</span>
-          </li>
-        </ul>
+        <PlaceFilter
+          v-if="c.count > 0 && !off.includes(c.id)"
+          :collection="c"
+          :looks="looks.get(c.id) ?? new Map()"
+          :chosen="chosen.get(c.id) ?? everything"
+          @choose="(what: Chosen) => emit('choose', c.id, what)"
+        />
       </li>
     </ul>
   </section>
@@ -85,20 +86,6 @@ label {
 }
 .dim .title {
   color: var(--soft);
-}
-.legend {
-  grid-column: 1 / -1;
-  margin-top: 0.3rem;
-  max-height: 40vh;
-  overflow: auto;
-}
-.legend li {
-  display: grid;
-  grid-template-columns: auto 1fr auto;
-  gap: 0.55rem;
-  align-items: center;
-  padding: 0.16rem 0;
-  overflow-wrap: anywhere;
 }
 .empty p {
   margin-bottom: 0.6rem;

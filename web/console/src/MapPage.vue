@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { readAddress, viewParts, writeAddress } from './address'
-import { type Collection, fetchBackdrop, fetchMarkers } from './api/client'
+import { type Chosen, type Collection, everything, fetchBackdrop, fetchMarkers, fetchOutline } from './api/client'
 import CollectionsPanel from './CollectionsPanel.vue'
 import PlaceDetails from './PlaceDetails.vue'
 import { useCollections } from './useCollections'
@@ -14,6 +14,7 @@ const map = useTemplateRef<IdleMap>('map')
 const address = readAddress()
 const { collections, problem, refresh } = useCollections()
 const off = ref<string[]>(address.off)
+const chosen = ref(address.chosen)
 const view = shallowRef<View | null>(null)
 const start = shallowRef<View | null>(null) // the view that the page began with
 const feed = ref<FeedState>('loading')
@@ -36,19 +37,21 @@ const dataBox = computed<Box | null>(() => {
 const sources = new Map<string, { key: string; source: MarkerSource }>()
 function sourceOf(c: Collection): MarkerSource {
   const categories = c.categories.map((k) => k.category)
-  const key = JSON.stringify(categories)
+  const mine = chosen.value.get(c.id) ?? everything
+  const key = JSON.stringify([categories, mine])
   const known = sources.get(c.id)
   if (known?.key === key) return known.source
   const source: MarkerSource = {
     id: c.id,
     looks: looksFor(categories),
-    load: (box, zoom, signal) => fetchMarkers(c.id, box, zoom, categories, signal),
+    load: (box, zoom, signal) => fetchMarkers(c.id, box, zoom, mine, categories, signal),
+    outline: (marker, zoom, signal) => fetchOutline(c.id, marker, zoom, mine, categories, signal),
   }
   sources.set(c.id, { key, source })
   return source
 }
 
-watch([shown, map], () => {
+watch([shown, map, chosen], () => {
   if (map.value) map.value.sources = shown.value.map(sourceOf)
 })
 let changes = ''
@@ -67,7 +70,7 @@ function begin(): void {
   else if (dataBox.value) map.value.fit(dataBox.value, false)
   else return
   start.value = map.value.view
-  writeAddress(start.value, off.value)
+  writeAddress(start.value, off.value, chosen.value)
 }
 
 onMounted(async () => {
@@ -83,7 +86,7 @@ onMounted(async () => {
 const onMove = (e: Event) => (view.value = (e as CustomEvent<View>).detail)
 function onRest(e: Event): void {
   const rested = (e as CustomEvent<View>).detail
-  if (start.value) writeAddress(rested, off.value)
+  if (start.value) writeAddress(rested, off.value, chosen.value)
 }
 const onState = (e: Event) => (feed.value = (e as CustomEvent<FeedState>).detail)
 
@@ -101,7 +104,16 @@ function onPick(e: Event): void {
 
 function toggle(id: string, on: boolean): void {
   off.value = on ? off.value.filter((x) => x !== id) : [...off.value, id]
-  if (view.value && start.value) writeAddress(view.value, off.value)
+  if (view.value && start.value) writeAddress(view.value, off.value, chosen.value)
+}
+
+function choose(id: string, what: Chosen): void {
+  map.value?.hidePopup()
+  const all = new Map(chosen.value)
+  if (what.hidden.length === 0 && !what.name && !what.filter) all.delete(id)
+  else all.set(id, what)
+  chosen.value = all
+  if (view.value && start.value) writeAddress(view.value, off.value, all)
 }
 
 const parts = computed(() => view.value && viewParts(view.value))
@@ -114,7 +126,7 @@ watch(feed, (state, before) => {
 <template>
   <main>
     <aside :class="{ open: panelOpen }" aria-label="Data on the map">
-      <CollectionsPanel :collections="collections" :off="off" :looks="looks" @toggle="toggle" />
+      <CollectionsPanel :collections="collections" :off="off" :looks="looks" :chosen="chosen" @toggle="toggle" @choose="choose" />
     </aside>
     <div class="stage" :class="{ telling: opened }">
       <idle-map ref="map" @move="onMove" @rest="onRest" @state="onState" @pick="onPick" @popupclose="opened = null">
@@ -124,6 +136,8 @@ watch(feed, (state, before) => {
           :placed="opened"
           :collection="openedCollection"
           :looks="looks.get(opened.source) ?? new Map()"
+          :zoom="view?.zoom ?? 0"
+          :chosen="chosen.get(opened.source) ?? everything"
           @close="map?.hidePopup()"
           @resized="map?.popupChanged()"
         />

@@ -1,49 +1,60 @@
 <script setup lang="ts">
-import { type Look, noCategory, type PlacedMarker } from '@idlebeacon/map'
-import { computed, nextTick, ref, watch } from 'vue'
-import { type Collection, fetchItem, fetchItemsIn, type Item } from './api/client'
+import { type Look, noCategory, type PlacedMarker, type StackedPlace } from '@idlebeacon/map'
+import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
+import { type Chosen, type Collection, fetchItem, fetchMembers, type Item } from './api/client'
 import CategoryMark from './CategoryMark.vue'
 
 // What the popup shows: a place with its properties, or a list to choose from where places share a spot.
-const props = defineProps<{ placed: PlacedMarker; collection: Collection; looks: ReadonlyMap<string, Look> }>()
+const props = defineProps<{ placed: PlacedMarker; collection: Collection; looks: ReadonlyMap<string, Look>; zoom: number; chosen: Chosen }>()
 const emit = defineEmits<{ close: []; resized: [] }>()
 
-const mostListed = 50
-
-const items = ref<Item[]>([])
-const matched = ref(0)
+const listed = ref<StackedPlace[]>([]) // of the places that share a spot
 const chosen = ref<Item | null>(null)
 const problem = ref<string | null>(null)
-const loading = ref(true)
+const loading = ref(false)
+let request = new AbortController()
+
+/** Runs what fetches, and says so where it fails. */
+async function fetching(work: (signal: AbortSignal) => Promise<void>): Promise<void> {
+  request.abort()
+  const mine = (request = new AbortController())
+  loading.value = true
+  problem.value = null
+  try {
+    await work(mine.signal)
+  } catch (e) {
+    if (mine.signal.aborted) return
+    problem.value = e instanceof TypeError ? 'The service does not answer, so the details cannot be shown.' : (e as Error).message
+  }
+  if (!mine.signal.aborted) loading.value = false
+}
+
+const open = (id: string) => fetching(async (signal) => void (chosen.value = await fetchItem(props.collection.id, id, signal)))
+
+const more = () =>
+  fetching(async (signal) => {
+    const categories = props.collection.categories.map((k) => k.category)
+    const after = listed.value.at(-1)?.id ?? ''
+    const page = await fetchMembers(props.collection.id, props.placed.marker, props.zoom, props.chosen, categories, after, signal)
+    const found = page.items.map((item) => ({
+      id: item.id, name: text(item, props.collection.name_property), category: text(item, props.collection.category_property),
+    }))
+    listed.value = [...listed.value, ...found]
+  })
 
 watch(
   () => props.placed,
-  async (placed, _old, onCleanup) => {
-    const request = new AbortController()
-    onCleanup(() => request.abort())
-    loading.value = true
-    problem.value = null
+  (placed) => {
     chosen.value = null
-    items.value = []
-    try {
-      if (placed.marker.count === 1) {
-        chosen.value = await fetchItem(props.collection.id, placed.marker.id, request.signal)
-      } else if (placed.marker.extent) {
-        const page = await fetchItemsIn(props.collection.id, placed.marker.extent, mostListed, request.signal)
-        items.value = page.items
-        matched.value = page.matched
-      }
-    } catch (e) {
-      if (request.signal.aborted) return
-      problem.value = e instanceof TypeError ? 'The service does not answer, so the details cannot be shown.' : (e as Error).message
-    }
-    loading.value = false
+    listed.value = [...placed.marker.stacked]
+    if (placed.marker.count === 1) void open(placed.marker.id)
   },
   { immediate: true },
 )
-watch([chosen, items, problem, loading], () => void nextTick(() => emit('resized')))
+onUnmounted(() => request.abort())
+watch([chosen, listed, problem, loading], () => void nextTick(() => emit('resized')))
 
-const text = (item: Item | null, property: string): string => {
+function text(item: Item | null, property: string): string {
   const value = property ? (item?.properties as Record<string, unknown> | undefined)?.[property] : undefined
   return typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean' ? String(value) : ''
 }
@@ -63,18 +74,23 @@ const rest = computed(() =>
     <button type="button" class="close" aria-label="Close" @click="emit('close')"><i class="pi pi-times" aria-hidden="true" /></button>
     <template v-if="placed.marker.count > 1 && !chosen">
       <h3>{{ placed.marker.count }} places at one spot</h3>
-      <p v-if="loading" role="status">Loading …</p>
-      <ul v-else class="choices">
-        <li v-for="item in items" :key="item.id">
-          <button type="button" @click="chosen = item">
-            <CategoryMark :look="looks.get(text(item, collection.category_property)) ?? noCategory" />
-            {{ text(item, collection.name_property) || item.id }}
+      <ul class="choices">
+        <li v-for="place in listed" :key="place.id">
+          <button type="button" @click="open(place.id)">
+            <CategoryMark :look="looks.get(place.category) ?? noCategory" />
+            {{ place.name || place.id }}
           </button>
         </li>
       </ul>
-      <p v-if="matched > items.length" class="soft">and {{ matched - items.length }} more</p>
+      <p v-if="loading" role="status">Loading …</p>
+      <p v-else-if="placed.marker.count > listed.length" class="more">
+        <button type="button" @click="more">Show more ({{ placed.marker.count - listed.length }} left)</button>
+      </p>
     </template>
     <template v-else>
+      <button v-if="placed.marker.count > 1" type="button" class="back" @click="chosen = null">
+        <i class="pi pi-arrow-left" aria-hidden="true" /> All {{ placed.marker.count }} places
+      </button>
       <h3>{{ name }}</h3>
       <p v-if="category" class="category"><CategoryMark :look="looks.get(category) ?? noCategory" />{{ category }}</p>
       <p v-if="loading" role="status">Loading …</p>
@@ -142,6 +158,17 @@ dd {
   margin: 0.4rem 0 0;
   padding: 0;
 }
+.more button,
+.back {
+  padding: 0.35rem 0.3rem;
+  border: 0;
+  border-radius: 6px;
+  background: none;
+  color: inherit;
+  font: inherit;
+  text-decoration: underline;
+  cursor: pointer;
+}
 .choices button {
   display: flex;
   align-items: center;
@@ -158,9 +185,6 @@ dd {
 }
 .choices button:hover {
   background: var(--rule);
-}
-.soft {
-  color: var(--soft);
 }
 .problem {
   color: var(--signal);

@@ -12,7 +12,7 @@ export interface ScreenPoint {
   y: number
 }
 
-export const maxZoom = 20
+export const maxZoom = 24
 
 /** Camera turns map positions into screen positions and back. It keeps the view inside the world: no copies beside it. */
 export class Camera {
@@ -111,6 +111,29 @@ export class Camera {
     if (east - west >= 1) return { west: -180, south, east: 180, north }
     return { west: wrap(west) * 360 - 180, south, east: wrap(east) * 360 - 180, north }
   }
+}
+
+const gridPixels = 256 // at the whole zoom below the camera's
+
+/**
+ * The box of the whole grid squares that hold the screen and a share of its size around it: users who look at about the
+ * same have the same box. It is a trifle smaller, so that no rounding makes it reach into the next squares.
+ */
+export function gridBox(camera: Camera, margin: number): Box {
+  const columns = (tilePixels / gridPixels) * 2 ** Math.floor(camera.zoom)
+  const trifle = 0.05 / gridPixels // of a square
+  const nw = camera.toMap({ x: -camera.width * margin, y: -camera.height * margin })
+  const se = camera.toMap({ x: camera.width * (1 + margin), y: camera.height * (1 + margin) })
+  const west = Math.floor(nw.x * columns)
+  const east = Math.ceil(se.x * columns)
+  const top = Math.max(0, Math.floor(nw.y * columns))
+  const bottom = Math.min(columns, Math.ceil(se.y * columns))
+  const lat = (y: number) => unproject({ x: 0, y: y / columns }).lat
+  const north = top <= 0 ? 90 : lat(top + trifle)
+  const south = bottom >= columns ? -90 : lat(bottom - trifle)
+  if (east - west >= columns) return { west: -180, south, east: 180, north }
+  const lon = (x: number) => wrap(x / columns) * 360 - 180
+  return { west: lon(west + trifle), south, east: lon(east - trifle), north }
 }
 
 /** Whether box a lies wholly in box b. */

@@ -1,12 +1,14 @@
 import type { GeoJSON } from 'geojson'
 import { Camera, inBox, type ScreenPoint, type View } from './camera'
+import { MarkerChange, type Moving } from './change'
 import styles from './element.css?inline'
 import { Feed, type FeedState, type MarkerSource } from './feed'
 import { Gestures } from './gestures'
 import { drawGraticule, Land, WorldLand } from './land'
 import { MarkerList } from './list'
 import { keyOf, MarkerPainter, type Paint, type PlacedMarker } from './markers'
-import { Flight } from './motion'
+import { Flight, lessMotion } from './motion'
+import { ClusterOutline } from './outline'
 import { Popup } from './popup'
 import type { Box } from './projection'
 
@@ -32,6 +34,8 @@ export class IdleMap extends HTMLElement {
   private readonly painter = new MarkerPainter(() => this.redraw())
   private readonly world = new WorldLand(() => this.redraw())
   private readonly popup = new Popup('Details')
+  private readonly change = new MarkerChange()
+  private readonly outline = new ClusterOutline(() => this.redraw())
   private readonly list: MarkerList
   private readonly flight: Flight
   private feed: Feed | null = null
@@ -60,7 +64,7 @@ export class IdleMap extends HTMLElement {
     this.stage.append(this.canvas)
     this.list = new MarkerList(
       (p) => this.emitPick(p),
-      () => this.redraw(),
+      () => this.pointed(),
     )
     this.flight = new Flight(
       this.camera,
@@ -106,6 +110,8 @@ export class IdleMap extends HTMLElement {
     this.dark?.removeEventListener('change', this.repaint)
     document.removeEventListener('keydown', this.escape)
     this.flight.stop()
+    this.outline.stop()
+    this.change.stop()
     cancelAnimationFrame(this.frame)
     this.frame = 0
   }
@@ -232,8 +238,11 @@ export class IdleMap extends HTMLElement {
 
   private markersChanged(): void {
     // The lower are drawn later, and single places over clusters, so that a foot is never covered.
+    const old = this.markers
     this.markers = (this.feed?.markers ?? []).sort((a, b) => Number(a.marker.count === 1) - Number(b.marker.count === 1) || a.map.y - b.map.y)
+    if (!lessMotion()) this.change.begin(old, this.markers)
     this.updateList()
+    this.pointed()
     if (this.popupKey !== null && !this.markers.some((m) => keyOf(m) === this.popupKey)) this.hidePopup()
     this.redraw()
   }
@@ -243,10 +252,12 @@ export class IdleMap extends HTMLElement {
     this.list.show(this.markers.filter((m) => inBox(box, m.marker.at)))
   }
 
-  private frames(): { placed: PlacedMarker; at: ScreenPoint }[] {
+  /** The markers about the screen, where they are now. */
+  private frames(): (Moving & { at: ScreenPoint })[] {
     const reach = 60
-    return this.markers
-      .map((placed) => ({ placed, at: this.camera.toScreen(placed.map) }))
+    return this.change
+      .frame(this.markers)
+      .map((moving) => ({ ...moving, at: this.camera.toScreen(moving.map) }))
       .filter(({ at }) => at.x > -reach && at.y > -reach && at.x < this.camera.width + reach && at.y < this.camera.height + reach)
   }
 
@@ -267,8 +278,16 @@ export class IdleMap extends HTMLElement {
     const key = hit && keyOf(hit)
     if (key !== this.hovered) {
       this.hovered = key
-      this.redraw()
+      this.pointed()
     }
+  }
+
+  /** What is pointed at, or has the focus, has changed: show what it covers. */
+  private pointed(): void {
+    const key = this.list.focusedKey ?? this.hovered
+    const placed = this.markers.find((m) => keyOf(m) === key) ?? null
+    this.outline.show(placed, this.wantedSources.find((s) => s.id === placed?.source), this.camera.zoom)
+    this.redraw()
   }
 
   private pickAt(at: ScreenPoint): void {
@@ -322,12 +341,16 @@ export class IdleMap extends HTMLElement {
       context.fill('evenodd')
       context.stroke()
     }
+    this.outline.draw(context, this.camera, paint)
     const focused = this.list.focusedKey
-    for (const { placed, at } of this.frames()) {
+    for (const { placed, at, opacity } of this.frames()) {
       const key = keyOf(placed)
       const raised = key === focused || key === this.popupKey || key === this.hovered
+      context.globalAlpha = opacity
       this.painter.draw(context, placed, at, paint, density, raised)
     }
+    context.globalAlpha = 1
+    if (this.change.running) this.redraw()
     this.popup.position(this.camera)
     const spot = this.popupKey !== null && this.markers.find((m) => keyOf(m) === this.popupKey)
     if (spot && !inBox(this.camera.bounds(), spot.marker.at)) this.hidePopup()

@@ -1,7 +1,7 @@
-import { type Camera, covers } from './camera'
+import { type Camera, covers, gridBox } from './camera'
 import type { Look } from './looks'
 import { type Marker, type PlacedMarker, placeMarker } from './markers'
-import type { Box } from './projection'
+import type { Box, LonLat } from './projection'
 
 /** Where the markers of one collection come from. */
 export interface MarkerSource {
@@ -9,12 +9,14 @@ export interface MarkerSource {
   looks: ReadonlyMap<string, Look>
   /** Fetches the markers of a box at a zoom. */
   load(box: Box, zoom: number, signal: AbortSignal): Promise<Marker[]>
+  /** Fetches the area that a cluster's places cover: rings of positions. */
+  outline?(marker: Marker, zoom: number, signal: AbortSignal): Promise<LonLat[][]>
 }
 
 /** How the fetching of markers stands. */
 export type FeedState = 'loading' | 'settled' | 'failed'
 
-const margin = 0.35 // of the screen on each side, fetched with it so that small pans need no wait
+const margin = 0.15 // of the screen on each side, fetched with it so that small pans need no wait
 const refreshEvery = 5_000 // ms; what others changed shows by then
 const firstRetry = 1000 // ms
 const longestRetry = 15_000
@@ -112,7 +114,7 @@ class Channel {
       this.state = 'loading'
       this.changed()
     }
-    void this.fetch(this.camera.bounds(margin), level)
+    void this.fetch(gridBox(this.camera, margin), level)
   }
 
   private async fetch(box: Box, level: number): Promise<void> {

@@ -4,7 +4,7 @@ export type { View } from './camera'
 export { IdleMap, type Pick } from './element'
 export type { FeedState, MarkerSource } from './feed'
 export { type Look, looksFor, noCategory, shapeURL } from './looks'
-export type { Marker, PlacedMarker } from './markers'
+export type { Marker, PlacedMarker, StackedPlace } from './markers'
 export type { Box, LonLat } from './projection'
 
 if (!customElements.get('idle-map')) customElements.define('idle-map', IdleMap)

@@ -51,6 +51,8 @@ export class MarkerList {
       button.dataset.key = key
       button.dataset.kind = p.marker.count === 1 ? 'place' : 'cluster'
       button.dataset.count = String(p.marker.count)
+      button.dataset.lat = String(p.marker.at.lat)
+      button.dataset.lon = String(p.marker.at.lon)
       const label = describeMarker(p.marker)
       if (button.textContent !== label) button.textContent = label
       return li

@@ -13,6 +13,14 @@ export interface Marker {
   tally: readonly (readonly [category: string, count: number])[] // of a cluster, in the order of the legend
   opensAt: number | null // the zoom at which a cluster opens; null where its places share a spot
   extent: Box | null // of a cluster's places
+  stacked: readonly StackedPlace[] // the first places of a cluster that share a spot
+}
+
+/** One of the places that share a spot. */
+export interface StackedPlace {
+  id: string
+  name: string
+  category: string
 }
 
 /** A marker on the map: with its source, and where it is. */

@@ -4,6 +4,11 @@ import { type MapPoint, project, shortWay } from './projection'
 const shortest = 250 // ms
 const longest = 700
 
+/** Whether the user asked for less motion. */
+export function lessMotion(): boolean {
+  return matchMedia('(prefers-reduced-motion: reduce)').matches
+}
+
 /** Flight moves a camera to another view in one smooth motion, or at once where the user asked for less motion. */
 export class Flight {
   private frame = 0
@@ -31,8 +36,7 @@ export class Flight {
     const dx = shortWay(from.centre.x, target.x)
     const dy = target.y - from.centre.y
     const screens = (Math.hypot(dx, dy) * this.camera.scale) / Math.max(this.camera.width, this.camera.height)
-    const still = matchMedia('(prefers-reduced-motion: reduce)').matches
-    if (still || (screens > 4 && Math.abs(zoom - from.zoom) < 1)) {
+    if (lessMotion() || (screens > 4 && Math.abs(zoom - from.zoom) < 1)) {
       this.camera.place(target, zoom)
       this.onMove()
       this.onEnd()

@@ -1,4 +1,4 @@
-import type { Box, Marker } from '@idlebeacon/map'
+import type { Box, LonLat, Marker } from '@idlebeacon/map'
 import type { components } from './schema'
 
 export type Collection = components['schemas']['Collection']
@@ -36,9 +36,45 @@ export function fetchItem(collection: string, id: string, signal: AbortSignal): 
   return get<Item>(`${collectionPath(collection)}/items/${encodeURIComponent(id)}`, signal)
 }
 
-/** Fetches the first items of a box, and how many there are. */
-export async function fetchItemsIn(collection: string, box: Box, limit: number, signal: AbortSignal): Promise<{ items: Item[]; matched: number }> {
-  const page = await get<components['schemas']['Items']>(`${collectionPath(collection)}/items?bbox=${boxText(box)}&limit=${limit}`, signal)
+/** What a user has chosen of a collection's places. */
+export interface Chosen {
+  hidden: readonly string[] // categories that are switched off
+  name: string // only places whose name contains this
+  filter: string // only places that meet this condition
+}
+
+export const everything: Chosen = { hidden: [], name: '', filter: '' }
+
+/** The parameters that choose. Categories are those of the collection. */
+function selection(chosen: Chosen, categories: readonly string[]): URLSearchParams {
+  const q = new URLSearchParams()
+  if (chosen.name) q.set('name', chosen.name)
+  if (chosen.filter) q.set('filter', chosen.filter)
+  if (chosen.hidden.length > 0) {
+    const left = categories.filter((c) => !chosen.hidden.includes(c))
+    q.set('category', left.map((c) => c.replace(/[\\,]/g, '\\$&')).join(','))
+  }
+  return q
+}
+
+/** Counts the places that meet a name and condition, by category. */
+export async function fetchCounts(collection: string, chosen: Chosen, signal: AbortSignal): Promise<{ counts: Map<string, number>; matched: number }> {
+  const q = selection({ ...chosen, hidden: [] }, [])
+  const answer = await get<components['schemas']['Categories']>(`${collectionPath(collection)}/categories?${q}`, signal)
+  return { counts: new Map(answer.categories.map((c) => [c.category, c.count])), matched: answer.matched }
+}
+
+/** Fetches the places behind a marker that come after the given id, and how many there are in all. */
+export async function fetchMembers(
+  collection: string, marker: Marker, zoom: number, chosen: Chosen, categories: readonly string[], after: string, signal: AbortSignal,
+): Promise<{ items: Item[]; matched: number }> {
+  const q = selection(chosen, categories)
+  q.set('lat', String(marker.at.lat))
+  q.set('lon', String(marker.at.lon))
+  q.set('zoom', String(zoom))
+  q.set('limit', '50')
+  if (after) q.set('after', after)
+  const page = await get<components['schemas']['Items']>(`${collectionPath(collection)}/members?${q}`, signal)
   return { items: page.features, matched: page.numberMatched }
 }
 
@@ -47,24 +83,59 @@ export function fetchBackdrop(): Promise<GeoJSON.FeatureCollection> {
 }
 
 /** Fetches the markers of a box. Categories are in the order of the legend. */
-export async function fetchMarkers(collection: string, box: Box, zoom: number, categories: readonly string[], signal: AbortSignal): Promise<Marker[]> {
+export async function fetchMarkers(
+  collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal,
+): Promise<Marker[]> {
+  if (categories.length > 0 && categories.every((c) => chosen.hidden.includes(c))) return []
   const order = new Map(categories.map((c, i) => [c, i]))
   const place = (c: string) => order.get(c) ?? categories.length
-  const answer = await get<Markers>(`${collectionPath(collection)}/markers?bbox=${boxText(box)}&zoom=${zoom}`, signal)
+  const answer = await get<Markers>(markersPath(collection, box, zoom, chosen, categories), signal)
+  const keys = new Set<string>()
   return answer.features.map((f): Marker => {
     const [lon = 0, lat = 0] = f.geometry.coordinates
     const p = f.properties
     const extent = p.extent && { west: p.extent[0] ?? 0, south: p.extent[1] ?? 0, east: p.extent[2] ?? 0, north: p.extent[3] ?? 0 }
+    let key = `${p.kind} ${f.id}`
+    while (keys.has(key)) key += ' again' // ids of clusters are hashes, so two could be the same
+    keys.add(key)
     return {
-      key: f.id !== undefined ? `place ${f.id}` : `cluster ${lon} ${lat}`,
+      key,
       at: { lon, lat },
-      id: f.id ?? '',
+      id: p.kind === 'place' ? f.id : '',
       name: p.name ?? '',
       category: p.category ?? '',
       count: p.count ?? 1,
       tally: Object.entries(p.tally ?? {}).sort(([a], [b]) => place(a) - place(b)),
       opensAt: p.opens_at ?? null,
       extent: extent ?? null,
+      stacked: (p.places ?? []).map((s) => ({ id: s.id, name: s.name ?? '', category: s.category ?? '' })),
     }
   })
+}
+
+function markersPath(collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[]): string {
+  const q = selection(chosen, categories)
+  q.set('bbox', boxText(box))
+  q.set('zoom', String(zoom))
+  return `${collectionPath(collection)}/markers?${q.toString().replaceAll('%2C', ',')}`
+}
+
+/** Fetches the area that the places of a cluster cover, as rings. */
+export async function fetchOutline(
+  collection: string, cluster: Marker, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal,
+): Promise<LonLat[][]> {
+  if (!cluster.extent) return []
+  const answer = await get<Markers>(`${markersPath(collection, cluster.extent, zoom, chosen, categories)}&outline=true`, signal)
+  const outline = answer.features.find((f) => f.properties.kind === 'cluster' && cluster.key.startsWith(`cluster ${f.id}`))?.properties.outline
+  if (!outline) return []
+  const ring = (positions: unknown) => (positions as [number, number][]).map(([lon, lat]) => ({ lon, lat }))
+  switch (outline.type) {
+    case 'Polygon':
+      return (outline.coordinates as unknown[]).map(ring)
+    case 'MultiPolygon':
+      return (outline.coordinates as unknown[][]).flatMap((area) => area.map(ring))
+    case 'LineString':
+      return [ring(outline.coordinates)]
+  }
+  return []
 }

@@ -1,0 +1,215 @@
+<script setup lang="ts">
+import { type Look, noCategory } from '@idlebeacon/map'
+import InputText from 'primevue/inputtext'
+import { computed, onUnmounted, ref, watch } from 'vue'
+import { type Chosen, type Collection, fetchCounts, ProblemError } from './api/client'
+import CategoryMark from './CategoryMark.vue'
+
+// The legend of a collection, whose categories can be switched off, and what else chooses among its places.
+const props = defineProps<{ collection: Collection; looks: ReadonlyMap<string, Look>; chosen: Chosen }>()
+const emit = defineEmits<{ choose: [what: Chosen] }>()
+
+const pause = 350 // ms after the last key before what was typed counts
+
+const name = ref(props.chosen.name)
+const filter = ref(props.chosen.filter)
+const problem = ref<string | null>(null)
+const found = ref<{ counts: Map<string, number>; matched: number } | null>(null) // null where all are chosen
+let timer = 0
+let request: AbortController | null = null
+
+const id = (what: string) => `${what}-${props.collection.id}`
+const count = (category: string, all: number) => (found.value ? (found.value.counts.get(category) ?? 0) : all)
+const number = (n: number) => n.toLocaleString('en')
+const narrowed = computed(() => props.chosen.hidden.length > 0 || props.chosen.name !== '' || props.chosen.filter !== '' || problem.value !== null)
+
+/** Counts what the name and condition choose; only what the service understands is passed on to the map. */
+async function apply(): Promise<void> {
+  clearTimeout(timer)
+  request?.abort()
+  const mine = (request = new AbortController())
+  const what = { ...props.chosen, name: name.value.trim(), filter: filter.value.trim() }
+  try {
+    found.value = what.name || what.filter ? await fetchCounts(props.collection.id, what, mine.signal) : null
+    problem.value = null
+    if (what.name !== props.chosen.name || what.filter !== props.chosen.filter) emit('choose', what)
+  } catch (e) {
+    if (mine.signal.aborted) return
+    const text = e instanceof ProblemError ? e.message : 'the service does not answer'
+    if (e instanceof ProblemError && props.chosen.filter !== '' && props.chosen.filter === what.filter) {
+      emit('choose', { ...props.chosen, filter: '' }) // it came with the address of the page
+    }
+    problem.value = text.replace(/^filter: is not a condition: a/, 'A').replace(/^./, (c) => c.toUpperCase())
+  }
+}
+function typed(): void {
+  clearTimeout(timer)
+  timer = window.setTimeout(() => void apply(), pause)
+}
+function toggle(category: string): void {
+  const hidden = props.chosen.hidden.includes(category) ? props.chosen.hidden.filter((c) => c !== category) : [...props.chosen.hidden, category]
+  emit('choose', { ...props.chosen, hidden })
+}
+function reset(): void {
+  name.value = filter.value = ''
+  problem.value = null
+  found.value = null
+  emit('choose', { hidden: [], name: '', filter: '' })
+}
+
+watch(
+  () => props.collection.change,
+  () => {
+    if (!problem.value) void apply()
+  },
+  { immediate: true },
+)
+onUnmounted(() => {
+  clearTimeout(timer)
+  request?.abort()
+})
+</script>
+
+<template>
+  <div class="filter">
+    <ul v-if="collection.categories.length > 0" class="legend" :aria-label="`Categories of ${collection.title}`">
+      <li v-for="k in collection.categories" :key="k.category">
+        <button type="button" :aria-pressed="!chosen.hidden.includes(k.category)" @click="toggle(k.category)">
+          <CategoryMark :look="looks.get(k.category) ?? noCategory" />
+          <span class="what">{{ k.category || 'no category' }}</span>
+          <span class="count">{{ number(count(k.category, k.count)) }}</span>
+        </button>
+      </li>
+    </ul>
+    <label :for="id('name')">Name contains</label>
+    <InputText :id="id('name')" v-model="name" size="small" @input="typed" @keydown.enter="apply" />
+    <label :for="id('filter')">Condition</label>
+    <InputText
+      :id="id('filter')"
+      v-model="filter"
+      size="small"
+      placeholder="berths >= 4"
+      :invalid="problem !== null"
+      :aria-describedby="problem ? id('problem') : id('help')"
+      spellcheck="false"
+      autocapitalize="off"
+      @input="typed"
+      @keydown.enter="apply"
+    />
+    <p v-if="problem" :id="id('problem')" class="problem" role="alert">{{ problem }}</p>
+    <p v-else-if="found" class="matched" role="status">{{ number(found.matched) }} of {{ number(collection.count) }} places</p>
+    <details :id="id('help')">
+      <summary>How to write a condition</summary>
+      <ul>
+        <li><code>berths &gt;= 4 AND depth &lt; 3</code></li>
+        <li><code>condition IN ('good', 'fair')</code></li>
+        <li><code>note LIKE '%rope%'</code> – <code>%</code> is any text</li>
+        <li><code>CASEI(name) LIKE CASEI('north%')</code> – in any case</li>
+        <li><code>depth BETWEEN 2 AND 6</code></li>
+        <li><code>NOT (note IS NULL OR public = TRUE)</code></li>
+        <li><code>checked &gt;= DATE('2026-04-01')</code></li>
+      </ul>
+      <p>Text goes in single quotes, names with spaces in double quotes.</p>
+    </details>
+    <button v-if="narrowed" type="button" class="reset" @click="reset">Show all places</button>
+  </div>
+</template>
+
+<style scoped>
+.filter {
+  grid-column: 1 / -1;
+  display: grid;
+  gap: 0.3rem;
+  min-width: 0;
+}
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+.legend {
+  margin: 0.3rem 0;
+  max-height: 40vh;
+  overflow: auto;
+}
+.legend button {
+  display: grid;
+  grid-template-columns: auto 1fr auto;
+  gap: 0.55rem;
+  align-items: center;
+  width: 100%;
+  padding: 0.16rem 0.3rem;
+  border: 0;
+  border-radius: 6px;
+  background: none;
+  color: inherit;
+  font: inherit;
+  text-align: start;
+  overflow-wrap: anywhere;
+  cursor: pointer;
+}
+.legend button:hover {
+  background: var(--rule);
+}
+.legend button[aria-pressed='false'] {
+  color: var(--soft);
+}
+.legend button[aria-pressed='false'] .what {
+  text-decoration: line-through;
+}
+.legend button[aria-pressed='false'] :deep(.mark) {
+  filter: grayscale(1);
+  opacity: 0.5;
+}
+.count,
+.matched {
+  color: var(--soft);
+  font-variant-numeric: tabular-nums;
+}
+label,
+summary,
+details,
+.matched,
+.problem,
+.reset {
+  font-size: 0.88rem;
+}
+label {
+  margin-top: 0.2rem;
+  color: var(--soft);
+}
+summary {
+  cursor: pointer;
+  color: var(--soft);
+}
+details li {
+  padding: 0.15rem 0;
+}
+details p {
+  margin: 0.3rem 0 0;
+}
+code {
+  overflow-wrap: anywhere;
+}
+.problem {
+  margin: 0;
+  color: var(--signal);
+  overflow-wrap: anywhere;
+}
+.matched {
+  margin: 0;
+}
+.reset {
+  justify-self: start;
+  padding: 0.3rem 0.6rem;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
+  background: none;
+  color: inherit;
+  font-family: inherit;
+  cursor: pointer;
+}
+.reset:hover {
+  background: var(--rule);
+}
+</style>

@@ -1,0 +1,68 @@
+import type { Camera } from './camera'
+import type { MarkerSource } from './feed'
+import { keyOf, type Paint, type PlacedMarker } from './markers'
+import { type LonLat, type MapPoint, project } from './projection'
+
+const wait = 120 // ms that a cluster must be pointed at before its outline is fetched
+
+/** ClusterOutline shows the area that the places of a cluster cover, while it is pointed at or has the focus. */
+export class ClusterOutline {
+  private wanted: string | null = null // the key of the cluster
+  private rings: MapPoint[][] = []
+  private request: AbortController | null = null
+  private timer = 0
+
+  constructor(private readonly onChange: () => void) {}
+
+  stop(): void {
+    clearTimeout(this.timer)
+    this.request?.abort()
+    this.wanted = null
+    this.rings = []
+  }
+
+  /** Shows the outline of a cluster of a source at a zoom, or none. */
+  show(placed: PlacedMarker | null, source: MarkerSource | undefined, zoom: number): void {
+    const key = placed && placed.marker.count > 1 ? keyOf(placed) : null
+    if (key === this.wanted) return
+    const had = this.rings.length > 0
+    this.stop()
+    this.wanted = key
+    if (had) this.onChange()
+    if (!key || !placed || !source?.outline) return
+    const request = (this.request = new AbortController())
+    this.timer = window.setTimeout(() => {
+      source.outline?.(placed.marker, Math.floor(zoom), request.signal).then(
+        (rings: LonLat[][]) => {
+          if (request.signal.aborted) return
+          this.rings = rings.map((ring) => ring.map(project))
+          this.onChange()
+        },
+        () => {}, // without it the map is still right
+      )
+    }, wait)
+  }
+
+  draw(context: CanvasRenderingContext2D, camera: Camera, paint: Paint): void {
+    if (this.rings.length === 0) return
+    context.beginPath()
+    for (const ring of this.rings) {
+      ring.forEach((corner, i) => {
+        const at = camera.toScreen(corner)
+        if (i === 0) context.moveTo(at.x, at.y)
+        else context.lineTo(at.x, at.y)
+      })
+      context.closePath()
+    }
+    context.globalAlpha = 0.14
+    context.fillStyle = paint.focus
+    context.fill()
+    context.globalAlpha = 1
+    context.strokeStyle = paint.focus
+    context.lineWidth = 1.5
+    context.lineJoin = 'round'
+    context.setLineDash([6, 4])
+    context.stroke()
+    context.setLineDash([])
+  }
+}
