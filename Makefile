@@ -2,7 +2,7 @@
 #   make demo   everything running with demo data; prints one URL
 #   make test   every check and test
 .DELETE_ON_ERROR:
-.PHONY: demo build test check web-check go-test race-test fuzz bench screenshots clean
+.PHONY: demo build test check web-check go-test race-test fuzz soak bench benchmarks screenshots clean
 
 DATA ?= idlebeacon-data/demo
 LISTEN ?= 127.0.0.1:8470
@@ -54,8 +54,22 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzEdits -fuzztime $(FUZZTIME) ./internal/core/index
 	go test -run '^$$' -fuzz FuzzFeature -fuzztime $(FUZZTIME) ./internal/core/feature
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./internal/core/formats
+	go test -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME) ./internal/core/filter
 
+# Reads and edits side by side for a while, then every answer against a fresh index.
+SOAKTIME ?= 5m
+soak: build
+	@scripts/install postgresql gcc
+	IDLEBEACON_SOAK=$(SOAKTIME) go test -race -count=1 -v -timeout 60m -run TestSoak ./internal/httpapi
+
+# The budgets: a table of what is measured against each, and the plot of how views
+# scale. Takes about ten minutes and 6 GB of memory.
 bench: build
+	@scripts/install postgresql
+	go run ./bench -plot docs/viewport-scaling.svg
+
+# The same things piece by piece, in the form that benchstat reads.
+benchmarks: build
 	@scripts/install postgresql
 	go test -run '^$$' -bench . ./internal/core/... ./internal/service
 

@@ -48,8 +48,14 @@ func contract(t *testing.T) *openapi3.T {
 
 func newFixture(t *testing.T) *fixture {
 	t.Helper()
+	return newFixtureOn(t, pgboxtest.DSN(t))
+}
+
+// newFixtureOn returns a fixture on a database that others may use too.
+func newFixtureOn(t *testing.T, dsn string) *fixture {
+	t.Helper()
 	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(t.Context(), pgboxtest.DSN(t), log)
+	st, err := store.Open(t.Context(), dsn, log)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,32 +10,8 @@ import (
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
+	"idlebeacon/internal/core/worlds"
 )
-
-var worlds = map[string]func(r *rand.Rand) geo.Point{
-	"uniform": func(r *rand.Rand) geo.Point {
-		return geo.Point{Lon: r.Float64()*360 - 180, Lat: r.Float64()*180 - 90}
-	},
-	"isles": func(r *rand.Rand) geo.Point {
-		k := float64(r.IntN(9))
-		return geo.Point{Lon: -22 + k*0.1 + r.NormFloat64()*0.02, Lat: -38.5 + math.Mod(k*0.37, 0.4) + r.NormFloat64()*0.02}
-	},
-	"one spot":  func(r *rand.Rand) geo.Point { return geo.Point{Lon: -22, Lat: -38.5} },
-	"two spots": func(r *rand.Rand) geo.Point { return geo.Point{Lon: -22 + float64(r.IntN(2))*1e-4, Lat: -38.5} },
-	"grid": func(r *rand.Rand) geo.Point {
-		return geo.Point{Lon: float64(r.IntN(40)) * 0.25, Lat: float64(r.IntN(40)) * 0.25}
-	},
-	"line": func(r *rand.Rand) geo.Point { f := r.Float64(); return geo.Point{Lon: f * f * 10, Lat: f * 5} },
-	"slope": func(r *rand.Rand) geo.Point { // ever heavier eastwards, for long chains of heavier neighbours
-		return geo.Point{Lon: math.Sqrt(r.Float64()) * 100, Lat: r.Float64() * 0.1}
-	},
-	"antimeridian": func(r *rand.Rand) geo.Point {
-		return geo.Point{Lon: geo.WrapLon(180 + r.NormFloat64()), Lat: r.NormFloat64()}
-	},
-	"poles": func(r *rand.Rand) geo.Point {
-		return geo.Point{Lon: r.Float64()*360 - 180, Lat: math.Copysign(90-r.ExpFloat64()*2, r.Float64()-0.5)}
-	},
-}
 
 type world struct {
 	at      []geo.Point
@@ -43,7 +19,7 @@ type world struct {
 	tree    index.Tree
 }
 
-func newWorld(r *rand.Rand, place func(*rand.Rand) geo.Point, n int) *world {
+func newWorld(r *rand.Rand, place worlds.World, n int) *world {
 	w := &world{}
 	for i := range n {
 		p := place(r)
@@ -55,7 +31,7 @@ func newWorld(r *rand.Rand, place func(*rand.Rand) geo.Point, n int) *world {
 }
 
 func forWorlds(t *testing.T, test func(t *testing.T, r *rand.Rand, w *world)) {
-	for name, place := range worlds {
+	for name, place := range worlds.Nasty {
 		t.Run(name, func(t *testing.T) {
 			for seed, n := range []int{0, 1, 2, 30, 200, 900} {
 				r := rand.New(rand.NewPCG(uint64(seed), 3))
@@ -262,7 +238,7 @@ func same(a, b kept) bool {
 }
 
 func randomBox(r *rand.Rand, w *world) geo.Box {
-	a, b := worlds["uniform"](r), worlds["uniform"](r)
+	a, b := worlds.Earth(r), worlds.Earth(r)
 	if len(w.at) > 0 {
 		a = w.at[r.IntN(len(w.at))]
 		b = w.at[r.IntN(len(w.at))]
@@ -334,7 +310,7 @@ func TestHonest(t *testing.T) {
 // TestSinglesUpTo checks that few enough places stand alone at any zoom.
 func TestSinglesUpTo(t *testing.T) {
 	r := rand.New(rand.NewPCG(4, 4))
-	w := newWorld(r, worlds["isles"], 50)
+	w := newWorld(r, worlds.Nasty["isles"], 50)
 	box := geo.Box{West: -23, South: -39, East: -20, North: -38}
 	o := Default
 	for _, c := range []struct{ upTo, want int }{{0, 1}, {49, 1}, {50, 50}} {
@@ -399,7 +375,7 @@ func TestFollowsTheScreen(t *testing.T) {
 				}
 			}
 			for i := range 100 {
-				if k := index.KeyOf(geo.Project(worlds["uniform"](r))); outside(k) {
+				if k := index.KeyOf(geo.Project(worlds.Earth(r))); outside(k) {
 					newest++
 					edit.Insert(index.NewEntry(k, uint32(1e6+i), 0, r.Uint64()), newest)
 				}
@@ -436,7 +412,7 @@ func cellsRead(tree index.Tree, box geo.Box, zoom float64) int {
 
 func TestViewLimit(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
-	w := newWorld(r, worlds["uniform"], 1000)
+	w := newWorld(r, worlds.Earth, 1000)
 	all := viewWith(t, w, geo.World, 20, Default)
 	if len(all) < 900 {
 		t.Fatalf("%d markers", len(all))

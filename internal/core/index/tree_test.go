@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/worlds"
 )
 
 // model is the plain list that every answer of a Tree is checked against.
@@ -16,32 +17,9 @@ type model struct {
 	changes map[Key]uint64 // newest change by key, removals included
 }
 
-// worlds are distributions of points that ask something of the index.
-var worlds = map[string]func(r *rand.Rand) geo.Point{
-	"uniform":  func(r *rand.Rand) geo.Point { return geo.Point{Lon: r.Float64()*360 - 180, Lat: r.Float64()*180 - 90} },
-	"one spot": func(r *rand.Rand) geo.Point { return geo.Point{Lon: -22, Lat: -38.5} },
-	"two spots": func(r *rand.Rand) geo.Point {
-		return geo.Point{Lon: float64(r.IntN(2)) * 1e-6, Lat: 0}
-	},
-	"grid": func(r *rand.Rand) geo.Point {
-		return geo.Point{Lon: float64(r.IntN(37)-18) * 10, Lat: float64(r.IntN(19)-9) * 10}
-	},
-	"antimeridian": func(r *rand.Rand) geo.Point {
-		return geo.Point{Lon: geo.WrapLon(180 + r.NormFloat64()), Lat: r.NormFloat64()}
-	},
-	"poles": func(r *rand.Rand) geo.Point {
-		lat := 90 - r.ExpFloat64()*3
-		if r.IntN(2) == 0 {
-			lat = -lat
-		}
-		return geo.Point{Lon: r.Float64()*360 - 180, Lat: lat}
-	},
-	"line": func(r *rand.Rand) geo.Point { f := r.Float64(); return geo.Point{Lon: f * 10, Lat: f * 5} },
-}
-
 // grown makes a tree by random inserts and removals, with batches that end in a
 // new snapshot, and the model that should match it.
-func grown(t *testing.T, r *rand.Rand, place func(*rand.Rand) geo.Point, steps int) (Tree, *model) {
+func grown(t *testing.T, r *rand.Rand, place worlds.World, steps int) (Tree, *model) {
 	t.Helper()
 	m := &model{changes: map[Key]uint64{}}
 	var tree Tree
@@ -84,14 +62,14 @@ func grown(t *testing.T, r *rand.Rand, place func(*rand.Rand) geo.Point, steps i
 	return tree, m
 }
 
-func (m *model) next(r *rand.Rand, place func(*rand.Rand) geo.Point) Entry {
+func (m *model) next(r *rand.Rand, place worlds.World) Entry {
 	p := place(r)
 	m.at = append(m.at, p)
 	return NewEntry(KeyOf(geo.Project(p)), uint32(len(m.at)-1), uint16(r.IntN(12)), r.Uint64())
 }
 
 func forWorlds(t *testing.T, test func(t *testing.T, r *rand.Rand, tree Tree, m *model)) {
-	for name, place := range worlds {
+	for name, place := range worlds.Nasty {
 		t.Run(name, func(t *testing.T) {
 			for seed := range uint64(6) {
 				r := rand.New(rand.NewPCG(seed, 7))
@@ -319,7 +297,7 @@ func TestMembers(t *testing.T) {
 func TestInAndCount(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, tree Tree, m *model) {
 		for range 100 {
-			a, b := worlds["uniform"](r), worlds["uniform"](r)
+			a, b := worlds.Earth(r), worlds.Earth(r)
 			if len(m.at) > 1 {
 				a, b = m.at[r.IntN(len(m.at))], m.at[r.IntN(len(m.at))]
 			}
@@ -356,7 +334,7 @@ func TestNearIsExactEverywhere(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, tree Tree, m *model) {
 		at := func(ref uint32) geo.Point { return m.at[ref] }
 		for i := range 20 {
-			from := worlds["uniform"](r)
+			from := worlds.Earth(r)
 			switch {
 			case i < 4:
 				from = geo.Point{Lon: []float64{-180, 180, 0, 0}[i], Lat: []float64{0, 0, 90, -90}[i]}
@@ -401,7 +379,7 @@ func TestSnapshotsHold(t *testing.T) {
 			}
 		}
 		for range 100 {
-			edit.Insert(m.next(r, worlds["uniform"]), 1<<40)
+			edit.Insert(m.next(r, worlds.Earth), 1<<40)
 		}
 		edited := edit.Tree()
 		if got := slices.Collect(tree.All()); !slices.Equal(got, m.entries) {

@@ -76,11 +76,3 @@ func (t *idTable) remove(c *columns, id string) (ref uint32, found bool) {
 	t.count--
 	return ref, true
 }
-
-func (t *idTable) each(f func(ref uint32)) {
-	for _, slot := range t.slots {
-		if slot != 0 {
-			f(slot - 1)
-		}
-	}
-}

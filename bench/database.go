@@ -1,0 +1,286 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"math"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"idlebeacon/internal/core/cluster"
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/worlds"
+	"idlebeacon/internal/httpapi"
+	"idlebeacon/internal/pgbox"
+	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
+)
+
+// database measures what involves PostgreSQL and HTTP, with a million places of
+// the demo's kind.
+func database(ctx context.Context, r *report) (err error) {
+	const n = 1_000_000
+	dir, err := os.MkdirTemp("", "idlebeacon-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	server, err := pgbox.Start(ctx, dir+"/pg", quiet)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if stopErr := server.Stop(); err == nil {
+			err = stopErr
+		}
+	}()
+	st, err := store.Open(ctx, server.DSN(), quiet)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := fill(ctx, st, server.DSN(), n); err != nil {
+		return err
+	}
+
+	var s *service.Service
+	least := time.Duration(math.MaxInt64)
+	for range 3 {
+		if s != nil {
+			s.Close()
+		}
+		started := time.Now()
+		if s, err = service.Open(ctx, st, quiet, func(int) {}); err != nil {
+			return err
+		}
+		least = min(least, time.Since(started))
+	}
+	defer s.Close()
+	r.add("ready after start, 1 M places", "4 s", short(least), least.Seconds()/4)
+
+	if err := againstSQL(ctx, r, server.DSN(), s); err != nil {
+		return err
+	}
+	return overHTTP(ctx, r, s)
+}
+
+// fill puts n places into a collection, past the service.
+func fill(ctx context.Context, st *store.Store, dsn string, n int) error {
+	made, _, err := st.CreateCollection(ctx, store.Collection{ID: "places", Title: "places", NameProperty: "name", CategoryProperty: "category"})
+	if err != nil {
+		return err
+	}
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	var rows [][]any
+	err = demoFeatures(n, func(f *feature.Feature) error {
+		rows = append(rows, []any{made.Key, f.ID, f.At.Lon, f.At.Lat, f.Properties.JSON(), 1})
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	_, err = conn.CopyFrom(ctx, pgx.Identifier{"features"}, []string{"collection_key", "id", "lon", "lat", "properties", "change"}, pgx.CopyFromRows(rows))
+	if err != nil {
+		return err
+	}
+	_, err = conn.Exec(ctx, "VACUUM ANALYZE features")
+	return err
+}
+
+// againstSQL compares a wide view with grouping the same places by a grid in SQL.
+func againstSQL(ctx context.Context, r *report, dsn string, s *service.Service) error {
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	box, zoom := geo.Box{West: -23, South: -39, East: -21, North: -38}, 9.0
+	degrees := 64 * 360 / (geo.TilePixels * math.Exp2(zoom)) // the side of a cell
+	least := time.Duration(math.MaxInt64)
+	groups := 0
+	for range 5 {
+		started := time.Now()
+		rows, err := conn.Query(ctx, `SELECT floor(lon / $1), floor(lat / $1), count(*), avg(lon), avg(lat) FROM features
+			WHERE lon BETWEEN $2 AND $3 AND lat BETWEEN $4 AND $5 GROUP BY 1, 2`, degrees, box.West, box.East, box.South, box.North)
+		if err != nil {
+			return err
+		}
+		groups = 0
+		for rows.Next() {
+			groups++
+		}
+		if err := rows.Err(); err != nil {
+			return err
+		}
+		least = min(least, time.Since(started))
+	}
+	var took []time.Duration
+	markers := 0
+	for range 300 {
+		started := time.Now()
+		view, err := s.Viewport(ctx, "places", service.MarkersQuery{Box: box, Zoom: zoom, Options: cluster.Default})
+		if err != nil {
+			return err
+		}
+		markers = 0
+		if err := view.Markers(func(*service.Marker) { markers++ }); err != nil {
+			return err
+		}
+		took = append(took, time.Since(started))
+	}
+	own := newSpread(took)
+	faster := least.Seconds() / own.at(0.5).Seconds()
+	r.add(fmt.Sprintf("grid GROUP BY in PostgreSQL, 1 M places, wide view (%d groups, %d markers)", groups, markers), "1000 times slower",
+		fmt.Sprintf("%.0f times slower: %s to %s", faster, short(least), short(own.at(0.5))), 1000/faster)
+	return nil
+}
+
+// overHTTP compares answering views with answering the same bytes from memory.
+func overHTTP(ctx context.Context, r *report, s *service.Service) error {
+	handler, err := httpapi.New(s, httpapi.Options{Version: "bench", Log: quiet})
+	if err != nil {
+		return err
+	}
+	own := httptest.NewServer(handler)
+	defer own.Close()
+
+	random := rand.New(rand.NewPCG(5, 5))
+	paths := make([]string, 4000) // far more than are kept
+	for i := range paths {
+		box, zoom := worlds.Look(random)
+		q := url.Values{"bbox": {box.String()}, "zoom": {strconv.FormatFloat(zoom, 'f', -1, 64)}}
+		paths[i] = "/api/collections/places/markers?" + q.Encode()
+	}
+	bodies := map[string][]byte{}
+	for _, path := range paths {
+		response, err := http.Get(own.URL + path)
+		if err != nil {
+			return err
+		}
+		bodies[path], err = io.ReadAll(response.Body)
+		response.Body.Close()
+		if err != nil {
+			return err
+		}
+	}
+	total := 0
+	for _, b := range bodies {
+		total += len(b)
+	}
+	fixed := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/geo+json")
+		_, _ = w.Write(bodies[r.URL.RequestURI()])
+	}))
+	defer fixed.Close()
+
+	rate := func(server, coding string, paths []string, tags map[string]string) (float64, error) {
+		bestRate := 0.0
+		for range 3 {
+			n, err := request(ctx, server, coding, paths, tags)
+			if err != nil {
+				return 0, err
+			}
+			bestRate = max(bestRate, n)
+		}
+		return bestRate, nil
+	}
+	static, err := rate(fixed.URL, "identity", paths, nil)
+	if err != nil {
+		return err
+	}
+	all, err := rate(own.URL, "identity", paths, nil)
+	if err != nil {
+		return err
+	}
+	popular, err := rate(own.URL, "identity", paths[:100], nil)
+	if err != nil {
+		return err
+	}
+	r.add(fmt.Sprintf("markers over HTTP, 1 M places, always another view, %.1f kB", float64(total)/float64(len(paths))/1e3), "50 % of static bytes",
+		fmt.Sprintf("%.0f/s, %.0f %% of %.0f/s", all, 100*all/static, static), 0.5/(all/static))
+	r.add("the same, a hundred views again and again", "50 % of static bytes", fmt.Sprintf("%.0f/s, %.0f %%", popular, 100*popular/static), 0.5/(popular/static))
+	tags := map[string]string{}
+	for _, path := range paths {
+		response, err := http.Get(own.URL + path)
+		if err != nil {
+			return err
+		}
+		response.Body.Close()
+		tags[path] = response.Header.Get("ETag")
+	}
+	unchanged, err := rate(own.URL, "identity", paths, tags)
+	if err != nil {
+		return err
+	}
+	r.add("the same, with If-None-Match, always another view: 304", "", fmt.Sprintf("%.0f/s", unchanged), 0)
+	for _, coding := range []string{"gzip", "zstd"} {
+		compressed, err := rate(own.URL, coding, paths, nil)
+		if err != nil {
+			return err
+		}
+		r.add("markers over HTTP, always another view, "+coding, "", fmt.Sprintf("%.0f/s", compressed), 0)
+	}
+	return nil
+}
+
+// request calls paths of a server from a few clients for a while and returns how
+// many calls a second it answered.
+func request(ctx context.Context, server, coding string, paths []string, tags map[string]string) (float64, error) {
+	const clients, lasts = 4, 3 * time.Second
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: clients, DisableCompression: true}}
+	defer client.CloseIdleConnections()
+	var calls atomic.Int64
+	var next atomic.Int64
+	var group sync.WaitGroup
+	var failed atomic.Pointer[error]
+	started := time.Now()
+	for range clients {
+		group.Go(func() {
+			for time.Since(started) < lasts && failed.Load() == nil {
+				path := paths[int(next.Add(1))%len(paths)]
+				err := func() error {
+					q, err := http.NewRequestWithContext(ctx, http.MethodGet, server+path, nil)
+					if err != nil {
+						return err
+					}
+					q.Header.Set("Accept-Encoding", coding)
+					if tag := tags[path]; tag != "" {
+						q.Header.Set("If-None-Match", tag)
+					}
+					response, err := client.Do(q)
+					if err != nil {
+						return err
+					}
+					defer response.Body.Close()
+					_, err = io.Copy(io.Discard, response.Body)
+					return err
+				}()
+				if err != nil {
+					failed.Store(&err)
+					return
+				}
+				calls.Add(1)
+			}
+		})
+	}
+	group.Wait()
+	if err := failed.Load(); err != nil {
+		return 0, *err
+	}
+	return float64(calls.Load()) / time.Since(started).Seconds(), nil
+}
