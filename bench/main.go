@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime"
+	"runtime/pprof"
 	"slices"
 	"strings"
 	"time"
@@ -66,7 +67,19 @@ var plot = flag.String("plot", "", "file for the plot of how a viewport scales, 
 
 func main() {
 	only := flag.String("only", "", "parts to run, separated by commas; all if empty")
+	profile := flag.String("cpuprofile", "", "file for a profile of where the time goes")
 	flag.Parse()
+	if *profile != "" {
+		f, err := os.Create(*profile)
+		if err == nil {
+			err = pprof.StartCPUProfile(f)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		defer pprof.StopCPUProfile()
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	var r report

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -87,13 +88,13 @@ func (c *viewCache) answer(version, question string, view *service.Viewport, zoo
 	tag := func(change uint64) string { return tagOf(version, question, strconv.FormatUint(change, 10)) }
 	kept, ok := c.kept.Get(question)
 	if ok && kept.checked < view.Change {
-		body, err := appendMarkers(nil, view, zoom, kept.change)
+		body, err := writeMarkers(view, zoom, kept.change)
 		if err != nil {
 			return nil, err
 		}
 		if !bytes.Equal(body, kept.body) {
 			kept.change = view.Change
-			if kept.body, err = appendMarkers(nil, view, zoom, view.Change); err != nil {
+			if kept.body, err = writeMarkers(view, zoom, view.Change); err != nil {
 				return nil, err
 			}
 		}
@@ -104,12 +105,26 @@ func (c *viewCache) answer(version, question string, view *service.Viewport, zoo
 		return &viewAnswer{tag(kept.change), func() ([]byte, error) { return kept.body, nil }}, nil
 	}
 	return &viewAnswer{tag(view.Change), func() ([]byte, error) {
-		body, err := appendMarkers(nil, view, zoom, view.Change)
+		body, err := writeMarkers(view, zoom, view.Change)
 		if err == nil {
 			c.keep(question, keptView{change: view.Change, checked: view.Change, body: body})
 		}
 		return body, err
 	}}, nil
+}
+
+// buffers are what answers are written into before their size is known.
+var buffers = sync.Pool{New: func() any { return new([]byte) }}
+
+func writeMarkers(view *service.Viewport, zoom float64, change uint64) ([]byte, error) {
+	buffer := buffers.Get().(*[]byte)
+	defer buffers.Put(buffer)
+	body, err := appendMarkers((*buffer)[:0], view, zoom, change)
+	if err != nil {
+		return nil, err
+	}
+	*buffer = body
+	return bytes.Clone(body), nil
 }
 
 func (c *viewCache) keep(question string, v keptView) {

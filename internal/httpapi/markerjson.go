@@ -15,7 +15,8 @@ import (
 
 // appendMarkers writes the answer for a viewport at a zoom, as of the given change.
 func appendMarkers(dst []byte, view *service.Viewport, zoom float64, change uint64) ([]byte, error) {
-	j := &markerWriter{b: append(dst, `{"type":"FeatureCollection","features":[`...), scale: math.Pow10(decimalsAt(zoom)), decimals: decimalsAt(zoom)}
+	j := &markerWriter{b: append(dst, `{"type":"FeatureCollection","features":[`...), decimals: decimalsAt(zoom)}
+	j.scale = math.Pow10(j.decimals)
 	first := true
 	err := view.Markers(func(m *service.Marker) {
 		if !first {
@@ -47,8 +48,31 @@ type markerWriter struct {
 	decimals int
 }
 
-func (j *markerWriter) degrees(v float64) {
-	j.b = strconv.AppendFloat(j.b, math.Round(v*j.scale)/j.scale, 'f', -1, 64)
+func (j *markerWriter) degrees(v float64) { j.fixed(int64(math.Round(v * j.scale))) }
+
+// fixed writes a number of the least decimals told, without zeros at its end. It is
+// several times as fast as finding the shortest decimals of a float.
+func (j *markerWriter) fixed(n int64) {
+	if n < 0 {
+		j.b = append(j.b, '-')
+		n = -n
+	}
+	whole, rest := n/int64(j.scale), n%int64(j.scale)
+	j.b = strconv.AppendInt(j.b, whole, 10)
+	if rest == 0 {
+		return
+	}
+	var digits [10]byte
+	end := j.decimals
+	for i := end; i > 0; i-- {
+		digits[i] = byte('0' + rest%10)
+		rest /= 10
+	}
+	digits[0] = '.'
+	for digits[end] == '0' {
+		end--
+	}
+	j.b = append(j.b, digits[:end+1]...)
 }
 
 func (j *markerWriter) position(p geo.Point) {
@@ -139,7 +163,7 @@ func (j *markerWriter) marker(m *service.Marker) {
 // extent writes a box, rounded outwards so that it still holds everything.
 func (j *markerWriter) extent(b geo.Box) {
 	edge := func(v float64, round func(float64) float64) {
-		j.b = strconv.AppendFloat(j.b, math.Max(-180, math.Min(180, round(v*j.scale)/j.scale)), 'f', -1, 64)
+		j.fixed(int64(math.Max(-180*j.scale, math.Min(180*j.scale, round(v*j.scale)))))
 	}
 	j.b = append(j.b, '[')
 	edge(b.West, math.Floor)

@@ -18,9 +18,10 @@ import (
 )
 
 const (
-	loadBatch  = 256     // rows that go to a set together
-	loadQueue  = 4       // batches that may wait for a set; its readers wait for room
-	slicePages = 4 << 10 // pages of the table that are read in one query: 32 MB
+	loadBatch  = 256      // rows that go to a set together
+	loadRoom   = 64 << 10 // bytes of properties that are kept together on their way
+	loadQueue  = 4        // batches that may wait for a set; its readers wait for room
+	slicePages = 4 << 10  // pages of the table that are read in one query: 32 MB
 )
 
 // PlacesOfAll reads the places of all the given collections into sets that are
@@ -133,6 +134,7 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 	}
 	defer rows.Close()
 	batches := map[*loadingSet][]places.Row{}
+	var room []byte // for the properties of many rows: one piece of memory instead of one each
 	send := func(to *loadingSet) error {
 		batch := batches[to]
 		delete(batches, to)
@@ -153,7 +155,12 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 		f := feature.Feature{ID: string(raw[1])}
 		f.At.Lon = math.Float64frombits(binary.BigEndian.Uint64(raw[2]))
 		f.At.Lat = math.Float64frombits(binary.BigEndian.Uint64(raw[3]))
-		f.Properties = feature.StoredProperties(append([]byte(nil), raw[4]...))
+		if cap(room)-len(room) < len(raw[4]) {
+			room = make([]byte, 0, max(loadRoom, len(raw[4])))
+		}
+		start := len(room)
+		room = append(room, raw[4]...)
+		f.Properties = feature.StoredProperties(room[start:len(room):len(room)])
 		batches[to] = append(batches[to], *to.info.RowOf(&f))
 		if len(batches[to]) == loadBatch {
 			if err := send(to); err != nil {

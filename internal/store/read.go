@@ -84,13 +84,9 @@ func (v *View) Places(c Collection, set *places.Set, each func()) error {
 
 // RowOf returns what is kept in memory of a feature of c.
 func (c *Collection) RowOf(f *feature.Feature) *places.Row {
+	name, category := f.Properties.Texts(c.NameProperty, c.CategoryProperty)
 	return &places.Row{
-		Place: places.Place{
-			ID:       f.ID,
-			At:       f.At,
-			Name:     f.Properties.Text(c.NameProperty),
-			Category: f.Properties.Text(c.CategoryProperty),
-		},
+		Place:      places.Place{ID: f.ID, At: f.At, Name: name, Category: category},
 		Properties: f.Properties,
 	}
 }

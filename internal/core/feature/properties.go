@@ -93,24 +93,37 @@ func (p Properties) JSON() []byte {
 // number or truth value as JSON spells it. Objects, arrays, null and absent
 // properties give "". Of properties with the same name the last counts.
 func (p Properties) Text(name string) string {
-	if name == "" {
+	text, _ := p.Texts(name, "")
+	return text
+}
+
+// Texts is Text for two properties in one pass; an empty name gives "".
+func (p Properties) Texts(first, second string) (string, string) {
+	var found [2][]byte
+	if first != "" || second != "" {
+		for key, value := range p.All() {
+			if first != "" && says(key, first) {
+				found[0] = value
+			}
+			if second != "" && says(key, second) {
+				found[1] = value
+			}
+		}
+	}
+	return text(found[0]), text(found[1])
+}
+
+func text(value []byte) string {
+	if len(value) == 0 {
 		return ""
 	}
-	text := ""
-	for key, value := range p.All() {
-		if Unquote(key) != name {
-			continue
-		}
-		switch value[0] {
-		case '{', '[', 'n':
-			text = ""
-		case '"':
-			text = Unquote(value)
-		default:
-			text = string(value)
-		}
+	switch value[0] {
+	case '{', '[', 'n':
+		return ""
+	case '"':
+		return Unquote(value)
 	}
-	return text
+	return string(value)
 }
 
 // Names returns the names of the top-level properties in their order.
@@ -144,11 +157,7 @@ func valueEnd(raw []byte, i int) int {
 	for depth := 0; ; i++ {
 		switch raw[i] {
 		case '"':
-			for i++; raw[i] != '"'; i++ {
-				if raw[i] == '\\' {
-					i++
-				}
-			}
+			i = stringEnd(raw, i)
 			if depth == 0 {
 				return i + 1
 			}
@@ -169,6 +178,20 @@ func valueEnd(raw []byte, i int) int {
 	}
 }
 
+// stringEnd returns where the quote that closes the JSON string at i is.
+func stringEnd(raw []byte, i int) int {
+	for {
+		i += 1 + bytes.IndexByte(raw[i+1:], '"')
+		escapes := 0
+		for raw[i-1-escapes] == '\\' {
+			escapes++
+		}
+		if escapes%2 == 0 {
+			return i
+		}
+	}
+}
+
 // Unquote returns the text of a JSON string.
 func Unquote(quoted []byte) string {
 	inner := quoted[1 : len(quoted)-1]
@@ -180,6 +203,15 @@ func Unquote(quoted []byte) string {
 		return string(inner) // cannot be: it has been checked
 	}
 	return text
+}
+
+// says reports whether a JSON string says s.
+func says(quoted []byte, s string) bool {
+	inner := quoted[1 : len(quoted)-1]
+	if bytes.IndexByte(inner, '\\') < 0 {
+		return string(inner) == s
+	}
+	return Unquote(quoted) == s
 }
 
 // MarshalJSON writes p as a JSON object.

@@ -47,17 +47,31 @@ type dictionary struct {
 	words []string
 
 	// The rest is only the writer's.
-	nameNo map[string]int
-	wordNo []map[string]int // by property and text
+	expected int // the number of the property that likely comes next
+	nameNo   map[string]int
+	wordNo   []map[string]int // by property and text
 }
 
 func (d *dictionary) name(key []byte) (int, bool) {
+	// Mostly the properties of places come in the same order.
+	if d.expected < len(d.names) && d.names[d.expected] == string(key) {
+		d.expected++
+		return d.expected - 1, true
+	}
+	n, ok := d.lookup(key)
+	if ok {
+		d.expected = n + 1
+	}
+	return n, ok
+}
+
+func (d *dictionary) lookup(key []byte) (int, bool) {
 	if n, known := d.nameNo[string(key)]; known {
 		return n, true
 	}
 	if bytes.IndexByte(key, '\\') >= 0 { // spelt in one way only
 		if plain := feature.AppendText(nil, feature.Unquote(key)); string(plain) != string(key) {
-			return d.name(plain)
+			return d.lookup(plain)
 		}
 	}
 	n := len(d.names)
@@ -90,6 +104,7 @@ func (d *dictionary) word(n int, text []byte) (int, bool) {
 // appendProperties writes the properties of a place with the given name and
 // category.
 func (d *dictionary) appendProperties(dst []byte, p feature.Properties, name, category string) []byte {
+	d.expected = 0
 	for key, value := range p.All() {
 		if n, ok := d.name(key); ok {
 			dst = d.appendValue(dst, n, value, name, category)
@@ -128,7 +143,7 @@ func (d *dictionary) appendValue(dst []byte, n int, value []byte, name, category
 		}
 		return withBytes(formText, text)
 	}
-	if whole, err := strconv.ParseInt(string(value), 10, 64); err == nil && whole > -1<<53 && whole < 1<<53 {
+	if whole, ok := wholeNumber(value); ok {
 		return binary.AppendVarint(tag(formWhole), whole)
 	}
 	number, err := strconv.ParseFloat(string(value), 64)
@@ -139,6 +154,26 @@ func (d *dictionary) appendValue(dst []byte, n int, value []byte, name, category
 		}
 	}
 	return binary.LittleEndian.AppendUint64(tag(formFloat), math.Float64bits(number))
+}
+
+// wholeNumber reads a number of JSON that has neither fraction nor exponent and that
+// a float64 holds exactly.
+func wholeNumber(value []byte) (int64, bool) {
+	digits := bytes.TrimPrefix(value, []byte("-"))
+	if len(digits) > 15 {
+		return 0, false
+	}
+	n := int64(0)
+	for _, d := range digits {
+		if d < '0' || d > '9' {
+			return 0, false
+		}
+		n = 10*n + int64(d-'0')
+	}
+	if len(digits) < len(value) {
+		return -n, n != 0 // -0 is none
+	}
+	return n, true
 }
 
 // A probe is the values of some properties of a place, found in one pass.

@@ -105,9 +105,11 @@ func (s *Set) Load(change uint64, next func() (*Row, error)) error {
 		if r == nil {
 			break
 		}
-		e := s.writer.write(r)
+		entries = append(entries, s.writer.write(r))
+	}
+	s.ids.reserve(len(entries))
+	for _, e := range entries {
 		s.ids.put(&s.writer.columns, e.Ref)
-		entries = append(entries, e)
 	}
 	s.change = max(s.change, change)
 	s.tree = index.Build(entries, s.change)
