@@ -50,7 +50,9 @@ type Collection struct {
 	NameProperty     string          `json:"name_property"`
 	CategoryProperty string          `json:"category_property"`
 	CreatedAt        time.Time       `json:"created_at"`
-	Count            int             `json:"count"`
+	Count            int             `json:"count"`  // of items
+	Places           int             `json:"places"` // of those, points
+	Shapes           int             `json:"shapes"` // and the others: areas and paths
 	Change           uint64          `json:"change"`
 	Categories       []CategoryCount `json:"categories"`
 	Extent           *Extent         `json:"extent,omitempty"`
@@ -98,7 +100,7 @@ type Point struct {
 type Item struct {
 	Type       string          `json:"type"`
 	ID         string          `json:"id,omitempty"`
-	Geometry   Point           `json:"geometry"`
+	Geometry   Geometry        `json:"geometry"`
 	Properties json.RawMessage `json:"properties"`
 	Change     uint64          `json:"change,omitempty"` // the item's newest change
 }
@@ -152,7 +154,42 @@ type StackedPlace struct {
 // Geometry is any GeoJSON geometry.
 type Geometry struct {
 	Type        string          `json:"type"`
-	Coordinates json.RawMessage `json:"coordinates"`
+	Coordinates json.RawMessage `json:"coordinates,omitempty"`
+	Geometries  []Geometry      `json:"geometries,omitempty"` // of a GeometryCollection
+}
+
+// Position returns the position of a Point, and whether g is one.
+func (g *Geometry) Position() (p Position, ok bool) {
+	var numbers []float64
+	if g.Type != "Point" || json.Unmarshal(g.Coordinates, &numbers) != nil || len(numbers) < 2 {
+		return Position{}, false
+	}
+	return Position{Lon: numbers[0], Lat: numbers[1]}, true
+}
+
+// Position is a longitude and latitude in degrees.
+type Position struct{ Lon, Lat float64 }
+
+// Shapes is the areas and paths to draw in a viewport.
+type Shapes struct {
+	Type     string  `json:"type"`
+	Features []Shape `json:"features"` // the largest first
+	LeftOut  int     `json:"left_out"` // of those in the box: too small to be seen, or too many
+	Change   uint64  `json:"change"`   // the newest change to any shape of the collection
+}
+
+// Shape is an area or path as a viewport shows it.
+type Shape struct {
+	Type       string          `json:"type"`
+	ID         string          `json:"id"`
+	Geometry   json.RawMessage `json:"geometry"` // what is in the box and about it, with the detail of the zoom
+	Properties ShapeProperties `json:"properties"`
+}
+
+// ShapeProperties are what a shape needs to be drawn.
+type ShapeProperties struct {
+	Name     string `json:"name,omitempty"`
+	Category string `json:"category,omitempty"`
 }
 
 // Categories says how many places of each category a selection takes.

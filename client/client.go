@@ -206,6 +206,20 @@ func (c *Client) Markers(ctx context.Context, collection string, o MarkersOption
 	return m, c.get(ctx, collectionPath(collection)+"/markers", q, &m)
 }
 
+// ShapesOptions ask for the areas and paths in a viewport.
+type ShapesOptions struct {
+	Selection
+	Box  Box
+	Zoom float64 // 0 to 24
+}
+
+// Shapes returns the areas and paths to draw in a viewport.
+func (c *Client) Shapes(ctx context.Context, collection string, o ShapesOptions) (s api.Shapes, err error) {
+	q := url.Values{"bbox": {o.Box.String()}, "zoom": {number(o.Zoom)}}
+	o.set(q)
+	return s, c.get(ctx, collectionPath(collection)+"/shapes", q, &s)
+}
+
 // MembersOptions ask for one page of the places of a marker: where it stands, in
 // degrees, and what it was asked for with.
 type MembersOptions struct {

@@ -63,7 +63,7 @@ func TestCalls(t *testing.T) {
 		}, "GET /api/collections/c/items?after=x%26y&bbox=170%2C-1%2C-170%2C1.5&limit=5 "},
 		{func() error { _, err := c.Item(ctx, "c", "a/b?"); return err }, "GET /api/collections/c/items/a%2Fb%3F "},
 		{func() error {
-			item := api.Item{Type: "Feature", Geometry: api.Point{Type: "Point", Coordinates: []float64{1, 2}}, Properties: json.RawMessage(`{}`), Change: 7}
+			item := api.Item{Type: "Feature", Geometry: api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[1,2]`)}, Properties: json.RawMessage(`{}`), Change: 7}
 			_, err := c.CreateItem(ctx, "c", item)
 			return err
 		}, `POST /api/collections/c/items {"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`},
@@ -72,6 +72,10 @@ func TestCalls(t *testing.T) {
 			_, err := c.Markers(ctx, "c", MarkersOptions{Box: Box{West: -1, South: -2, East: 1, North: 2}, Zoom: 9.5})
 			return err
 		}, "GET /api/collections/c/markers?bbox=-1%2C-2%2C1%2C2&zoom=9.5 "},
+		{func() error {
+			_, err := c.Shapes(ctx, "c", ShapesOptions{Selection: Selection{Name: "x"}, Box: Box{West: -1, South: -2, East: 1, North: 2}, Zoom: 3})
+			return err
+		}, "GET /api/collections/c/shapes?bbox=-1%2C-2%2C1%2C2&name=x&zoom=3 "},
 		{func() error {
 			deepest := 0
 			_, err := c.Markers(ctx, "c", MarkersOptions{

@@ -12,21 +12,51 @@ import (
 )
 
 func TestTheSameEveryTime(t *testing.T) {
-	var coasts, places [2]bytes.Buffer
+	var coasts, waters, places [2]bytes.Buffer
 	for i := range 2 {
 		w := New(1)
 		if err := w.WriteCoast(&coasts[i]); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.WriteWaters(&waters[i]); err != nil {
 			t.Fatal(err)
 		}
 		if err := w.WritePlaces(&places[i], 500); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if coasts[0].String() != coasts[1].String() || places[0].String() != places[1].String() {
+	if coasts[0].String() != coasts[1].String() || waters[0].String() != waters[1].String() || places[0].String() != places[1].String() {
 		t.Error("two worlds of the same seed differ")
 	}
 	if !json.Valid(coasts[0].Bytes()) {
 		t.Error("the coast is not JSON")
+	}
+}
+
+func TestWaters(t *testing.T) {
+	w := New(1)
+	kinds, ids := map[string]int{}, map[string]bool{}
+	for _, f := range w.waters() {
+		if err := f.Validate(); err != nil || ids[f.ID] {
+			t.Errorf("%s: %v", f.ID, err)
+		}
+		ids[f.ID] = true
+		kinds[f.Properties.Text("category")]++
+		if f.Properties.Text("category") != "ferry lane" {
+			continue
+		}
+		dry := 0
+		for _, p := range f.Shape.Lines[0] {
+			if w.onLand(p.Point) {
+				dry++
+			}
+		}
+		if dry > 0 {
+			t.Errorf("the %s goes over land at %d of its positions", f.Properties.Text("name"), dry)
+		}
+	}
+	if kinds["harbour area"] < 10 || kinds["no-anchor area"] != 14 || kinds["ferry lane"] < 10 {
+		t.Errorf("there are %v", kinds)
 	}
 }
 

@@ -90,7 +90,7 @@ func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
 const script = `
 const map = document.querySelector('idle-map');
 const buttons = () => [...map.shadowRoot.querySelectorAll('ul button')];
-const total = () => buttons().reduce((n, b) => n + Number(b.dataset.count), 0);
+const total = () => buttons().reduce((n, b) => n + (b.dataset.kind === 'shape' ? 0 : Number(b.dataset.count)), 0);
 const popup = () => map.shadowRoot.querySelector('.popup');
 const details = () => popup().hidden ? '' : document.querySelector('.details')?.innerText ?? '';
 const readout = (name) => Number(document.querySelector('[data-readout=' + name + ']')?.innerText);

@@ -80,7 +80,11 @@ func TestNearAgreesWithBruteForce(t *testing.T) {
 		}
 		var want []hit
 		for _, item := range all {
-			p := geo.Point{Lon: item.Geometry.Coordinates[0], Lat: item.Geometry.Coordinates[1]}
+			at, ok := item.Geometry.Position()
+			if !ok {
+				t.Fatalf("%s is a %s", item.ID, item.Geometry.Type)
+			}
+			p := geo.Point(at)
 			want = append(want, hit{item.ID, geo.Distance(from, p)})
 		}
 		slices.SortFunc(want, func(a, b hit) int { return cmp.Compare(a.metres, b.metres) })
@@ -257,7 +261,7 @@ func TestNothingIsLost(t *testing.T) {
 			for i := 0; ; i++ {
 				item := api.Item{
 					Type: "Feature", ID: fmt.Sprintf("edit-%d-%d", w, i),
-					Geometry:   api.Point{Type: "Point", Coordinates: []float64{-22, -38.5}},
+					Geometry:   api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[-22,-38.5]`)},
 					Properties: json.RawMessage(`{"name":"n"}`),
 				}
 				if _, err := c.CreateItem(t.Context(), "brindlemere", item); err != nil {

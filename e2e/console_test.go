@@ -7,11 +7,13 @@ import (
 	"strings"
 	"testing"
 
-	"idlebeacon/client"
-
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+
+	"idlebeacon/client"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/geometry"
 )
 
 func TestMapPage(t *testing.T) {
@@ -54,13 +56,47 @@ func TestMapPage(t *testing.T) {
 	p.press("Back to start")
 	p.until(fmt.Sprintf("Math.abs(readout('zoom') - %v) < 0.01 && Math.abs(readout('lat') - %v) < 0.001", zoom, lat))
 
-	// Switching the collection off takes its markers away and is kept.
+	// Switching the collections off takes their markers and shapes away and is kept.
 	p.do(chromedp.Click(chromedp.CSS("#show-brindlemere")))
+	p.until("buttons().length > 0 && buttons().every(b => b.dataset.kind == 'shape')")
+	p.do(chromedp.Click(chromedp.CSS("#show-waters")))
 	p.until("buttons().length == 0 && text().includes('All collections are switched off')")
 	p.do(chromedp.Reload())
 	p.until("map && text().includes('All collections are switched off') && buttons().length == 0")
-	p.do(chromedp.Click(chromedp.CSS("#show-brindlemere")))
+	p.do(chromedp.Click(chromedp.CSS("#show-brindlemere")), chromedp.Click(chromedp.CSS("#show-waters")))
 	p.until(fmt.Sprintf("total() == %d && !location.search.includes('off')", markers))
+}
+
+// TestAreasAndPaths picks an area and a path by pointer and keyboard.
+func TestAreasAndPaths(t *testing.T) {
+	service := demo(t)
+	shapes, err := connect(t, service.url).Shapes(t.Context(), "waters", client.ShapesOptions{
+		Selection: client.Selection{Categories: []string{"no-anchor area"}}, Box: client.Box(geo.World), Zoom: 14,
+	})
+	if err != nil || len(shapes.Features) == 0 {
+		t.Fatalf("%d shapes, %v", len(shapes.Features), err)
+	}
+	area := shapes.Features[0]
+	g, err := geometry.Parse(area.Geometry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	inside := g.Anchor() // open water: no marker lies over it
+	p := browse(t, 1280, 800, fmt.Sprintf("%s/?lat=%v&lon=%v&zoom=13", service.url, inside.Lat, inside.Lon))
+	shape := fmt.Sprintf("buttons().find(b => b.dataset.kind == 'shape' && b.innerText.startsWith(%q))", area.Properties.Name+",")
+	p.until(shape)
+	p.rested()
+	p.click(p.spot(inside.Lat, inside.Lon))
+	p.until(fmt.Sprintf("details().includes(%q) && details().includes('reason')", area.Properties.Name))
+	p.key(kb.Escape)
+	p.until("details() == ''")
+	eval[any](p, shape+".focus()")
+	p.key(kb.Enter)
+	p.until(fmt.Sprintf("details().includes(%q)", area.Properties.Name))
+
+	// With its category switched off it is gone, and its popup with it.
+	eval[any](p, "[...document.querySelectorAll('.legend button')].find(b => b.innerText.includes('no-anchor')).click()")
+	p.until("details() == '' && !" + shape)
 }
 
 func TestClustersOpenAndPlacesTell(t *testing.T) {
@@ -121,7 +157,7 @@ func TestKeyboardAlone(t *testing.T) {
 	p := browse(t, 1280, 800, demo(t).url)
 	p.until("total() == 2400")
 	_, lon, zoom := p.rested()
-	p.do(chromedp.Focus(chromedp.CSS("#help-brindlemere summary"))) // the last thing beside the map
+	p.do(chromedp.Focus(chromedp.CSS("#help-waters summary"))) // the last thing beside the map
 	p.key("\t")
 	p.until("map.shadowRoot.activeElement?.className == 'stage'")
 	p.key(kb.ArrowRight)

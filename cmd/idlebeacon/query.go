@@ -14,118 +14,8 @@ import (
 	"idlebeacon/api"
 	"idlebeacon/client"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/geometry"
 )
-
-func collectionsCommand() *cobra.Command {
-	var r remote
-	cmd := &cobra.Command{Use: "collections", Short: "List the collections; make or delete one", Args: exactly(0)}
-	r.flags(cmd)
-	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		list, err := c.Collections(cmd.Context())
-		if err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(list)
-		}
-		if len(list.Collections) == 0 {
-			fmt.Println("There are no collections yet. Import a file with 'idlebeacon import FILE --into COLLECTION'.")
-			return nil
-		}
-		t := newTable("Collection", "Title", "Places", "Categories", "West", "South", "East", "North", "Change")
-		numeric(t, 3, 5, 6, 7, 8, 9)
-		for _, found := range list.Collections {
-			row := table.Row{found.ID, short(found.Title, 36), found.Count, categories(found.Categories)}
-			if found.Extent != nil {
-				for _, edge := range found.Extent.Spatial.BBox[0] {
-					row = append(row, fmt.Sprintf("%.4f", edge))
-				}
-			} else {
-				row = append(row, "", "", "", "")
-			}
-			t.AppendRow(append(row, found.Change))
-		}
-		t.Render()
-		return nil
-	}
-	cmd.AddCommand(collectionsCreateCommand(), collectionsDeleteCommand())
-	return cmd
-}
-
-func categories(counts []api.CategoryCount) string {
-	var names []string
-	for _, c := range counts {
-		names = append(names, cmp.Or(c.Category, "(none)"))
-	}
-	return short(strings.Join(names, ", "), 48)
-}
-
-func collectionsCreateCommand() *cobra.Command {
-	var r remote
-	var n api.NewCollection
-	cmd := &cobra.Command{Use: "create ID", Short: "Make an empty collection", Args: exactly(1)}
-	r.flags(cmd)
-	collectionFlags(cmd, &n)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		n.ID = args[0]
-		made, err := c.CreateCollection(cmd.Context(), n)
-		if err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(made)
-		}
-		fmt.Printf("Made collection %s.\n", made.ID)
-		return nil
-	}
-	return cmd
-}
-
-// collectionFlags adds the options that describe a new collection.
-func collectionFlags(cmd *cobra.Command, n *api.NewCollection) {
-	cmd.Flags().StringVar(&n.Title, "title", "", "title of the new collection")
-	cmd.Flags().StringVar(&n.Description, "description", "", "description of the new collection")
-	cmd.Flags().StringVar(&n.NameProperty, "name-property", "", "property that names a place")
-	cmd.Flags().StringVar(&n.CategoryProperty, "category-property", "", "property that is a place's category")
-}
-
-func collectionsDeleteCommand() *cobra.Command {
-	var r remote
-	var yes bool
-	cmd := &cobra.Command{Use: "delete ID", Short: "Delete a collection with all its items", Args: exactly(1)}
-	r.flags(cmd)
-	cmd.Flags().BoolVar(&yes, "yes", false, "really delete it")
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		found, err := c.Collection(cmd.Context(), args[0])
-		if err != nil {
-			return r.explain(err)
-		}
-		if !yes {
-			return &usageError{fmt.Errorf("this deletes collection %s with %s; add --yes to do so", found.ID, count(found.Count, "item", "items"))}
-		}
-		if err := c.DeleteCollection(cmd.Context(), found.ID); err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(map[string]string{"deleted": found.ID})
-		}
-		fmt.Printf("Deleted collection %s with %s.\n", found.ID, count(found.Count, "item", "items"))
-		return nil
-	}
-	return cmd
-}
 
 func markersCommand() *cobra.Command {
 	var r remote
@@ -139,8 +29,8 @@ func markersCommand() *cobra.Command {
 	r.flags(cmd)
 	selectionFlags(cmd, &collection, &o.Selection)
 	gatheringFlags(cmd, &o.Gathering)
-	cmd.Flags().StringVar(&bbox, "bbox", geo.World.String(), "west,south,east,north in degrees; west > east crosses the antimeridian")
-	cmd.Flags().Float64Var(&o.Zoom, "zoom", 0, "zoom: the world is 256 * 2^zoom pixels wide (0 to 24)")
+	cmd.Flags().StringVar(&bbox, "bbox", geo.World.String(), bboxHelp)
+	cmd.Flags().Float64Var(&o.Zoom, "zoom", 0, zoomHelp)
 	cmd.Flags().IntVar(&o.SinglesTo, "singles-to", 0, "up to so many places in the box, show each by itself")
 	cmd.Flags().BoolVar(&o.Outline, "outline", false, "with --json, tell the outline of each cluster")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -168,6 +58,69 @@ func markersCommand() *cobra.Command {
 	}
 	return cmd
 }
+
+func shapesCommand() *cobra.Command {
+	var r remote
+	var collection, bbox string
+	var o client.ShapesOptions
+	cmd := &cobra.Command{
+		Use: "shapes", Short: "Show the areas and paths of a viewport", Args: exactly(0),
+		Example: "  idlebeacon shapes --collection waters --bbox -22.2,-38.6,-22,-38.4 --zoom 12",
+	}
+	r.flags(cmd)
+	selectionFlags(cmd, &collection, &o.Selection)
+	cmd.Flags().StringVar(&bbox, "bbox", geo.World.String(), bboxHelp)
+	cmd.Flags().Float64Var(&o.Zoom, "zoom", 0, zoomHelp)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		box, err := geo.ParseBox(bbox)
+		if err != nil {
+			return &usageError{fmt.Errorf("--bbox: %w", err)}
+		}
+		o.Box = client.Box(box)
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		if collection, err = r.collection(cmd.Context(), c, collection); err != nil {
+			return err
+		}
+		shapes, err := c.Shapes(cmd.Context(), collection, o)
+		if err != nil {
+			return r.explain(err)
+		}
+		if r.json {
+			return printJSON(shapes)
+		}
+		return printShapes(shapes)
+	}
+	return cmd
+}
+
+func printShapes(s api.Shapes) error {
+	if len(s.Features) > 0 {
+		t := newTable("Id", "Name", "Category", "Geometry", "Positions")
+		numeric(t, 5)
+		for _, f := range s.Features {
+			g, err := geometry.Parse(f.Geometry)
+			if err != nil {
+				return err
+			}
+			t.AppendRow(table.Row{short(f.ID, 36), short(f.Properties.Name, 40), short(f.Properties.Category, 24), g.Type, g.Positions()})
+		}
+		t.Render()
+	}
+	fmt.Printf("%s to draw", count(len(s.Features), "shape", "shapes"))
+	if s.LeftOut > 0 {
+		fmt.Printf("; %d more in the box are too small to be seen at this zoom, or too many", s.LeftOut)
+	}
+	fmt.Println(".")
+	return nil
+}
+
+const (
+	bboxHelp = "west,south,east,north in degrees; west > east crosses the antimeridian"
+	zoomHelp = "zoom: the world is 256 * 2^zoom pixels wide (0 to 24)"
+)
 
 func printMarkers(m api.Markers) {
 	slices.SortStableFunc(m.Features, func(a, b api.Marker) int {
@@ -198,7 +151,7 @@ func printMarkers(m api.Markers) {
 
 // selectionFlags adds the options that choose among the places of a collection.
 func selectionFlags(cmd *cobra.Command, collection *string, s *client.Selection) {
-	cmd.Flags().StringVar(collection, "collection", "", "collection to ask; may be left out if there is only one")
+	cmd.Flags().StringVar(collection, "collection", "", "collection to ask; may be left out if there is only one, or only one with places")
 	cmd.Flags().StringSliceVar(&s.Categories, "category", nil, "only these categories, separated by commas")
 	cmd.Flags().StringVar(&s.Name, "name", "", "only places whose name contains this, in any case")
 	cmd.Flags().StringVar(&s.Filter, "filter", "", "only places that meet this condition, such as \"berths >= 4 AND condition = 'good'\"")
@@ -224,7 +177,7 @@ func itemsCommand() *cobra.Command {
 	}
 	r.flags(cmd)
 	selectionFlags(cmd, &collection, &o.Selection)
-	cmd.Flags().StringVar(&bbox, "bbox", "", "west,south,east,north in degrees; west > east crosses the antimeridian")
+	cmd.Flags().StringVar(&bbox, "bbox", "", bboxHelp)
 	pageFlags(cmd, &o.After, &o.Limit)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if bbox != "" {
@@ -288,10 +241,14 @@ func (r *remote) listItems(cmd *cobra.Command, collection *string, fetch func(*c
 		fmt.Println("There are no such items.")
 		return nil
 	}
-	t := newTable("Id", "Latitude", "Longitude", "Properties", "Change")
-	numeric(t, 2, 3, 5)
+	t := newTable("Id", "Geometry", "Latitude", "Longitude", "Properties", "Change")
+	numeric(t, 3, 4, 6)
 	for _, f := range page.Features {
-		t.AppendRow(table.Row{short(f.ID, 36), degrees(f.Geometry.Coordinates[1]), degrees(f.Geometry.Coordinates[0]), short(string(f.Properties), 80), f.Change})
+		lat, lon := "", ""
+		if p, ok := f.Geometry.Position(); ok {
+			lat, lon = degrees(p.Lat), degrees(p.Lon)
+		}
+		t.AppendRow(table.Row{short(f.ID, 36), f.Geometry.Type, lat, lon, short(string(f.Properties), 80), f.Change})
 	}
 	t.Render()
 	fmt.Printf("%d of %s.\n", page.NumberReturned, count(page.NumberMatched, "item", "items"))

@@ -44,7 +44,7 @@ func (r *remote) explain(err error) error {
 }
 
 // collection returns the id that was asked for or, without one, that of the only
-// collection there is.
+// collection there is, or the only one that has places.
 func (r *remote) collection(ctx context.Context, c *client.Client, asked string) (string, error) {
 	if asked != "" {
 		return asked, nil
@@ -53,15 +53,20 @@ func (r *remote) collection(ctx context.Context, c *client.Client, asked string)
 	if err != nil {
 		return "", r.explain(err)
 	}
-	ids := make([]string, len(list.Collections))
-	for i, found := range list.Collections {
-		ids[i] = found.ID
+	var ids, withPlaces []string
+	for _, found := range list.Collections {
+		ids = append(ids, found.ID)
+		if found.Places > 0 {
+			withPlaces = append(withPlaces, found.ID)
+		}
 	}
-	switch len(ids) {
-	case 1:
-		return ids[0], nil
-	case 0:
+	switch {
+	case len(ids) == 0:
 		return "", errors.New("the service has no collection yet; import a file with 'idlebeacon import FILE --into COLLECTION'")
+	case len(ids) == 1:
+		return ids[0], nil
+	case len(withPlaces) == 1:
+		return withPlaces[0], nil
 	}
 	return "", &usageError{fmt.Errorf("say which collection with --collection: there are %s", strings.Join(ids, ", "))}
 }

@@ -75,9 +75,6 @@ func serve(ctx context.Context, config daemon.Config, log *slog.Logger, ready fu
 	return errors.Join(err, d.Stop())
 }
 
-// demoCollection is the id of the demo's collection.
-const demoCollection = "brindlemere"
-
 func demoCommand() *cobra.Command {
 	var config daemon.Config
 	var places int
@@ -105,7 +102,7 @@ imports the data; later starts find it as it was left.`,
 			return err
 		}
 		return serve(cmd.Context(), config, log, func(url string) error {
-			if err := fillDemo(cmd.Context(), url, config.Data, world, places, log); err != nil {
+			if err := fillDemo(cmd.Context(), url, config.Data, demoParts(world, places), log); err != nil {
 				return err
 			}
 			fmt.Printf("\nIdle Beacon is ready: %s\nStop it with Ctrl-C.\n\n", url)
@@ -115,47 +112,80 @@ imports the data; later starts find it as it was left.`,
 	return cmd
 }
 
+// demoParts are the collections of the demo and the files that they are made of.
+func demoParts(world *demo.World, places int) []demoPart {
+	return []demoPart{
+		{
+			api.NewCollection{
+				ID: "brindlemere", Title: "Brindlemere Moorings Trust",
+				Description:  "Shared moorings and what goes with them, around the Brindlemere Isles. All made up.",
+				NameProperty: "name", CategoryProperty: "category",
+			}, "places.csv", func(w io.Writer) error { return world.WritePlaces(w, places) },
+		},
+		{
+			api.NewCollection{
+				ID: "waters", Title: "Waters of the Isles",
+				Description:  "Harbour areas, areas where not to anchor, and ferry lanes. All made up.",
+				NameProperty: "name", CategoryProperty: "category",
+			}, "waters.geojson", world.WriteWaters,
+		},
+	}
+}
+
+type demoPart struct {
+	collection api.NewCollection
+	file       string
+	write      func(io.Writer) error
+}
+
 // fillDemo imports the demo data unless an earlier start has done so to the end.
 // Importing again does no harm: the rows have ids.
-func fillDemo(ctx context.Context, url, data string, world *demo.World, places int, log *slog.Logger) error {
-	done := filepath.Join(data, "demo-imported")
-	if _, err := os.Stat(done); err == nil {
-		return nil
-	}
+func fillDemo(ctx context.Context, url, data string, parts []demoPart, log *slog.Logger) error {
 	c, err := client.New(url)
 	if err != nil {
 		return err
 	}
-	if _, err := c.Collection(ctx, demoCollection); client.IsNotFound(err) {
-		_, err = c.CreateCollection(ctx, api.NewCollection{
-			ID: demoCollection, Title: "Brindlemere Moorings Trust",
-			Description:  "Shared moorings and what goes with them, around the Brindlemere Isles. All made up.",
-			NameProperty: "name", CategoryProperty: "category",
-		})
-		if err != nil {
+	for _, part := range parts {
+		done := filepath.Join(data, part.collection.ID+"-imported")
+		if _, err := os.Stat(done); err == nil {
+			continue
+		}
+		if err := part.fill(ctx, c, data, log); err != nil {
+			return err
+		}
+		if err := os.WriteFile(done, nil, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *demoPart) fill(ctx context.Context, c *client.Client, data string, log *slog.Logger) error {
+	if _, err := c.Collection(ctx, p.collection.ID); client.IsNotFound(err) {
+		if _, err = c.CreateCollection(ctx, p.collection); err != nil {
 			return err
 		}
 	} else if err != nil {
 		return err
 	}
-	file := filepath.Join(data, "places.csv")
-	if err := writeFile(file, func(w io.Writer) error { return world.WritePlaces(w, places) }); err != nil {
+	file := filepath.Join(data, p.file)
+	if err := writeFile(file, p.write); err != nil {
 		return err
 	}
-	log.Info("importing the demo data", "file", file, "places", places)
+	log.Info("importing the demo data", "file", file)
 	f, err := os.Open(file)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	report, err := c.Import(ctx, demoCollection, f, client.ImportOptions{})
+	report, err := c.Import(ctx, p.collection.ID, f, client.ImportOptions{})
 	if err != nil {
 		return err
 	}
 	if report.Rejected > 0 || report.Stopped != "" {
 		return fmt.Errorf("the demo data was not imported whole: %+v", report)
 	}
-	return os.WriteFile(done, nil, 0o644)
+	return nil
 }
 
 // writeFile makes a file, and the directory it is in, with what write writes.

@@ -8,6 +8,7 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geometry"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
 )
@@ -18,14 +19,19 @@ const (
 )
 
 func describeItem(s store.Stored) api.Item {
-	item := api.Item{
-		Type: "Feature", ID: s.ID, Properties: s.Properties.JSON(), Change: s.Change,
-		Geometry: api.Point{Type: "Point", Coordinates: []float64{s.At.Lon, s.At.Lat}},
+	g := s.Geometry()
+	return api.Item{Type: "Feature", ID: s.ID, Geometry: describeGeometry(&g), Properties: s.Properties.JSON(), Change: s.Change}
+}
+
+func describeGeometry(g *geometry.Geometry) api.Geometry {
+	out := api.Geometry{Type: string(g.Type)}
+	for i := range g.Members {
+		out.Geometries = append(out.Geometries, describeGeometry(&g.Members[i]))
 	}
-	if s.Elevation != nil {
-		item.Geometry.Coordinates = append(item.Geometry.Coordinates, *s.Elevation)
+	if g.Type != geometry.Collection {
+		out.Coordinates = g.AppendCoordinates(nil)
 	}
-	return item
+	return out
 }
 
 func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {

@@ -15,8 +15,7 @@ import (
 
 // appendMarkers writes the answer for a viewport at a zoom, as of the given change.
 func appendMarkers(dst []byte, view *service.Viewport, zoom float64, change uint64) ([]byte, error) {
-	j := &markerWriter{b: append(dst, `{"type":"FeatureCollection","features":[`...), decimals: decimalsAt(zoom)}
-	j.scale = math.Pow10(j.decimals)
+	j := newMarkerWriter(append(dst, `{"type":"FeatureCollection","features":[`...), zoom)
 	first := true
 	err := view.Markers(func(m *service.Marker) {
 		if !first {
@@ -46,6 +45,11 @@ type markerWriter struct {
 	b        []byte
 	scale    float64
 	decimals int
+}
+
+func newMarkerWriter(dst []byte, zoom float64) *markerWriter {
+	decimals := decimalsAt(zoom)
+	return &markerWriter{b: dst, decimals: decimals, scale: math.Pow10(decimals)}
 }
 
 func (j *markerWriter) degrees(v float64) { j.fixed(int64(math.Round(v * j.scale))) }

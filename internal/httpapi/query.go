@@ -177,7 +177,7 @@ func pathValue(r *http.Request, name string) string {
 }
 
 // maxBody is the largest body of a request, imports aside, in bytes.
-const maxBody = feature.MaxPropertiesBytes + 64<<10
+const maxBody = 8 << 20
 
 // readJSON reads the body of a request into v. Members that v does not have are
 // an error where strict.

@@ -97,6 +97,7 @@ func (h *server) Routes() chi.Router {
 		r.Delete("/items/{item}", h.handle(h.deleteItem))
 		r.Get("/markers", h.handle(h.markers))
 		r.Get("/members", h.handle(h.members))
+		r.Get("/shapes", h.handle(h.shapes))
 		r.Get("/categories", h.handle(h.categories))
 		r.Get("/near", h.handle(h.near))
 		r.Post("/import", h.handle(h.importFile))

@@ -21,20 +21,30 @@ type Collection struct {
 	NameProperty     string // the property that names a place, or ""
 	CategoryProperty string // the property that is a place's category, or ""
 	CreatedAt        time.Time
-	Count            int      // places
-	Extent           *geo.Box // of all places; nil where there are none
+	Places, Shapes   int      // how many of each
+	Extent           *geo.Box // of all of them; nil where there are none
 	Change           uint64   // the newest change this describes
 	Categories       []places.CategoryCount
 }
 
 func (c *collection) describe() Collection {
-	info, snapshot := c.info.Load(), c.set.Snapshot()
+	info, snapshot, shapes := c.info.Load(), c.set.Snapshot(), c.shapes.Snapshot()
 	d := Collection{
 		ID: info.ID, Title: info.Title, Description: info.Description,
 		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, CreatedAt: info.CreatedAt,
-		Count: snapshot.Len(), Change: max(info.Change, snapshot.Change()), Categories: snapshot.Categories(),
+		Places: snapshot.Len(), Shapes: shapes.Len(), Change: max(info.Change, snapshot.Change(), shapes.Change()),
+		Categories: withShapes(snapshot.Categories(), shapes, &places.Selection{}),
 	}
-	if extent, ok := snapshot.Extent(); ok {
+	extent, ok := snapshot.Extent()
+	if more, some := shapes.Extent(); some && ok {
+		extent = geo.Box{
+			West: min(extent.West, more.West), South: min(extent.South, more.South),
+			East: max(extent.East, more.East), North: max(extent.North, more.North),
+		}
+	} else if some {
+		extent, ok = more, true
+	}
+	if ok {
 		d.Extent = &extent
 	}
 	return d

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"github.com/google/uuid"
 
@@ -95,11 +96,14 @@ func (s *Service) Items(ctx context.Context, collection string, q ItemsQuery) (I
 	if err != nil {
 		return ItemsPage{}, err
 	}
-	page := ItemsPage{Matched: snapshot.Len()}
 	box := geo.World
 	if q.Box != nil {
 		box = *q.Box
-		page.Matched = snapshot.Count(box)
+	}
+	shapes := c.shapes.Snapshot().In(box, takes(&q.Selection))
+	page := ItemsPage{Matched: len(shapes) + snapshot.Len()}
+	if q.Box != nil {
+		page.Matched = len(shapes) + snapshot.Count(box)
 	}
 	limit := q.Limit + 1 // one more tells whether more follow
 	// The index finds the items of a small box, or of a selection, at once. In the
@@ -110,9 +114,16 @@ func (s *Service) Items(ctx context.Context, collection string, q ItemsQuery) (I
 	case q.Selection.All() && q.Box == nil:
 		page.Items, err = s.store.FeaturesAfter(ctx, key, q.After, limit)
 	case q.Selection.All() && page.Matched > large && page.Matched > snapshot.Len()/50:
-		page.Items, err = s.store.FeaturesInAfter(ctx, key, box, q.After, limit)
+		page.Items, err = s.store.FeaturesInAfter(ctx, key, box, shapes, q.After, limit)
 	default:
-		page.Items, err = s.store.Features(ctx, key, snapshot.FirstIDs(box, q.After, limit))
+		ids := snapshot.FirstIDs(box, q.After, limit)
+		for _, id := range shapes {
+			if id > q.After {
+				ids = append(ids, id)
+			}
+		}
+		slices.Sort(ids)
+		page.Items, err = s.store.Features(ctx, key, ids[:min(len(ids), limit)])
 	}
 	if err != nil {
 		return ItemsPage{}, err

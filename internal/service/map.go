@@ -3,10 +3,13 @@ package service
 import (
 	"context"
 	"errors"
+	"slices"
+	"strings"
 
 	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
 )
 
 // MaxMarkers is the most markers that one view may have.
@@ -151,8 +154,8 @@ func (s *Service) Near(ctx context.Context, collection string, from geo.Point, r
 	return snapshot.Near(from, radius, limit), nil
 }
 
-// CategoryCounts returns how many places a selection takes of each category, in
-// the order of their names.
+// CategoryCounts returns how many places and shapes a selection takes of each
+// category, in the order of their names.
 func (s *Service) CategoryCounts(ctx context.Context, collection string, selection places.Selection) ([]places.CategoryCount, error) {
 	c, err := s.collection(collection)
 	if err != nil {
@@ -162,5 +165,24 @@ func (s *Service) CategoryCounts(ctx context.Context, collection string, selecti
 	if err != nil {
 		return nil, err
 	}
-	return snapshot.Categories(), nil
+	return withShapes(snapshot.Categories(), c.shapes.Snapshot(), &selection), nil
+}
+
+// withShapes adds the shapes that a selection takes to counts in the order of the
+// categories.
+func withShapes(counts []places.CategoryCount, snapshot *shapes.Snapshot, selection *places.Selection) []places.CategoryCount {
+	test := takes(selection)
+	snapshot.All(func(shape *shapes.Shape) {
+		if !test(shape) {
+			return
+		}
+		i, there := slices.BinarySearchFunc(counts, shape.Category, func(c places.CategoryCount, category string) int {
+			return strings.Compare(c.Category, category)
+		})
+		if !there {
+			counts = slices.Insert(counts, i, places.CategoryCount{Category: shape.Category})
+		}
+		counts[i].Count++
+	})
+	return counts
 }

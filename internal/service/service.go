@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/store"
 )
 
@@ -47,7 +48,18 @@ type Service struct {
 type collection struct {
 	info     atomic.Pointer[store.Collection]
 	set      *places.Set // edited only by the holder of Service.applying
-	loadedAt uint64      // set holds all changes up to this one; guarded by Service.applying
+	shapes   *shapes.Set // likewise
+	loadedAt uint64      // they hold all changes up to this one; guarded by Service.applying
+}
+
+func newCollection(info store.Collection, loadedAt uint64) *collection {
+	c := &collection{set: &places.Set{}, shapes: &shapes.Set{}, loadedAt: loadedAt}
+	c.info.Store(&info)
+	return c
+}
+
+func (c *collection) contents() store.Contents {
+	return store.Contents{Places: c.set, Shapes: c.shapes}
 }
 
 // Open loads the collections of a database and begins to follow its changes. It
@@ -68,20 +80,19 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(
 		if err != nil {
 			return err
 		}
-		sets := make([]*places.Set, len(all))
+		contents := make([]store.Contents, len(all))
 		for i, info := range all {
-			sets[i] = &places.Set{}
-			c := &collection{set: sets[i], loadedAt: v.Change()}
-			c.info.Store(&info)
+			c := newCollection(info, v.Change())
+			contents[i] = c.contents()
 			s.byID[info.ID], s.byKey[info.Key] = c, c
 		}
 		s.applied = v.Change()
-		return v.PlacesOfAll(ctx, st, all, sets, func(rows int) { progress(int(loaded.Add(int64(rows)))) })
+		return v.FeaturesOfAll(ctx, st, all, contents, func(rows int) { progress(int(loaded.Add(int64(rows)))) })
 	})
 	if err != nil {
 		return nil, fmt.Errorf("loading the collections: %w", err)
 	}
-	log.Info("loaded", "collections", len(s.byID), "places", loaded.Load(), "change", s.applied, "took", time.Since(started).Round(time.Millisecond))
+	log.Info("loaded", "collections", len(s.byID), "features", loaded.Load(), "change", s.applied, "took", time.Since(started).Round(time.Millisecond))
 
 	running, stop := context.WithCancel(context.Background())
 	s.stop = stop
@@ -109,16 +120,6 @@ func (s *Service) Ready(ctx context.Context) error {
 		return errors.New("the changes of other processes cannot be read at the moment")
 	}
 	return nil
-}
-
-// load reads a collection, calling each for every place.
-func load(v *store.View, info store.Collection, each func()) (*collection, error) {
-	c := &collection{set: &places.Set{}, loadedAt: v.Change()}
-	if err := v.Places(info, c.set, each); err != nil {
-		return nil, err
-	}
-	c.info.Store(&info)
-	return c, nil
 }
 
 // collection returns the collection with the given id, or a *NotFoundError.
@@ -205,6 +206,7 @@ func (s *Service) applyInOrder(ctx context.Context, changes []store.Change) erro
 	defer func() {
 		for c := range touched {
 			c.set.Publish(s.applied)
+			c.shapes.Publish(s.applied)
 		}
 	}()
 	for i := range changes {
@@ -217,16 +219,28 @@ func (s *Service) applyInOrder(ctx context.Context, changes []store.Change) erro
 				return err
 			}
 		} else if c := s.byKey[change.Collection]; c != nil && change.Number > c.loadedAt {
-			if change.Now != nil {
-				c.set.Put(c.info.Load().RowOf(change.Now), change.Number)
-			} else {
-				c.set.Remove(change.FeatureID, change.Number)
-			}
+			c.follow(change)
 			touched[c] = true
 		}
 		s.applied = change.Number
 	}
 	return nil
+}
+
+// follow brings the contents up to a change of one feature, which may have become a
+// place or a shape that was the other before.
+func (c *collection) follow(change *store.Change) {
+	switch now := change.Now; {
+	case now == nil:
+		c.set.Remove(change.FeatureID, change.Number)
+		c.shapes.Remove(change.FeatureID)
+	case now.Shape == nil:
+		c.shapes.Remove(change.FeatureID)
+		c.set.Put(c.info.Load().RowOf(now), change.Number)
+	default:
+		c.set.Remove(change.FeatureID, change.Number)
+		c.shapes.Put(c.info.Load().ShapeOf(now), change.Number)
+	}
 }
 
 // applyToCollection follows a change to a collection itself by loading it anew.
@@ -246,8 +260,8 @@ func (s *Service) applyToCollection(ctx context.Context, change *store.Change) e
 			fresh = old
 			return nil
 		}
-		fresh, err = load(v, info, func() {})
-		return err
+		fresh = newCollection(info, v.Change())
+		return v.Features(info, fresh.contents())
 	})
 	if err != nil {
 		return err

@@ -174,7 +174,7 @@ func TestImport(t *testing.T) {
 	}
 	file.WriteString("bad,x,y,95,0\n")
 	dry := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{DryRun: true}))
-	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Collection](t)(s.Collection("c")).Count != 0 {
+	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Collection](t)(s.Collection("c")).Places != 0 {
 		t.Fatalf("dry run: %+v", dry)
 	}
 	for _, want := range []ImportReport{{Created: 2500}, {Unchanged: 2500}, {Unchanged: 2499, Replaced: 1}} {
@@ -191,7 +191,7 @@ func TestImport(t *testing.T) {
 		}
 	}
 	c := must[Collection](t)(s.Collection("c"))
-	if c.Count != 2500 || c.NameProperty != "Name" || c.CategoryProperty != "kind" || len(c.Categories) != 3 || c.Categories[0].Count != 834 {
+	if c.Places != 2500 || c.NameProperty != "Name" || c.CategoryProperty != "kind" || len(c.Categories) != 3 || c.Categories[0].Count != 834 {
 		t.Fatalf("collection %+v", c)
 	}
 	fresh, _ := inMemory(t, open(t, dsn), "c")
@@ -273,8 +273,8 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	}
 	polltest.Until(t, "the deletion", func() bool { _, err := other.Collection("c"); return err != nil })
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	if got := must[Collection](t)(s.Collection("c")); got.Count != 0 {
-		t.Fatalf("a new collection of an old id has %d items", got.Count)
+	if got := must[Collection](t)(s.Collection("c")); got.Places != 0 {
+		t.Fatalf("a new collection of an old id has %d items", got.Places)
 	}
 	var missing *NotFoundError
 	if _, err := s.Item(t.Context(), "c", "x"); !errors.As(err, &missing) || missing.What != "item" {

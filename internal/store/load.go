@@ -1,12 +1,14 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/binary"
 	"fmt"
 	"math"
 	"runtime"
+	"sync"
 	"sync/atomic"
 
 	"github.com/jackc/pgx/v5"
@@ -14,7 +16,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geometry"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
 )
 
 const (
@@ -24,11 +28,17 @@ const (
 	slicePages = 4 << 10  // pages of the table that are read in one query: 32 MB
 )
 
-// PlacesOfAll reads the places of all the given collections into sets that are
-// empty, in the order of collections, telling each batch of rows to progress. It
+// Contents is where the features of a collection go: places and shapes.
+type Contents struct {
+	Places *places.Set
+	Shapes *shapes.Set
+}
+
+// FeaturesOfAll reads the features of all the given collections into contents that
+// are empty, in the order of collections, telling each batch of rows to progress. It
 // reads the table in slices over several connections that share the view's state
 // of the database, so all of it belongs to the view's change.
-func (v *View) PlacesOfAll(ctx context.Context, s *Store, collections []Collection, sets []*places.Set, progress func(rows int)) error {
+func (v *View) FeaturesOfAll(ctx context.Context, s *Store, collections []Collection, contents []Contents, progress func(rows int)) error {
 	var snapshot string
 	var pages int64
 	err := v.tx.Raw("SELECT pg_export_snapshot(), pg_relation_size('features') / current_setting('block_size')::int").Row().Scan(&snapshot, &pages)
@@ -41,7 +51,8 @@ func (v *View) PlacesOfAll(ctx context.Context, s *Store, collections []Collecti
 	for i, c := range collections {
 		to := &loadingSet{info: c, rows: make(chan []places.Row, loadQueue)}
 		l.byKey[c.Key] = to
-		writers.Go(func() error { return sets[i].Load(v.change, to.next) })
+		to.shapes = contents[i].Shapes
+		writers.Go(func() error { return contents[i].Places.Load(v.change, to.next) })
 	}
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		readers.Go(func() error {
@@ -56,7 +67,10 @@ func (v *View) PlacesOfAll(ctx context.Context, s *Store, collections []Collecti
 		err = lag
 	}
 	if err != nil {
-		return fmt.Errorf("reading the places: %w", err)
+		return fmt.Errorf("reading the features: %w", err)
+	}
+	for _, c := range contents {
+		c.Shapes.Publish(v.change)
 	}
 	return nil
 }
@@ -83,7 +97,7 @@ func (s *Store) inSnapshot(ctx context.Context, snapshot string, f func(*pgx.Con
 	return conn.Raw(func(driver any) error { return f(driver.(*stdlib.Conn).Conn()) })
 }
 
-// A loading is the places on their way from the table to their sets.
+// A loading is the features on their way from the table to their sets.
 type loading struct {
 	byKey    map[int64]*loadingSet
 	pages    int64
@@ -96,6 +110,9 @@ type loadingSet struct {
 	info    Collection
 	rows    chan []places.Row
 	current []places.Row
+
+	mu     sync.Mutex
+	shapes *shapes.Set // edited by the holder of mu
 }
 
 func (to *loadingSet) next() (*places.Row, error) {
@@ -127,7 +144,7 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 	// Described first, so that the answer comes in the binary form whatever the
 	// connection string says.
 	rows, err := conn.Query(ctx, fmt.Sprintf(
-		"SELECT collection_key, id, lon, lat, properties FROM features WHERE ctid >= '(%d,0)' AND ctid < '(%d,0)'", first, first+slicePages),
+		"SELECT collection_key, id, lon, lat, properties, geometry, change FROM features WHERE ctid >= '(%d,0)' AND ctid < '(%d,0)'", first, first+slicePages),
 		pgx.QueryExecModeDescribeExec)
 	if err != nil {
 		return err
@@ -161,6 +178,19 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 		start := len(room)
 		room = append(room, raw[4]...)
 		f.Properties = feature.StoredProperties(room[start:len(room):len(room)])
+		if raw[5] != nil {
+			f.Properties = feature.StoredProperties(bytes.Clone(f.Properties.JSON())) // they stay
+			g, err := geometry.Parse(raw[5])
+			if err != nil {
+				return fmt.Errorf("the geometry of feature %q: %w", f.ID, err)
+			}
+			f.Shape = &g
+			to.mu.Lock()
+			to.shapes.Put(to.info.ShapeOf(&f), binary.BigEndian.Uint64(raw[6]))
+			to.mu.Unlock()
+			l.progress(1)
+			continue
+		}
 		batches[to] = append(batches[to], *to.info.RowOf(&f))
 		if len(batches[to]) == loadBatch {
 			if err := send(to); err != nil {

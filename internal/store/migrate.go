@@ -55,6 +55,11 @@ var migrations = []*gormigrate.Migration{
 		)`,
 		`INSERT INTO clock (change) VALUES (0)`,
 	)},
+	{ID: "0002-shapes", Migrate: statements(
+		// The geometry of what is not a point, whose lon and lat are then those of
+		// a position that stands for it.
+		`ALTER TABLE features ADD COLUMN geometry json`,
+	)},
 }
 
 func statements(all ...string) gormigrate.MigrateFunc {

@@ -13,6 +13,7 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
 )
 
 // A View reads the database as of one change.
@@ -57,38 +58,55 @@ func (v *View) Collection(key int64) (Collection, error) {
 	return *c, nil
 }
 
-// Places reads the places of a collection, in no particular order, into a set
-// that is empty, calling each for every one.
-func (v *View) Places(c Collection, set *places.Set, each func()) error {
-	rows, err := v.tx.Raw("SELECT id, lon, lat, properties FROM features WHERE collection_key = ?", c.Key).Rows()
+// Features reads the features of a collection, in no particular order, into
+// contents that are empty.
+func (v *View) Features(c Collection, contents Contents) error {
+	rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry, change FROM features WHERE collection_key = ?", c.Key).Rows()
 	if err != nil {
-		return fmt.Errorf("reading the places of %q: %w", c.ID, err)
+		return fmt.Errorf("reading the features of %q: %w", c.ID, err)
 	}
 	defer rows.Close()
-	var f feature.Feature
-	var properties sql.RawBytes // good until the next row, which is long enough
-	err = set.Load(v.change, func() (*places.Row, error) {
-		if !rows.Next() {
-			return nil, rows.Err()
+	err = contents.Places.Load(v.change, func() (*places.Row, error) {
+		for rows.Next() {
+			var id string
+			var at geo.Point
+			var properties []byte
+			var shape *string
+			var change uint64
+			if err := rows.Scan(&id, &at.Lon, &at.Lat, &properties, &shape, &change); err != nil {
+				return nil, err
+			}
+			f, err := storedFeature(id, at, nil, shape, properties)
+			if err != nil {
+				return nil, err
+			}
+			if f.Shape == nil {
+				return c.RowOf(&f), nil
+			}
+			contents.Shapes.Put(c.ShapeOf(&f), change)
 		}
-		each()
-		err := rows.Scan(&f.ID, &f.At.Lon, &f.At.Lat, &properties)
-		f.Properties = feature.StoredProperties(properties)
-		return c.RowOf(&f), err
+		return nil, rows.Err()
 	})
 	if err != nil {
-		return fmt.Errorf("reading the places of %q: %w", c.ID, err)
+		return fmt.Errorf("reading the features of %q: %w", c.ID, err)
 	}
+	contents.Shapes.Publish(v.change)
 	return nil
 }
 
-// RowOf returns what is kept in memory of a feature of c.
+// RowOf returns what is kept in memory of a place of c.
 func (c *Collection) RowOf(f *feature.Feature) *places.Row {
 	name, category := f.Properties.Texts(c.NameProperty, c.CategoryProperty)
 	return &places.Row{
 		Place:      places.Place{ID: f.ID, At: f.At, Name: name, Category: category},
 		Properties: f.Properties,
 	}
+}
+
+// ShapeOf returns what is kept in memory of a shape of c.
+func (c *Collection) ShapeOf(f *feature.Feature) shapes.Shape {
+	name, category := f.Properties.Texts(c.NameProperty, c.CategoryProperty)
+	return shapes.Shape{ID: f.ID, Name: name, Category: category, Geometry: f.Shape, Properties: f.Properties}
 }
 
 // Changes returns the changes after the given number, in order, at most limit.
@@ -101,10 +119,11 @@ func (s *Store) Changes(ctx context.Context, after uint64, limit int) ([]Change,
 		There         bool
 		Lon, Lat      float64
 		Elevation     *float64
+		Geometry      *string
 		Properties    []byte
 	}
 	err := s.db.WithContext(ctx).Raw(`SELECT c.number, c.collection_key, c.feature_id, c.op, f.id IS NOT NULL AS there,
-			coalesce(f.lon, 0) AS lon, coalesce(f.lat, 0) AS lat, f.elevation, f.properties
+			coalesce(f.lon, 0) AS lon, coalesce(f.lat, 0) AS lat, f.elevation, f.geometry, f.properties
 		FROM changes c LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id
 		WHERE c.number > ? ORDER BY c.number LIMIT ?`, after, limit).Scan(&rows).Error
 	if err != nil {
@@ -118,10 +137,11 @@ func (s *Store) Changes(ctx context.Context, after uint64, limit int) ([]Change,
 		}
 		changes[i].FeatureID = *r.FeatureID
 		if r.There {
-			changes[i].Now = &feature.Feature{
-				ID: *r.FeatureID, At: geo.Point{Lon: r.Lon, Lat: r.Lat}, Elevation: r.Elevation,
-				Properties: feature.StoredProperties(r.Properties),
+			f, err := storedFeature(*r.FeatureID, geo.Point{Lon: r.Lon, Lat: r.Lat}, r.Elevation, r.Geometry, r.Properties)
+			if err != nil {
+				return nil, err
 			}
+			changes[i].Now = &f
 		}
 	}
 	return changes, nil

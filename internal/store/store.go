@@ -20,6 +20,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/geometry"
 )
 
 // Errors that say what stands against an edit. They are returned as they are or
@@ -100,6 +101,7 @@ type featureRow struct {
 	ID            string
 	Lon, Lat      float64
 	Elevation     *float64
+	Geometry      *string // of a shape, as GeoJSON; nil for a place
 	Properties    []byte
 	Change        uint64
 }
@@ -113,16 +115,31 @@ type Stored struct {
 	Change uint64
 }
 
-func (r *featureRow) stored() Stored {
-	return Stored{
-		Feature: feature.Feature{
-			ID:         r.ID,
-			At:         geo.Point{Lon: r.Lon, Lat: r.Lat},
-			Elevation:  r.Elevation,
-			Properties: feature.StoredProperties(r.Properties),
-		},
-		Change: r.Change,
+func (r *featureRow) stored() (Stored, error) {
+	f, err := storedFeature(r.ID, geo.Point{Lon: r.Lon, Lat: r.Lat}, r.Elevation, r.Geometry, r.Properties)
+	return Stored{Feature: f, Change: r.Change}, err
+}
+
+// storedFeature puts a feature together from what the table has of it.
+func storedFeature(id string, at geo.Point, elevation *float64, shape *string, properties []byte) (feature.Feature, error) {
+	f := feature.Feature{ID: id, At: at, Elevation: elevation, Properties: feature.StoredProperties(properties)}
+	if shape != nil {
+		g, err := geometry.Parse([]byte(*shape))
+		if err != nil {
+			return f, fmt.Errorf("the geometry of feature %q: %w", id, err)
+		}
+		f.Shape = &g
 	}
+	return f, nil
+}
+
+// geometryColumn returns what the table keeps of the geometry of f: nil for a place.
+func geometryColumn(f *feature.Feature) *string {
+	if f.Shape == nil {
+		return nil
+	}
+	text := string(f.Shape.AppendJSON(nil))
+	return &text
 }
 
 // array passes a slice to PostgreSQL as one array parameter, where GORM would
@@ -143,7 +160,7 @@ func (s *Store) Feature(ctx context.Context, collection int64, id string) (Store
 	if err != nil {
 		return Stored{}, fmt.Errorf("reading feature %q: %w", id, err)
 	}
-	return row.stored(), nil
+	return row.stored()
 }
 
 // Features returns the features of a collection with the given ids, those that
@@ -158,10 +175,10 @@ func (s *Store) FeaturesAfter(ctx context.Context, collection int64, after strin
 	return s.list(s.db.WithContext(ctx).Where("collection_key = ? AND id > ?", collection, after).Limit(limit))
 }
 
-// FeaturesInAfter is FeaturesAfter for the features that lie in box. It reads the
-// collection in the order of ids until it has enough, so it is for boxes that
-// hold a good part of the collection.
-func (s *Store) FeaturesInAfter(ctx context.Context, collection int64, box geo.Box, after string, limit int) ([]Stored, error) {
+// FeaturesInAfter is FeaturesAfter for the places that lie in box and the shapes with
+// the given ids. It reads the collection in the order of ids until it has enough, so
+// it is for boxes that hold a good part of the collection.
+func (s *Store) FeaturesInAfter(ctx context.Context, collection int64, box geo.Box, shapes []string, after string, limit int) ([]Stored, error) {
 	lons := "lon BETWEEN ? AND ?"
 	switch {
 	case box.CrossesAntimeridian():
@@ -172,8 +189,9 @@ func (s *Store) FeaturesInAfter(ctx context.Context, collection int64, box geo.B
 		lons = "(lon BETWEEN ? AND ? OR lon = -180)"
 	}
 	return s.list(s.db.WithContext(ctx).
-		Where("collection_key = ? AND id > ? AND lat BETWEEN ? AND ?", collection, after, box.South, box.North).
-		Where(lons, box.West, box.East).Limit(limit))
+		Where("collection_key = ? AND id > ?", collection, after).
+		Where("(geometry IS NULL AND lat BETWEEN ? AND ? AND "+lons+" OR geometry IS NOT NULL AND id = ANY (?))",
+			box.South, box.North, box.West, box.East, array[string](shapes)).Limit(limit))
 }
 
 func (s *Store) list(query *gorm.DB) ([]Stored, error) {
@@ -183,7 +201,10 @@ func (s *Store) list(query *gorm.DB) ([]Stored, error) {
 	}
 	features := make([]Stored, len(rows))
 	for i := range rows {
-		features[i] = rows[i].stored()
+		var err error
+		if features[i], err = rows[i].stored(); err != nil {
+			return nil, err
+		}
 	}
 	return features, nil
 }

@@ -76,7 +76,9 @@ func (s *Store) Apply(ctx context.Context, edits []Edit) ([]Outcome, error) {
 			return err
 		}
 		for i := range edits {
-			outcomes[i] = b.do(&edits[i], clock)
+			if outcomes[i], err = b.do(&edits[i], clock); err != nil {
+				return err
+			}
 		}
 		return b.flush(tx)
 	})
@@ -150,24 +152,28 @@ func readBatch(tx *gorm.DB, edits []Edit) (*batch, error) {
 	return b, nil
 }
 
-// do carries out one edit on the rows in memory.
-func (b *batch) do(e *Edit, clock *uint64) Outcome {
+// do carries out one edit on the rows in memory. What keeps that one from being done
+// is in its outcome.
+func (b *batch) do(e *Edit, clock *uint64) (Outcome, error) {
 	key := rowKey{e.Collection, e.Feature.ID}
 	row := b.rows[key]
 	switch {
 	case !b.collections[e.Collection]:
-		return Outcome{Err: ErrNoCollection}
+		return Outcome{Err: ErrNoCollection}, nil
 	case e.Kind == Create && row != nil:
-		return Outcome{Err: ErrExists}
+		return Outcome{Err: ErrExists}, nil
 	case e.Kind == Delete && row == nil:
-		return Outcome{Err: ErrNoFeature}
+		return Outcome{Err: ErrNoFeature}, nil
 	}
 	change := Change{Collection: e.Collection, FeatureID: e.Feature.ID, Op: Created}
 	var before *string
 	if row != nil {
-		old := row.stored().Feature
+		old, err := row.stored()
+		if err != nil {
+			return Outcome{}, err
+		}
 		if e.Kind == Put && old.Equal(&e.Feature) {
-			return Outcome{}
+			return Outcome{}, nil
 		}
 		text := string(old.AppendJSON(nil))
 		before = &text
@@ -183,12 +189,12 @@ func (b *batch) do(e *Edit, clock *uint64) Outcome {
 		change.Now = &f
 		b.rows[key] = &featureRow{
 			CollectionKey: e.Collection, ID: f.ID, Lon: f.At.Lon, Lat: f.At.Lat, Elevation: f.Elevation,
-			Properties: f.Properties.JSON(), Change: *clock,
+			Geometry: geometryColumn(&f), Properties: f.Properties.JSON(), Change: *clock,
 		}
 	}
 	b.touched[key] = true
 	b.changes = append(b.changes, changeRow{*clock, e.Collection, e.Feature.ID, change.Op, before})
-	return Outcome{Change: &change}
+	return Outcome{Change: &change}, nil
 }
 
 // flush writes the rows and changes to the database, a statement for each kind.
@@ -212,12 +218,12 @@ func (b *batch) flush(tx *gorm.DB) error {
 		}
 	}
 	if len(put.ids) > 0 {
-		err := tx.Exec(`INSERT INTO features (collection_key, id, lon, lat, elevation, properties, change)
-			SELECT k, i, x, y, e, p::json, n
-			FROM unnest(?::bigint[], ?::text[], ?::float8[], ?::float8[], ?::float8[], ?::text[], ?::bigint[]) AS t (k, i, x, y, e, p, n)
-			ON CONFLICT (collection_key, id) DO UPDATE SET lon = excluded.lon, lat = excluded.lat,
-				elevation = excluded.elevation, properties = excluded.properties, change = excluded.change`,
-			put.keys, put.ids, put.lons, put.lats, put.elevations, put.properties, put.changes).Error
+		err := tx.Exec(`INSERT INTO features (collection_key, id, lon, lat, elevation, geometry, properties, change)
+			SELECT k, i, x, y, e, g::json, p::json, n
+			FROM unnest(?::bigint[], ?::text[], ?::float8[], ?::float8[], ?::float8[], ?::text[], ?::text[], ?::bigint[]) AS t (k, i, x, y, e, g, p, n)
+			ON CONFLICT (collection_key, id) DO UPDATE SET lon = excluded.lon, lat = excluded.lat, elevation = excluded.elevation,
+				geometry = excluded.geometry, properties = excluded.properties, change = excluded.change`,
+			put.keys, put.ids, put.lons, put.lats, put.elevations, put.geometries, put.properties, put.changes).Error
 		if err != nil {
 			return err
 		}
@@ -231,6 +237,7 @@ type columns struct {
 	ids        array[string]
 	lons, lats array[float64]
 	elevations array[*float64]
+	geometries array[*string]
 	properties array[string]
 	changes    array[int64]
 }
@@ -241,6 +248,7 @@ func (c *columns) add(r *featureRow) {
 	c.lons = append(c.lons, r.Lon)
 	c.lats = append(c.lats, r.Lat)
 	c.elevations = append(c.elevations, r.Elevation)
+	c.geometries = append(c.geometries, r.Geometry)
 	c.properties = append(c.properties, string(r.Properties))
 	c.changes = append(c.changes, int64(r.Change))
 }

@@ -1,5 +1,5 @@
 // Package feature holds the [Feature], one GeoJSON feature (RFC 7946) with a
-// point geometry and free properties, and its reading, checking and writing.
+// geometry and free properties, and its reading, checking and writing.
 package feature
 
 import (
@@ -7,19 +7,43 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
 	"unicode"
 	"unicode/utf8"
 
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/geometry"
 )
 
-// A Feature is one item of a collection.
+// A Feature is one item of a collection: a place, which is a point, or a shape:
+// an area, a path, or several of anything.
 type Feature struct {
 	ID         string // "" until one is given
 	At         geo.Point
-	Elevation  *float64 // metres above the WGS 84 ellipsoid, the optional third number of a position
+	Elevation  *float64           // metres above the WGS 84 ellipsoid, the optional third number of a position
+	Shape      *geometry.Geometry // nil for a place; At is then a position that stands for it
 	Properties Properties
+}
+
+// SetGeometry makes g, which is well formed and valid, the geometry of f.
+func (f *Feature) SetGeometry(g geometry.Geometry) {
+	f.At, f.Elevation, f.Shape = g.Anchor(), nil, nil
+	if g.Type != geometry.Point {
+		f.Shape = &g
+	} else if p := g.Points[0]; p.Elevated {
+		f.Elevation = &p.Elevation
+	}
+}
+
+// Geometry returns the geometry of f.
+func (f *Feature) Geometry() geometry.Geometry {
+	if f.Shape != nil {
+		return *f.Shape
+	}
+	p := geometry.Position{Point: f.At}
+	if f.Elevation != nil {
+		p.Elevation, p.Elevated = *f.Elevation, true
+	}
+	return geometry.OfPoint(p)
 }
 
 // MaxIDLength is the largest length of an id in bytes.
@@ -64,6 +88,11 @@ func (f *Feature) Validate() error {
 			return err
 		}
 	}
+	if f.Shape != nil {
+		if err := f.Shape.Validate(); err != nil {
+			return fieldError("geometry.coordinates", "%v", err)
+		}
+	}
 	if err := f.At.Validate(); err != nil {
 		return fieldError("geometry.coordinates", "%v", err)
 	}
@@ -101,11 +130,25 @@ func (f *Feature) UnmarshalJSON(data []byte) error {
 		return err
 	}
 	if w.Geometry == nil {
-		return fieldError("geometry", "is missing; a feature needs a Point to be on the map")
+		return fieldError("geometry", "is missing; a feature needs one to be on the map")
 	}
-	if out.At, out.Elevation, err = parsePoint(*w.Geometry); err != nil {
+	g, err := geometry.Parse(*w.Geometry)
+	var form *geometry.FormError
+	switch {
+	case errors.As(err, &form) && form.Member == "":
+		return fieldError("geometry", "%s", form.Reason)
+	case errors.As(err, &form):
+		return fieldError("geometry."+form.Member, "%s", form.Reason)
+	case err != nil:
 		return err
 	}
+	if g.Positions() == 0 {
+		return fieldError("geometry.coordinates", "has no positions; a feature needs some to be on the map")
+	}
+	if err := g.Validate(); err != nil {
+		return fieldError("geometry.coordinates", "%v", err)
+	}
+	out.SetGeometry(g)
 	if out.Properties, err = ParseProperties(w.Properties); err != nil {
 		return err
 	}
@@ -134,31 +177,6 @@ func parseID(raw json.RawMessage) (string, error) {
 	return "", fieldError("id", "is neither a string nor a number")
 }
 
-func parsePoint(raw json.RawMessage) (geo.Point, *float64, error) {
-	var g struct {
-		Type        string          `json:"type"`
-		Coordinates json.RawMessage `json:"coordinates"`
-	}
-	if err := json.Unmarshal(raw, &g); err != nil {
-		return geo.Point{}, nil, fieldError("geometry", "is not a GeoJSON geometry object")
-	}
-	if g.Type != "Point" {
-		return geo.Point{}, nil, fieldError("geometry.type", "is %q; only Point geometries can be stored", g.Type)
-	}
-	var position []float64
-	if err := json.Unmarshal(g.Coordinates, &position); err != nil {
-		return geo.Point{}, nil, fieldError("geometry.coordinates", "is not an array of numbers [longitude, latitude]")
-	}
-	if len(position) < 2 || len(position) > 3 {
-		return geo.Point{}, nil, fieldError("geometry.coordinates", "has %d numbers, want [longitude, latitude] or [longitude, latitude, elevation]", len(position))
-	}
-	var elevation *float64
-	if len(position) == 3 {
-		elevation = &position[2]
-	}
-	return geo.Point{Lon: position[0], Lat: position[1]}, elevation, nil
-}
-
 // MarshalJSON writes f as a GeoJSON feature.
 func (f Feature) MarshalJSON() ([]byte, error) {
 	return f.AppendJSON(nil), nil
@@ -168,25 +186,16 @@ func (f Feature) MarshalJSON() ([]byte, error) {
 func (f Feature) AppendJSON(dst []byte) []byte {
 	dst = append(dst, `{"type":"Feature","id":`...)
 	dst = AppendText(dst, f.ID)
-	dst = append(dst, `,"geometry":{"type":"Point","coordinates":[`...)
-	dst = appendNumber(dst, f.At.Lon)
-	dst = append(dst, ',')
-	dst = appendNumber(dst, f.At.Lat)
-	if f.Elevation != nil {
-		dst = append(dst, ',')
-		dst = appendNumber(dst, *f.Elevation)
+	dst = append(dst, `,"geometry":`...)
+	if f.Shape != nil {
+		dst = f.Shape.AppendJSON(dst)
+	} else {
+		g := f.Geometry()
+		dst = g.AppendJSON(dst)
 	}
-	dst = append(dst, `]},"properties":`...)
+	dst = append(dst, `,"properties":`...)
 	dst = append(dst, f.Properties.JSON()...)
 	return append(dst, '}')
-}
-
-func appendNumber(dst []byte, v float64) []byte {
-	format := byte('f')
-	if v != 0 && (v < 1e-9 && v > -1e-9 || v >= 1e21 || v <= -1e21) {
-		format = 'e'
-	}
-	return strconv.AppendFloat(dst, v, format, -1, 64)
 }
 
 // AppendText appends s to dst as a JSON string.
@@ -218,6 +227,9 @@ func isPlain(s string) bool {
 // Equal reports whether f and o would be stored alike.
 func (f *Feature) Equal(o *Feature) bool {
 	if (f.Elevation == nil) != (o.Elevation == nil) || f.Elevation != nil && *f.Elevation != *o.Elevation {
+		return false
+	}
+	if (f.Shape == nil) != (o.Shape == nil) || f.Shape != nil && !f.Shape.Equal(o.Shape) {
 		return false
 	}
 	return f.ID == o.ID && f.At == o.At && bytes.Equal(f.Properties.JSON(), o.Properties.JSON())

@@ -126,6 +126,17 @@ func text(value []byte) string {
 	return string(value)
 }
 
+// Value returns the value of a top-level property in compact JSON, and whether it is
+// there.
+func (p Properties) Value(name string) (value []byte, there bool) {
+	for key, v := range p.All() {
+		if says(key, name) {
+			value, there = v, true
+		}
+	}
+	return value, there
+}
+
 // Names returns the names of the top-level properties in their order.
 func (p Properties) Names() []string {
 	var names []string

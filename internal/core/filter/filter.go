@@ -15,7 +15,10 @@
 package filter
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -63,6 +66,29 @@ func BoolValue(b bool) Value {
 		v.Number = 1
 	}
 	return v
+}
+
+// JSONValue returns the Value of a JSON value, which is compact and well formed.
+func JSONValue(raw []byte) Value {
+	switch raw[0] {
+	case 'n':
+		return Value{}
+	case 't', 'f':
+		return BoolValue(raw[0] == 't')
+	case '{', '[':
+		return Value{Kind: Other}
+	case '"':
+		var text string
+		if err := json.Unmarshal(raw, &text); err != nil {
+			return Value{Kind: Other} // cannot be: it is well formed
+		}
+		return TextValue(text)
+	}
+	n, err := strconv.ParseFloat(string(raw), 64)
+	if err != nil && !errors.Is(err, strconv.ErrRange) { // out of range, it is infinite
+		return Value{Kind: Other}
+	}
+	return NumberValue(n)
 }
 
 // A Filter is a condition that was read by Parse. It is immutable.

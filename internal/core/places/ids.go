@@ -1,33 +1,57 @@
 package places
 
-import "hash/maphash"
+import (
+	"hash/maphash"
+	"math/bits"
+)
 
 // idTable finds places by id: an open-addressing hash table of refs, which the
-// garbage collector need not look into.
+// garbage collector need not look into. It has any number of slots, not only powers
+// of two, so that it is never much larger than it has to be.
 type idTable struct {
 	seed  maphash.Seed
 	slots []uint32 // ref+1, or 0 where free
 	count int
 }
 
+// roomFor returns how many slots hold n places: a quarter of them are free.
+func roomFor(n int) int { return max(16, n*4/3+1) }
+
 func (t *idTable) reserve(n int) {
 	if len(t.slots) == 0 {
 		t.seed = maphash.MakeSeed()
-		size := 16
-		for size*3 < n*4 {
-			size *= 2
-		}
-		t.slots = make([]uint32, size)
+		t.slots = make([]uint32, roomFor(n))
 	}
 }
 
-func (t *idTable) home(id []byte) int { return int(maphash.Bytes(t.seed, id) & uint64(len(t.slots)-1)) }
+// home returns where the search for id begins: its hash, brought into the range of
+// the slots by multiplication (D. Lemire, "Fast Random Integer Generation in an
+// Interval", ACM TOMACS 29(1), 2019).
+func (t *idTable) home(id []byte) int {
+	home, _ := bits.Mul64(maphash.Bytes(t.seed, id), uint64(len(t.slots)))
+	return int(home)
+}
+
+func (t *idTable) next(i int) int {
+	if i++; i < len(t.slots) {
+		return i
+	}
+	return 0
+}
+
+// steps returns how many slots a search goes from one to another.
+func (t *idTable) steps(from, to int) int {
+	if to >= from {
+		return to - from
+	}
+	return to - from + len(t.slots)
+}
 
 // find returns the slot that holds id, or the free slot where it belongs.
 func (t *idTable) find(c *columns, id []byte) int {
 	i := t.home(id)
 	for t.slots[i] != 0 && string(c.id(t.slots[i]-1)) != string(id) {
-		i = (i + 1) & (len(t.slots) - 1)
+		i = t.next(i)
 	}
 	return i
 }
@@ -37,7 +61,7 @@ func (t *idTable) put(c *columns, ref uint32) (old uint32, replaced bool) {
 	t.reserve(0)
 	if t.count*4 >= len(t.slots)*3 {
 		slots := t.slots
-		t.slots = make([]uint32, 2*len(slots))
+		t.slots = make([]uint32, roomFor(t.count*3/2))
 		for _, slot := range slots {
 			if slot != 0 {
 				t.slots[t.find(c, c.id(slot-1))] = slot
@@ -63,11 +87,10 @@ func (t *idTable) remove(c *columns, id string) (ref uint32, found bool) {
 		return 0, false
 	}
 	ref = t.slots[i] - 1
-	mask := len(t.slots) - 1
 	gap := i
-	for j := (gap + 1) & mask; t.slots[j] != 0; j = (j + 1) & mask {
+	for j := t.next(gap); t.slots[j] != 0; j = t.next(j) {
 		home := t.home(c.id(t.slots[j] - 1))
-		if (j-home)&mask >= (j-gap)&mask {
+		if t.steps(home, j) >= t.steps(gap, j) {
 			t.slots[gap] = t.slots[j]
 			gap = j
 		}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/index"
 )
@@ -38,6 +39,34 @@ func (s *Selection) key() string {
 		b.WriteString(s.Filter.String())
 	}
 	return b.String()
+}
+
+// OnFeatures returns a function that tells whether s takes a feature that is not in
+// a Set. It is for one goroutine.
+func (s *Selection) OnFeatures() func(id, name, category string, p feature.Properties) bool {
+	folded := foldCase(s.Name)
+	var values []filter.Value
+	if s.Filter != nil {
+		values = make([]filter.Value, len(s.Filter.Properties()))
+	}
+	return func(id, name, category string, p feature.Properties) bool {
+		if s.Categories != nil && !slices.Contains(s.Categories, category) || !strings.Contains(foldCase(name), folded) {
+			return false
+		}
+		if s.Filter == nil {
+			return true
+		}
+		for i, wanted := range s.Filter.Properties() {
+			values[i] = filter.Value{}
+			if wanted == "id" {
+				values[i] = filter.TextValue(id)
+			}
+			if raw, there := p.Value(wanted); there {
+				values[i] = filter.JSONValue(raw)
+			}
+		}
+		return s.Filter.Matches(values)
+	}
 }
 
 func foldCase(s string) string { return strings.ToLower(strings.ToUpper(s)) }

@@ -13,7 +13,9 @@ defineProps<{
 }>()
 const emit = defineEmits<{ toggle: [id: string, on: boolean]; choose: [id: string, what: Chosen] }>()
 
-const places = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'place' : 'places'}`
+const counted = (n: number, one: string, many: string) => `${n.toLocaleString('en')} ${n === 1 ? one : many}`
+const contents = (c: Collection) =>
+  [...(c.places > 0 || c.shapes === 0 ? [counted(c.places, 'place', 'places')] : []), ...(c.shapes > 0 ? [counted(c.shapes, 'shape', 'shapes')] : [])].join(', ')
 </script>
 
 <template>
@@ -31,7 +33,7 @@ const places = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'place' : '
       <li v-for="c in collections" :key="c.id" :class="{ dim: off.includes(c.id) }">
         <label :for="`show-${c.id}`">
           <span class="title">{{ c.title }}</span>
-          <span class="count">{{ places(c.count) }}</span>
+          <span class="count">{{ contents(c) }}</span>
         </label>
         <ToggleSwitch
           :input-id="`show-${c.id}`"

@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { readAddress, viewParts, writeAddress } from './address'
-import { type Chosen, type Collection, everything, fetchBackdrop, fetchMarkers, fetchOutline } from './api/client'
+import { type Chosen, type Collection, everything, fetchBackdrop, fetchMarkers, fetchOutline, fetchShapes } from './api/client'
 import CollectionsPanel from './CollectionsPanel.vue'
 import PlaceDetails from './PlaceDetails.vue'
 import { useCollections } from './useCollections'
@@ -38,13 +38,14 @@ const sources = new Map<string, { key: string; source: MarkerSource }>()
 function sourceOf(c: Collection): MarkerSource {
   const categories = c.categories.map((k) => k.category)
   const mine = chosen.value.get(c.id) ?? everything
-  const key = JSON.stringify([categories, mine])
+  const key = JSON.stringify([categories, mine, c.shapes > 0])
   const known = sources.get(c.id)
   if (known?.key === key) return known.source
   const source: MarkerSource = {
     id: c.id,
     looks: looksFor(categories),
     load: (box, zoom, signal) => fetchMarkers(c.id, box, zoom, mine, categories, signal),
+    ...(c.shapes > 0 && { shapes: (box: Box, zoom: number, signal: AbortSignal) => fetchShapes(c.id, box, zoom, mine, categories, signal) }),
     outline: (marker, zoom, signal) => fetchOutline(c.id, marker, zoom, mine, categories, signal),
   }
   sources.set(c.id, { key, source })

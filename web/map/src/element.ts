@@ -10,7 +10,8 @@ import { keyOf, MarkerPainter, type Paint, type PlacedMarker } from './markers'
 import { Flight, lessMotion } from './motion'
 import { ClusterOutline } from './outline'
 import { Popup } from './popup'
-import type { Box } from './projection'
+import { type Box, unproject } from './projection'
+import { asMarker, drawShapes, type PlacedShape, shapeAt, shapeKey } from './shapes'
 
 /** What a user picked on the map. */
 export interface Pick {
@@ -45,6 +46,7 @@ export class IdleMap extends HTMLElement {
   private backdropLand: Land | null = null
   private wantedSources: readonly MarkerSource[] = []
   private markers: PlacedMarker[] = []
+  private shapes: PlacedShape[] = []
   private hovered: string | null = null
   private popupKey: string | null = null // of the marker that the popup belongs to
   private popupBack: HTMLElement | null = null // gets the focus when the popup closes
@@ -175,7 +177,7 @@ export class IdleMap extends HTMLElement {
   showPopup(placed: PlacedMarker): void {
     this.popupKey = keyOf(placed)
     this.popupBack = this.list.focused ?? this.stage
-    const lift = placed.marker.count === 1 ? 36 : 14
+    const lift = { place: 36, cluster: 14, shape: 4 }[placed.marker.kind]
     this.popup.show(placed.map, lift)
     this.popup.position(this.camera)
     this.popup.element.focus({ preventScroll: true })
@@ -238,18 +240,21 @@ export class IdleMap extends HTMLElement {
 
   private markersChanged(): void {
     // The lower are drawn later, and single places over clusters, so that a foot is never covered.
+    this.shapes = this.feed?.shapes ?? []
     const old = this.markers
     this.markers = (this.feed?.markers ?? []).sort((a, b) => Number(a.marker.count === 1) - Number(b.marker.count === 1) || a.map.y - b.map.y)
     if (!lessMotion()) this.change.begin(old, this.markers)
     this.updateList()
     this.pointed()
-    if (this.popupKey !== null && !this.markers.some((m) => keyOf(m) === this.popupKey)) this.hidePopup()
+    const key = this.popupKey
+    if (key !== null && !this.markers.some((m) => keyOf(m) === key) && !this.shapes.some((s) => shapeKey(s) === key)) this.hidePopup()
     this.redraw()
   }
 
   private updateList(): void {
     const box = this.camera.bounds()
-    this.list.show(this.markers.filter((m) => inBox(box, m.marker.at)))
+    const all = this.shapes.map((s) => asMarker(s)).concat(this.markers)
+    this.list.show(all.filter((m) => inBox(box, m.marker.at)))
   }
 
   /** The markers about the screen, where they are now. */
@@ -272,8 +277,16 @@ export class IdleMap extends HTMLElement {
     return hit?.placed ?? null
   }
 
+  /** What lies at a spot of the screen: a marker, or a shape below it. */
+  private hit(at: ScreenPoint): PlacedMarker | null {
+    const marker = this.markerAt(at)
+    if (marker) return marker
+    const shape = shapeAt(this.camera, this.shapes, at)
+    return shape && asMarker(shape, unproject(this.camera.toMap(at)))
+  }
+
   private hover(at: ScreenPoint | null): void {
-    const hit = at && this.markerAt(at)
+    const hit = at && this.hit(at)
     this.stage.classList.toggle('over', hit !== null)
     const key = hit && keyOf(hit)
     if (key !== this.hovered) {
@@ -291,7 +304,7 @@ export class IdleMap extends HTMLElement {
   }
 
   private pickAt(at: ScreenPoint): void {
-    const hit = this.markerAt(at)
+    const hit = this.hit(at)
     this.hidePopup()
     if (hit) this.emitPick(hit)
   }
@@ -341,8 +354,9 @@ export class IdleMap extends HTMLElement {
       context.fill('evenodd')
       context.stroke()
     }
-    this.outline.draw(context, this.camera, paint)
     const focused = this.list.focusedKey
+    drawShapes(context, this.camera, this.shapes, paint, new Set([focused, this.popupKey, this.hovered].filter((k) => k !== null)))
+    this.outline.draw(context, this.camera, paint)
     for (const { placed, at, opacity } of this.frames()) {
       const key = keyOf(placed)
       const raised = key === focused || key === this.popupKey || key === this.hovered

@@ -2,6 +2,7 @@ import { type Camera, covers, gridBox } from './camera'
 import type { Look } from './looks'
 import { type Marker, type PlacedMarker, placeMarker } from './markers'
 import type { Box, LonLat } from './projection'
+import { type PlacedShape, placeShape, type Shape } from './shapes'
 
 /** Where the markers of one collection come from. */
 export interface MarkerSource {
@@ -9,6 +10,8 @@ export interface MarkerSource {
   looks: ReadonlyMap<string, Look>
   /** Fetches the markers of a box at a zoom. */
   load(box: Box, zoom: number, signal: AbortSignal): Promise<Marker[]>
+  /** Fetches the areas and paths of a box at a zoom, the lowest first. */
+  shapes?(box: Box, zoom: number, signal: AbortSignal): Promise<Shape[]>
   /** Fetches the area that a cluster's places cover: rings of positions. */
   outline?(marker: Marker, zoom: number, signal: AbortSignal): Promise<LonLat[][]>
 }
@@ -46,6 +49,10 @@ export class Feed {
     return [...this.channels.values()].flatMap((c) => c.markers)
   }
 
+  get shapes(): PlacedShape[] {
+    return [...this.channels.values()].flatMap((c) => c.shapes)
+  }
+
   set sources(sources: readonly MarkerSource[]) {
     const old = this.channels
     this.channels = new Map()
@@ -55,6 +62,7 @@ export class Feed {
       else {
         kept?.stop()
         const fresh = new Channel(source, this.camera, this.changed)
+        fresh.shapes = kept?.shapes ?? []
         fresh.markers = kept?.markers ?? [] // shown until the new looks are there with the new markers
         this.channels.set(source.id, fresh)
       }
@@ -85,6 +93,7 @@ export class Feed {
 /** Channel fetches from one source. */
 class Channel {
   markers: PlacedMarker[] = []
+  shapes: PlacedShape[] = []
   state: FeedState = 'loading'
   private request: AbortController | null = null
   private asked: { box: Box; level: number } | null = null // of the request that runs
@@ -123,8 +132,12 @@ class Channel {
     this.request = request
     this.asked = { box, level }
     try {
-      const markers = await this.source.load(box, level, request.signal)
+      const [markers, shapes] = await Promise.all([
+        this.source.load(box, level, request.signal),
+        this.source.shapes?.(box, level, request.signal) ?? [],
+      ])
       if (request.signal.aborted) return
+      this.shapes = shapes.map((s) => placeShape(this.source.id, s, this.source.looks))
       this.markers = markers.map((m) => placeMarker(this.source.id, m, this.source.looks))
       this.have = { box, level }
       this.state = 'settled'

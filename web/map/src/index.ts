@@ -5,6 +5,7 @@ export { IdleMap, type Pick } from './element'
 export type { FeedState, MarkerSource } from './feed'
 export { type Look, looksFor, noCategory, shapeURL } from './looks'
 export type { Marker, PlacedMarker, StackedPlace } from './markers'
+export type { Shape } from './shapes'
 export type { Box, LonLat } from './projection'
 
 if (!customElements.get('idle-map')) customElements.define('idle-map', IdleMap)

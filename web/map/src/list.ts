@@ -14,7 +14,7 @@ export class MarkerList {
     private readonly onPick: (p: PlacedMarker) => void,
     private readonly onFocus: () => void,
   ) {
-    this.element.setAttribute('aria-label', 'Markers in view')
+    this.element.setAttribute('aria-label', 'Markers, areas and paths in view')
     this.element.addEventListener('click', (e) => {
       const placed = this.of(e.target)
       if (placed) this.onPick(placed)
@@ -40,7 +40,8 @@ export class MarkerList {
   }
 
   show(markers: PlacedMarker[]): void {
-    this.shown = [...markers].sort((a, b) => a.map.x - b.map.x || a.map.y - b.map.y)
+    const below = (p: PlacedMarker) => Number(p.marker.kind === 'shape') // shapes come after the markers
+    this.shown = [...markers].sort((a, b) => below(a) - below(b) || a.map.x - b.map.x || a.map.y - b.map.y)
     const old = new Map([...this.element.children].map((li) => [(li.firstElementChild as HTMLElement).dataset.key ?? '', li]))
     const hadFocus = this.focusedKey
     const items = this.shown.map((p) => {
@@ -49,7 +50,7 @@ export class MarkerList {
       const button = (li.firstElementChild as HTMLButtonElement | null) ?? li.appendChild(document.createElement('button'))
       button.type = 'button'
       button.dataset.key = key
-      button.dataset.kind = p.marker.count === 1 ? 'place' : 'cluster'
+      button.dataset.kind = p.marker.kind
       button.dataset.count = String(p.marker.count)
       button.dataset.lat = String(p.marker.at.lat)
       button.dataset.lon = String(p.marker.at.lon)

@@ -5,6 +5,7 @@ import { type Box, type LonLat, type MapPoint, project } from './projection'
 /** What to draw at one spot: a place, or a cluster standing for several. */
 export interface Marker {
   key: string // unique in its source; the same for the same thing
+  kind: 'place' | 'cluster' | 'shape' // a shape is one only where it has been picked
   at: LonLat
   name: string // of a place
   id: string // of a place

@@ -1,4 +1,4 @@
-import type { Box, LonLat, Marker } from '@idlebeacon/map'
+import type { Box, LonLat, Marker, Shape } from '@idlebeacon/map'
 import type { components } from './schema'
 
 export type Collection = components['schemas']['Collection']
@@ -82,6 +82,17 @@ export function fetchBackdrop(): Promise<GeoJSON.FeatureCollection> {
   return get<GeoJSON.FeatureCollection>('/api/backdrop')
 }
 
+/** Fetches the areas and paths of a box, the lowest first. */
+export async function fetchShapes(
+  collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal,
+): Promise<Shape[]> {
+  if (categories.length > 0 && categories.every((c) => chosen.hidden.includes(c))) return []
+  const answer = await get<components['schemas']['Shapes']>(viewPath('shapes', collection, box, zoom, chosen, categories), signal)
+  return answer.features.map((f) => ({
+    id: f.id, name: f.properties.name ?? '', category: f.properties.category ?? '', geometry: f.geometry as GeoJSON.Geometry,
+  }))
+}
+
 /** Fetches the markers of a box. Categories are in the order of the legend. */
 export async function fetchMarkers(
   collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal,
@@ -89,7 +100,7 @@ export async function fetchMarkers(
   if (categories.length > 0 && categories.every((c) => chosen.hidden.includes(c))) return []
   const order = new Map(categories.map((c, i) => [c, i]))
   const place = (c: string) => order.get(c) ?? categories.length
-  const answer = await get<Markers>(markersPath(collection, box, zoom, chosen, categories), signal)
+  const answer = await get<Markers>(viewPath('markers', collection, box, zoom, chosen, categories), signal)
   const keys = new Set<string>()
   return answer.features.map((f): Marker => {
     const [lon = 0, lat = 0] = f.geometry.coordinates
@@ -100,6 +111,7 @@ export async function fetchMarkers(
     keys.add(key)
     return {
       key,
+      kind: p.kind,
       at: { lon, lat },
       id: p.kind === 'place' ? f.id : '',
       name: p.name ?? '',
@@ -113,11 +125,11 @@ export async function fetchMarkers(
   })
 }
 
-function markersPath(collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[]): string {
+function viewPath(what: 'markers' | 'shapes', collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[]): string {
   const q = selection(chosen, categories)
   q.set('bbox', boxText(box))
   q.set('zoom', String(zoom))
-  return `${collectionPath(collection)}/markers?${q.toString().replaceAll('%2C', ',')}`
+  return `${collectionPath(collection)}/${what}?${q.toString().replaceAll('%2C', ',')}`
 }
 
 /** Fetches the area that the places of a cluster cover, as rings. */
@@ -125,7 +137,7 @@ export async function fetchOutline(
   collection: string, cluster: Marker, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal,
 ): Promise<LonLat[][]> {
   if (!cluster.extent) return []
-  const answer = await get<Markers>(`${markersPath(collection, cluster.extent, zoom, chosen, categories)}&outline=true`, signal)
+  const answer = await get<Markers>(`${viewPath('markers', collection, cluster.extent, zoom, chosen, categories)}&outline=true`, signal)
   const outline = answer.features.find((f) => f.properties.kind === 'cluster' && cluster.key.startsWith(`cluster ${f.id}`))?.properties.outline
   if (!outline) return []
   const ring = (positions: unknown) => (positions as [number, number][]).map(([lon, lat]) => ({ lon, lat }))

@@ -1,0 +1,123 @@
+package main
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"idlebeacon/api"
+)
+
+func collectionsCommand() *cobra.Command {
+	var r remote
+	cmd := &cobra.Command{Use: "collections", Short: "List the collections; make or delete one", Args: exactly(0)}
+	r.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		list, err := c.Collections(cmd.Context())
+		if err != nil {
+			return r.explain(err)
+		}
+		if r.json {
+			return printJSON(list)
+		}
+		if len(list.Collections) == 0 {
+			fmt.Println("There are no collections yet. Import a file with 'idlebeacon import FILE --into COLLECTION'.")
+			return nil
+		}
+		t := newTable("Collection", "Title", "Places", "Shapes", "Categories", "West", "South", "East", "North", "Change")
+		numeric(t, 3, 4, 6, 7, 8, 9, 10)
+		for _, found := range list.Collections {
+			row := table.Row{found.ID, short(found.Title, 36), found.Places, found.Shapes, categories(found.Categories)}
+			if found.Extent != nil {
+				for _, edge := range found.Extent.Spatial.BBox[0] {
+					row = append(row, fmt.Sprintf("%.4f", edge))
+				}
+			} else {
+				row = append(row, "", "", "", "")
+			}
+			t.AppendRow(append(row, found.Change))
+		}
+		t.Render()
+		return nil
+	}
+	cmd.AddCommand(collectionsCreateCommand(), collectionsDeleteCommand())
+	return cmd
+}
+
+func categories(counts []api.CategoryCount) string {
+	var names []string
+	for _, c := range counts {
+		names = append(names, cmp.Or(c.Category, "(none)"))
+	}
+	return short(strings.Join(names, ", "), 48)
+}
+
+func collectionsCreateCommand() *cobra.Command {
+	var r remote
+	var n api.NewCollection
+	cmd := &cobra.Command{Use: "create ID", Short: "Make an empty collection", Args: exactly(1)}
+	r.flags(cmd)
+	collectionFlags(cmd, &n)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		n.ID = args[0]
+		made, err := c.CreateCollection(cmd.Context(), n)
+		if err != nil {
+			return r.explain(err)
+		}
+		if r.json {
+			return printJSON(made)
+		}
+		fmt.Printf("Made collection %s.\n", made.ID)
+		return nil
+	}
+	return cmd
+}
+
+// collectionFlags adds the options that describe a new collection.
+func collectionFlags(cmd *cobra.Command, n *api.NewCollection) {
+	cmd.Flags().StringVar(&n.Title, "title", "", "title of the new collection")
+	cmd.Flags().StringVar(&n.Description, "description", "", "description of the new collection")
+	cmd.Flags().StringVar(&n.NameProperty, "name-property", "", "property that names a place")
+	cmd.Flags().StringVar(&n.CategoryProperty, "category-property", "", "property that is a place's category")
+}
+
+func collectionsDeleteCommand() *cobra.Command {
+	var r remote
+	var yes bool
+	cmd := &cobra.Command{Use: "delete ID", Short: "Delete a collection with all its items", Args: exactly(1)}
+	r.flags(cmd)
+	cmd.Flags().BoolVar(&yes, "yes", false, "really delete it")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		found, err := c.Collection(cmd.Context(), args[0])
+		if err != nil {
+			return r.explain(err)
+		}
+		if !yes {
+			return &usageError{fmt.Errorf("this deletes collection %s with %s; add --yes to do so", found.ID, count(found.Count, "item", "items"))}
+		}
+		if err := c.DeleteCollection(cmd.Context(), found.ID); err != nil {
+			return r.explain(err)
+		}
+		if r.json {
+			return printJSON(map[string]string{"deleted": found.ID})
+		}
+		fmt.Printf("Deleted collection %s with %s.\n", found.ID, count(found.Count, "item", "items"))
+		return nil
+	}
+	return cmd
+}

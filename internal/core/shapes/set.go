@@ -1,0 +1,211 @@
+// Package shapes keeps the areas and paths of one collection in memory and gives
+// those in a view, with no more detail than its zoom shows.
+//
+// How much each position of a line or ring matters is worked out once, for all
+// zooms: the zoom decides which ones are left out (M. Visvalingam and J. D. Whyatt,
+// "Line Generalisation by Repeated Elimination of Points", The Cartographic Journal
+// 30(1), 1993). Where two shapes share a border, their positions there matter the
+// same, and those where borders meet are never left out. So neighbours stay
+// neighbours at every zoom, without gaps or overlaps.
+//
+// A [Set] is edited by one goroutine, and [Set.Publish] makes its result the next
+// [Snapshot], which any number of goroutines may read.
+package shapes
+
+import (
+	"cmp"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/index"
+)
+
+// A Shape is a feature that is not a single point.
+type Shape struct {
+	ID         string
+	Name       string
+	Category   string
+	Geometry   *geometry.Geometry // not empty
+	Properties feature.Properties
+}
+
+// A Set is the changing set of shapes of a collection. The zero value is empty and
+// ready to use. One goroutine may edit it, while others call Snapshot.
+type Set struct {
+	current atomic.Pointer[Snapshot]
+	byID    map[string]*stored
+	changed bool // since the last snapshot
+}
+
+// A stored is a shape as it is kept: its positions as spots of the map, which is
+// as exact as any zoom shows.
+type stored struct {
+	Shape
+	change uint64
+	box    geo.Box
+	spots  geo.SpotBox
+	lines  []line // all of its lines and rings, and the points of multi-points
+	detail atomic.Pointer[detail]
+}
+
+// A line is a line, a ring (its first spot not repeated) or several points.
+type line struct {
+	spots []geo.Spot
+	kind  lineKind
+	part  int // rings with the same part make one polygon, the outer one first
+}
+
+type lineKind uint8
+
+const (
+	open lineKind = iota
+	ring
+	points
+)
+
+// Put adds a shape, or replaces the one with its ID, as of the given change.
+func (s *Set) Put(shape Shape, change uint64) {
+	if s.byID == nil {
+		s.byID = map[string]*stored{}
+	}
+	s.byID[shape.ID] = store(shape, change)
+	s.changed = true
+}
+
+// Remove takes out the shape with the given ID and reports whether it was there.
+func (s *Set) Remove(id string) bool {
+	_, there := s.byID[id]
+	delete(s.byID, id)
+	s.changed = s.changed || there
+	return there
+}
+
+// Publish makes the set as it is now its snapshot, as of the given change.
+func (s *Set) Publish(change uint64) {
+	if !s.changed {
+		return
+	}
+	s.changed = false
+	next := &Snapshot{change: change, shapes: make([]*stored, 0, len(s.byID))}
+	for _, shape := range s.byID {
+		next.shapes = append(next.shapes, shape)
+	}
+	slices.SortFunc(next.shapes, func(a, b *stored) int { return cmp.Compare(a.ID, b.ID) })
+	s.current.Store(next)
+}
+
+// Snapshot returns the set as it was last published.
+func (s *Set) Snapshot() *Snapshot {
+	if snapshot := s.current.Load(); snapshot != nil {
+		return snapshot
+	}
+	return &Snapshot{}
+}
+
+func store(shape Shape, change uint64) *stored {
+	s := &stored{Shape: shape, change: change}
+	s.box, _ = shape.Geometry.Bounds()
+	part := 0
+	add := func(positions []geometry.Position, kind lineKind) {
+		l := line{spots: make([]geo.Spot, 0, len(positions)), kind: kind, part: part}
+		for _, p := range positions {
+			at := geo.Project(p.Point)
+			if p.Lon == 180 { // the eastern edge of the map, not the western
+				at.X = 1<<32 - 1
+			}
+			if n := len(l.spots); kind == points || n == 0 || l.spots[n-1] != at {
+				l.spots = append(l.spots, at)
+			}
+		}
+		if n := len(l.spots); kind == ring && n > 1 && l.spots[0] == l.spots[n-1] {
+			l.spots = l.spots[:n-1]
+		}
+		s.lines = append(s.lines, l)
+	}
+	shape.Geometry.Flat(func(g *geometry.Geometry) {
+		if len(g.Points) > 0 {
+			add(g.Points, points)
+		}
+		for _, positions := range g.Lines {
+			add(positions, open)
+		}
+		for _, polygon := range g.Polygons {
+			part++
+			for _, positions := range polygon {
+				add(positions, ring)
+			}
+		}
+	})
+	first := true
+	for _, l := range s.lines {
+		for _, at := range l.spots {
+			if first {
+				s.spots, first = geo.SpotBox{Min: at, Max: at}, false
+			}
+			s.spots = s.spots.Union(geo.SpotBox{Min: at, Max: at})
+		}
+	}
+	s.Geometry = nil // the database has it
+	return s
+}
+
+// A Snapshot is the shapes of a collection as of one change. It never changes and
+// is safe for concurrent use. The zero value is an empty one.
+type Snapshot struct {
+	change uint64
+	shapes []*stored // in the order of their ids
+
+	prepare sync.Once
+	details []*detail // of shapes, once prepared
+}
+
+// Change returns the number of the newest change the snapshot reflects.
+func (s *Snapshot) Change() uint64 { return s.change }
+
+// Len returns the number of shapes.
+func (s *Snapshot) Len() int { return len(s.shapes) }
+
+// All calls f with each shape, without its geometry, in the order of their ids.
+func (s *Snapshot) All(f func(*Shape)) {
+	for _, shape := range s.shapes {
+		f(&shape.Shape)
+	}
+}
+
+// Extent returns the smallest box that holds all shapes, without crossing the
+// antimeridian, and whether there are any.
+func (s *Snapshot) Extent() (geo.Box, bool) {
+	if len(s.shapes) == 0 {
+		return geo.Box{}, false
+	}
+	all := s.shapes[0].box
+	for _, shape := range s.shapes[1:] {
+		all.West, all.East = min(all.West, shape.box.West), max(all.East, shape.box.East)
+		all.South, all.North = min(all.South, shape.box.South), max(all.North, shape.box.North)
+	}
+	return all, true
+}
+
+// In returns the ids of the shapes whose bounding boxes overlap box and that takes
+// accepts, in the order of their ids.
+func (s *Snapshot) In(box geo.Box, takes func(*Shape) bool) []string {
+	var ids []string
+	boxes := box.SpotBoxes()
+	for _, shape := range s.shapes {
+		if overlaps(boxes, shape.spots) && takes(&shape.Shape) {
+			ids = append(ids, shape.ID)
+		}
+	}
+	return ids
+}
+
+func overlaps(boxes []geo.SpotBox, spots geo.SpotBox) bool {
+	return slices.ContainsFunc(boxes, func(b geo.SpotBox) bool { return b.Overlaps(spots) })
+}
+
+// key returns where a spot is in the order that ties are broken by.
+func key(s geo.Spot) index.Key { return index.KeyOf(s) }

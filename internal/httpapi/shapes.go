@@ -1,0 +1,108 @@
+package httpapi
+
+import (
+	"math"
+	"net/http"
+	"slices"
+	"strconv"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/service"
+)
+
+// shapes answers with the areas and paths in a viewport.
+func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom"}, selectionNames)...)
+	box := q.box("bbox")
+	if box == nil {
+		q.fail("bbox", "is missing: want west,south,east,north in degrees")
+		box = &geo.Box{}
+	}
+	ask := service.ShapesQuery{Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Selection: q.selection()}
+	if q.err != nil {
+		return q.err
+	}
+	view, err := h.service.Shapes(pathValue(r, "collection"), ask)
+	if err != nil {
+		return err
+	}
+	tag := tagOf("shapes", h.options.Version, strconv.FormatInt(view.Collection, 10), r.URL.Query().Encode(), strconv.FormatUint(view.Change, 10))
+	if notModified(w, r, tag) {
+		return nil
+	}
+	w.Header().Set("ETag", tag)
+	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
+	writeBody(w, http.StatusOK, geoJSON, appendShapes(nil, view, ask.Zoom))
+	return nil
+}
+
+// appendShapes writes the answer for a viewport at a zoom.
+func appendShapes(dst []byte, view *service.ShapesView, zoom float64) []byte {
+	drawn, leftOut := view.Drawn()
+	j := newMarkerWriter(append(dst, `{"type":"FeatureCollection","features":[`...), zoom)
+	for i := range drawn {
+		if i > 0 {
+			j.b = append(j.b, ',')
+		}
+		j.b = append(j.b, `{"type":"Feature","id":`...)
+		j.b = feature.AppendText(j.b, drawn[i].ID)
+		j.b = append(j.b, `,"geometry":`...)
+		j.geometry(&drawn[i].Geometry)
+		j.b = append(j.b, `,"properties":{`...)
+		j.text("name", drawn[i].Name)
+		j.text("category", drawn[i].Category)
+		j.b = append(j.b, "}}"...)
+	}
+	j.b = append(j.b, `],"left_out":`...)
+	j.b = strconv.AppendInt(j.b, int64(leftOut), 10)
+	j.b = append(j.b, `,"change":`...)
+	j.b = strconv.AppendUint(j.b, view.Change, 10)
+	return append(j.b, '}')
+}
+
+func (j *markerWriter) geometry(g *geometry.Geometry) {
+	j.b = append(append(append(j.b, `{"type":"`...), g.Type...), `",`...)
+	if g.Type == geometry.Collection {
+		j.b = append(j.b, `"geometries":[`...)
+		for i := range g.Members {
+			if i > 0 {
+				j.b = append(j.b, ',')
+			}
+			j.geometry(&g.Members[i])
+		}
+		j.b = append(j.b, "]}"...)
+		return
+	}
+	j.b = append(j.b, `"coordinates":`...)
+	lines := func(all [][]geometry.Position) { list(j, all, j.positions) }
+	switch g.Type {
+	case geometry.MultiPoint:
+		j.positions(g.Points)
+	case geometry.LineString:
+		j.positions(g.Lines[0])
+	case geometry.MultiLineString:
+		lines(g.Lines)
+	case geometry.Polygon:
+		lines(g.Polygons[0])
+	default:
+		list(j, g.Polygons, lines)
+	}
+	j.b = append(j.b, '}')
+}
+
+func (j *markerWriter) positions(all []geometry.Position) {
+	list(j, all, func(p geometry.Position) { j.position(p.Point) })
+}
+
+func list[T any](j *markerWriter, all []T, one func(T)) {
+	j.b = append(j.b, '[')
+	for i := range all {
+		if i > 0 {
+			j.b = append(j.b, ',')
+		}
+		one(all[i])
+	}
+	j.b = append(j.b, ']')
+}

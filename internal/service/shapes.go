@@ -1,0 +1,53 @@
+package service
+
+import (
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
+)
+
+// MaxShapes is the most shapes that one view has. Where there are more, the
+// smallest are left out.
+const MaxShapes = 3000
+
+// A ShapesQuery asks for the areas and paths in a viewport.
+type ShapesQuery struct {
+	Box       geo.Box
+	Zoom      float64
+	Selection places.Selection
+}
+
+// A ShapesView is the answer to a ShapesQuery, as of one state of the collection.
+type ShapesView struct {
+	Collection int64  // the key of the collection, which no other ever has
+	Change     uint64 // the newest change to any shape of the collection
+
+	query    ShapesQuery
+	snapshot *shapes.Snapshot
+}
+
+// Shapes prepares the areas and paths in a viewport.
+func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return nil, err
+	}
+	snapshot := c.shapes.Snapshot()
+	return &ShapesView{Collection: c.info.Load().Key, Change: snapshot.Change(), query: q, snapshot: snapshot}, nil
+}
+
+// Drawn returns the shapes as the view shows them, the largest first, and how many
+// of those in the box are too small to be seen at its zoom, or too many.
+func (v *ShapesView) Drawn() (drawn []shapes.Drawn, leftOut int) {
+	drawn, matched := v.snapshot.View(v.query.Box, v.query.Zoom, MaxShapes, takes(&v.query.Selection))
+	return drawn, matched - len(drawn)
+}
+
+// takes returns which shapes a selection takes.
+func takes(selection *places.Selection) func(*shapes.Shape) bool {
+	if selection.All() {
+		return func(*shapes.Shape) bool { return true }
+	}
+	test := selection.OnFeatures()
+	return func(s *shapes.Shape) bool { return test(s.ID, s.Name, s.Category, s.Properties) }
+}

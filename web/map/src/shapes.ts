@@ -1,0 +1,172 @@
+import type { Geometry, Position } from 'geojson'
+import type { Camera, ScreenPoint } from './camera'
+import { type Look, noCategory } from './looks'
+import type { Paint, PlacedMarker } from './markers'
+import { type LonLat, type MapPoint, project, shortWay, unproject } from './projection'
+
+/** An area or path, as much of it as a view shows. */
+export interface Shape {
+  id: string
+  name: string
+  category: string
+  geometry: Geometry
+}
+
+/** A shape on the map: with its source, and where it is. */
+export interface PlacedShape {
+  source: string
+  shape: Shape
+  look: Look
+  looks: ReadonlyMap<string, Look>
+  areas: MapPoint[][][] // rings of each area
+  lines: MapPoint[][]
+  dots: MapPoint[]
+  middle: MapPoint
+}
+
+const fillOpacity = 0.16
+const strokeWidth = 2.5
+const dotRadius = 4
+const reach = 7 // CSS pixels from a line at which it is still hit
+
+export function placeShape(source: string, shape: Shape, looks: ReadonlyMap<string, Look>): PlacedShape {
+  const placed: PlacedShape = {
+    source, shape, looks, look: looks.get(shape.category) ?? noCategory, areas: [], lines: [], dots: [], middle: { x: 0, y: 0 },
+  }
+  add(placed, shape.geometry)
+  const points = [...placed.areas.flatMap((rings) => rings[0] ?? []), ...placed.lines.flat(), ...placed.dots]
+  const [first] = points
+  if (first) {
+    const spread = (pick: (p: MapPoint) => number) => {
+      let [least, most] = [pick(first), pick(first)]
+      for (const p of points) [least, most] = [Math.min(least, pick(p)), Math.max(most, pick(p))]
+      return (least + most) / 2
+    }
+    placed.middle = { x: spread((p) => p.x), y: spread((p) => p.y) }
+    const line = placed.lines[0]
+    if (placed.areas.length === 0 && line) placed.middle = line[Math.floor(line.length / 2)] ?? first
+  }
+  return placed
+}
+
+function add(to: PlacedShape, g: Geometry): void {
+  const points = (all: Position[]) => all.map(([lon = 0, lat = 0]) => project({ lon, lat }))
+  switch (g.type) {
+    case 'Point':
+      to.dots.push(...points([g.coordinates]))
+      break
+    case 'MultiPoint':
+      to.dots.push(...points(g.coordinates))
+      break
+    case 'LineString':
+      to.lines.push(points(g.coordinates))
+      break
+    case 'MultiLineString':
+      to.lines.push(...g.coordinates.map(points))
+      break
+    case 'Polygon':
+      to.areas.push(g.coordinates.map(points))
+      break
+    case 'MultiPolygon':
+      to.areas.push(...g.coordinates.map((area) => area.map(points)))
+      break
+    case 'GeometryCollection':
+      for (const member of g.geometries) add(to, member)
+  }
+}
+
+/** The key of a shape that is unique on the map. */
+export const shapeKey = (s: PlacedShape) => `${s.source}/shape ${s.shape.id}`
+
+/** A shape as what is picked at a position: what a popup shows does not depend on where it is. */
+export function asMarker(s: PlacedShape, at: LonLat = unproject(s.middle)): PlacedMarker {
+  const { id, name, category } = s.shape
+  return {
+    source: s.source,
+    marker: { key: `shape ${id}`, kind: 'shape', at, id, name, category, count: 1, tally: [], opensAt: null, extent: null, stacked: [] },
+    map: project(at),
+    look: s.look,
+    looks: s.looks,
+  }
+}
+
+/** Draws shapes, the first the lowest. */
+export function drawShapes(context: CanvasRenderingContext2D, camera: Camera, shapes: readonly PlacedShape[], paint: Paint, raised: ReadonlySet<string>): void {
+  context.lineJoin = 'round'
+  context.lineCap = 'round'
+  for (const s of shapes) {
+    const up = raised.has(shapeKey(s))
+    context.beginPath()
+    for (const ring of s.areas.flat()) trace(context, camera, ring, true)
+    context.fillStyle = s.look.colour
+    context.globalAlpha = up ? fillOpacity * 2 : fillOpacity
+    context.fill('evenodd')
+    context.globalAlpha = 1
+    for (const line of s.lines) trace(context, camera, line, false)
+    // A light edge keeps a line apart from whatever it crosses.
+    context.strokeStyle = up ? paint.focus : paint.paper
+    context.lineWidth = strokeWidth + (up ? 4 : 2)
+    context.stroke()
+    context.strokeStyle = s.look.colour
+    context.lineWidth = strokeWidth
+    context.stroke()
+    for (const dot of s.dots) {
+      const at = camera.toScreen(dot)
+      context.beginPath()
+      context.arc(at.x, at.y, dotRadius, 0, 2 * Math.PI)
+      context.fillStyle = s.look.colour
+      context.fill()
+      context.strokeStyle = up ? paint.focus : paint.paper
+      context.lineWidth = up ? 3 : 1.5
+      context.stroke()
+    }
+  }
+  context.lineCap = 'butt'
+}
+
+function trace(context: CanvasRenderingContext2D, camera: Camera, line: readonly MapPoint[], closed: boolean): void {
+  const [first] = line
+  if (!first) return
+  // All of a line goes to the same side of the world, even what is far from the middle of the screen.
+  const start = camera.toScreen(first)
+  line.forEach((p, i) => {
+    const x = start.x + (p.x - first.x) * camera.scale
+    const y = start.y + (p.y - first.y) * camera.scale
+    if (i === 0) context.moveTo(x, y)
+    else context.lineTo(x, y)
+  })
+  if (closed) context.closePath()
+}
+
+/** The topmost shape at a spot of the screen. */
+export function shapeAt(camera: Camera, shapes: readonly PlacedShape[], at: ScreenPoint): PlacedShape | null {
+  const p = camera.toMap(at)
+  const near = reach / camera.scale
+  return shapes.findLast((s) => hits(s, p, near)) ?? null
+}
+
+function hits(s: PlacedShape, p: MapPoint, near: number): boolean {
+  if (s.dots.some((d) => Math.hypot(shortWay(d.x, p.x), d.y - p.y) <= near)) return true
+  if (s.lines.some((line) => line.some((b, i) => i > 0 && distance(line[i - 1] ?? b, b, p) <= near))) return true
+  return s.areas.some((rings) => {
+    let inside = false
+    for (const ring of rings) {
+      ring.forEach((b, i) => {
+        const a = ring[i - 1]
+        if (!a) return
+        const turn = Math.round(p.x - a.x) // p beside a, where the antimeridian is between them
+        if (a.y > p.y !== b.y > p.y && p.x - turn < ((b.x - a.x) * (p.y - a.y)) / (b.y - a.y) + a.x) inside = !inside
+      })
+    }
+    return inside
+  })
+}
+
+/** The distance of p from the line from a to b. */
+function distance(a: MapPoint, b: MapPoint, p: MapPoint): number {
+  const [dx, dy] = [b.x - a.x, b.y - a.y]
+  const [px, py] = [shortWay(a.x, p.x), p.y - a.y]
+  const length = dx * dx + dy * dy
+  const f = length > 0 ? Math.max(0, Math.min(1, (px * dx + py * dy) / length)) : 0
+  return Math.hypot(px - f * dx, py - f * dy)
+}
