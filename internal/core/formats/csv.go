@@ -12,50 +12,42 @@ import (
 	"unicode/utf8"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geometry"
 )
 
-// Usual names of the coordinate and id columns, in the order in which they are
-// looked for.
+// Usual names of the coordinate, geometry and id columns, in the order in which they
+// are looked for.
 var (
-	usualLons = []string{"longitude", "lon", "lng", "long", "x"}
-	usualLats = []string{"latitude", "lat", "y"}
-	usualIDs  = []string{"id"}
+	usualLons       = []string{"longitude", "lon", "lng", "long", "x"}
+	usualLats       = []string{"latitude", "lat", "y"}
+	usualGeometries = []string{"geometry", "wkt", "geom"}
+	usualIDs        = []string{"id"}
 )
 
-// sampleRows is how many rows are looked at to tell which columns are numbers.
-const sampleRows = 1000
-
-// A csvReader reads CSV (RFC 4180) with a header row, separated by commas,
-// semicolons or tabs. Every column becomes a property, the coordinates and the
-// id included, so that nothing of the file is lost.
-type csvReader struct {
-	csv           *csv.Reader
-	guard         *guard
-	header        []string
-	lon, lat, id  int    // columns; id is -1 where there is none
-	number        []bool // by column: its values are written as JSON numbers
-	row           int    // rows read, the header included
-	sample        []sampled
-	sampleBytes   int
-	stop          error // what ended the reading of records
-	propertiesOut feature.Builder
-}
-
-// A sampled is one record, or what was wrong with it, and where it stood.
-type sampled struct {
-	row, line int
-	record    []string
-	err       error
+// A csvSource reads CSV (RFC 4180) with a header row, separated by commas,
+// semicolons or tabs. Every column but those of the position, the geometry and the
+// id becomes a property.
+type csvSource struct {
+	csv          *csv.Reader
+	guard        *guard
+	header       []string
+	names        []string // of the properties, "" for the other columns
+	lon, lat, id int      // columns; -1 where there is none
+	geometry     int
+	separator    rune
+	row          int // rows read, the header included
+	degreesOf    func(string) (float64, error)
 }
 
 func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
-	r := &csvReader{csv: csv.NewReader(b), guard: guard, id: -1}
+	r := &csvSource{csv: csv.NewReader(b), guard: guard, id: -1, geometry: -1, degreesOf: options.Fix.degrees}
 	separator, err := findSeparator(b)
 	if err != nil {
 		return nil, err
 	}
-	r.csv.Comma = separator
+	r.csv.Comma, r.separator = separator, separator
 	r.csv.FieldsPerRecord = -1 // a row of another length is an error of that row
+	r.csv.ReuseRecord = false
 	header, err := r.read()
 	if err != nil {
 		return nil, notUsable("the header row cannot be read: %v", err)
@@ -70,20 +62,59 @@ func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 		}
 	}
 	r.header = header
-	if r.lon, err = r.column("longitude", "lon_column", options.LonColumn, usualLons); err != nil {
+	if r.geometry, err = r.column("geometry", "geometry_column", options.GeometryColumn, usualGeometries); err != nil && options.GeometryColumn != "" {
 		return nil, err
 	}
-	if r.lat, err = r.column("latitude", "lat_column", options.LatColumn, usualLats); err != nil {
+	optional := r.geometry >= 0 && options.LonColumn == "" && options.LatColumn == ""
+	if r.lon, err = r.column("longitude", "lon_column", options.LonColumn, usualLons); err != nil && !optional {
 		return nil, err
 	}
-	if r.lon == r.lat {
+	if r.lat, err = r.column("latitude", "lat_column", options.LatColumn, usualLats); err != nil && !optional {
+		return nil, err
+	}
+	if r.lon == r.lat && r.lon >= 0 {
 		return nil, notUsable("column %q cannot be both the longitude and the latitude", header[r.lon])
+	}
+	if r.lon < 0 || r.lat < 0 {
+		r.lon, r.lat = -1, -1
 	}
 	if r.id, err = r.column("id", "id_column", options.IDColumn, usualIDs); err != nil && options.IDColumn != "" {
 		return nil, err
 	}
-	r.findTypes()
-	return r, nil
+	r.names = slices.Clone(header)
+	for i, name := range header {
+		if name == "" {
+			r.names[i] = fmt.Sprintf("column %d", i+1)
+		}
+	}
+	for _, i := range []int{r.lon, r.lat, r.geometry, r.id} {
+		if i >= 0 {
+			r.names[i] = ""
+		}
+	}
+	typed := newTypedReader(r, options.Types)
+	roles := map[int]Role{r.geometry: GeometryRole, r.lon: LonRole, r.lat: LatRole, r.id: IDRole}
+	return &csvReader{typedReader: typed, source: r, roles: roles}, nil
+}
+
+// A csvReader tells all columns of its file, in their order.
+type csvReader struct {
+	*typedReader
+	source *csvSource
+	roles  map[int]Role
+}
+
+// Columns implements Reader.
+func (r *csvReader) Columns() []Column {
+	columns := make([]Column, len(r.source.header))
+	for i, name := range r.source.header {
+		columns[i] = Column{Name: name, Role: r.roles[i], Type: Text}
+		property := r.source.names[i]
+		if g := r.guesses[property]; g != nil {
+			columns[i] = Column{Name: property, Type: r.found[property], Samples: g.samples}
+		}
+	}
+	return columns
 }
 
 // findSeparator returns the separator that the header row uses most.
@@ -113,7 +144,7 @@ func findSeparator(b *bufio.Reader) (rune, error) {
 
 // column returns the number of the column with the given name or, without one,
 // of the column with a usual name.
-func (r *csvReader) column(what, option, name string, usual []string) (int, error) {
+func (r *csvSource) column(what, option, name string, usual []string) (int, error) {
 	if name == "" {
 		if name = pick(r.header, usual); name == "" {
 			return -1, notUsable("no column for the %s: looked for %s among the columns %s; name it with %s",
@@ -142,7 +173,7 @@ func quoteAll(names []string) string {
 }
 
 // read returns the next record. A *RowError is about that record alone.
-func (r *csvReader) read() ([]string, error) {
+func (r *csvSource) read() ([]string, error) {
 	r.guard.newRow()
 	r.row++
 	record, err := r.csv.Read()
@@ -159,145 +190,61 @@ func (r *csvReader) read() ([]string, error) {
 	}
 }
 
-// findTypes reads the first rows and tells which columns are numbers: all their
-// values are empty or spelled as a JSON number, so that a code with a leading
-// zero, a plus sign or spaces keeps its column as text. So does the id column;
-// the coordinates are numbers, however many rows have to be rejected.
-func (r *csvReader) findTypes() {
-	r.number = make([]bool, len(r.header))
-	seen := make([]bool, len(r.header))
-	for i := range r.number {
-		r.number[i] = i != r.id
-	}
-	for len(r.sample) < sampleRows && r.sampleBytes < MaxRowBytes {
-		record, err := r.read()
-		if err != nil {
-			var bad *RowError
-			if !errors.As(err, &bad) {
-				r.stop = err
-				break
-			}
-			r.sample = append(r.sample, sampled{err: err})
-			continue
-		}
-		r.sample = append(r.sample, r.here(record))
-		for i, value := range record {
-			r.sampleBytes += len(value)
-			if len(record) == len(r.header) && value != "" {
-				seen[i] = true
-				r.number[i] = r.number[i] && isNumber(value)
-			}
-		}
-	}
-	for i := range r.number {
-		r.number[i] = r.number[i] && seen[i] || i == r.lon || i == r.lat
-	}
-}
-
-// isNumber reports whether value is a number just as JSON would spell it, and
-// not one with more digits than a reader of JSON keeps.
-func isNumber(value string) bool {
-	digits := strings.TrimPrefix(value, "-")
-	whole, fraction, point := strings.Cut(digits, ".")
-	if whole == "" || len(whole) > 1 && whole[0] == '0' || point && fraction == "" || len(whole)+len(fraction) > 15 {
-		return false
-	}
-	for _, c := range []byte(whole + fraction) {
-		if c < '0' || c > '9' {
-			return false
-		}
-	}
-	return true
-}
-
-func (r *csvReader) Names() []string { return r.header }
-
-func (r *csvReader) Next() (Row, error) {
-	if len(r.sample) > 0 {
-		next := r.sample[0]
-		r.sample[0] = sampled{}
-		if r.sample = r.sample[1:]; next.err != nil {
-			return Row{}, next.err
-		}
-		return r.convert(next)
-	}
-	if r.stop != nil {
-		return Row{}, r.stop
-	}
+func (r *csvSource) next() (textRow, error) {
 	record, err := r.read()
-	if err != nil {
-		return Row{}, err
+	var bad *RowError
+	switch {
+	case errors.As(err, &bad):
+		return textRow{err: bad}, nil
+	case err != nil:
+		return textRow{}, err
 	}
-	return r.convert(r.here(record))
-}
-
-// here returns the record just read with where it stood.
-func (r *csvReader) here(record []string) sampled {
 	line, _ := r.csv.FieldPos(0)
-	return sampled{row: r.row, line: line, record: record}
+	row := textRow{number: r.row, line: line}
+	if len(record) != len(r.header) {
+		row.err = &RowError{r.row, line, fmt.Sprintf("has %d fields, the header has %d", len(record), len(r.header))}
+		return row, nil
+	}
+	row.names, row.values = r.names, record
+	if err := r.place(&row.feature, record); err != nil {
+		row.err = &RowError{r.row, line, err.Error()}
+	}
+	return row, nil
 }
 
-func (r *csvReader) convert(s sampled) (Row, error) {
-	record := s.record
-	bad := func(format string, args ...any) (Row, error) {
-		return Row{}, &RowError{Row: s.row, Line: s.line, Reason: fmt.Sprintf(format, args...)}
-	}
-	if len(record) != len(r.header) {
-		return bad("has %d fields, the header has %d", len(record), len(r.header))
-	}
-	var f feature.Feature
-	var err error
-	if f.At.Lon, err = coordinate(record[r.lon]); err != nil {
-		return bad("longitude (column %q) %v", r.header[r.lon], err)
-	}
-	if f.At.Lat, err = coordinate(record[r.lat]); err != nil {
-		return bad("latitude (column %q) %v", r.header[r.lat], err)
-	}
-	if err := f.At.Validate(); err != nil {
-		return bad("%v", err)
-	}
+// place sets the id and the geometry of a row.
+func (r *csvSource) place(f *feature.Feature, record []string) (err error) {
 	if r.id >= 0 {
 		f.ID = strings.TrimSpace(record[r.id])
 		if err := feature.CheckID(f.ID); err != nil {
-			return bad("%v (column %q)", err, r.header[r.id])
+			return fmt.Errorf("%w (column %q)", err, r.header[r.id])
 		}
 	}
-	for i, value := range record {
-		name := r.header[i]
-		if name == "" {
-			name = fmt.Sprintf("column %d", i+1)
+	if r.geometry >= 0 && (r.lon < 0 || strings.TrimSpace(record[r.geometry]) != "") {
+		g, err := geometryOf(record[r.geometry])
+		if err == nil {
+			err = g.Validate()
 		}
-		switch {
-		case !utf8.ValidString(value):
-			return bad("column %q is not valid UTF-8 text; save the file as UTF-8", name)
-		case strings.Contains(value, "\x00"):
-			return bad("column %q has the character U+0000", name)
-		case r.number[i] && value == "":
-			r.propertiesOut.SetJSON(name, []byte("null"))
-		case r.number[i] && isNumber(value):
-			r.propertiesOut.SetJSON(name, []byte(value))
-		default:
-			r.propertiesOut.Set(name, value)
+		if err != nil {
+			return fmt.Errorf("geometry (column %q) %w", r.header[r.geometry], err)
 		}
+		f.SetGeometry(g)
+		return nil
 	}
-	f.Properties = r.propertiesOut.Properties()
-	return Row{Number: s.row, Feature: f}, nil
+	if f.At.Lon, err = r.degreesOf(record[r.lon]); err != nil {
+		return fmt.Errorf("longitude (column %q) %w", r.header[r.lon], err)
+	}
+	if f.At.Lat, err = r.degreesOf(record[r.lat]); err != nil {
+		return fmt.Errorf("latitude (column %q) %w", r.header[r.lat], err)
+	}
+	return f.At.Validate()
 }
 
-// coordinate reads a number of degrees.
-func coordinate(value string) (float64, error) {
+// geometryOf reads a geometry in Well-Known Text or GeoJSON.
+func geometryOf(value string) (geometry.Geometry, error) {
 	value = strings.TrimSpace(value)
-	if value == "" {
-		return 0, errors.New("is empty")
+	if strings.HasPrefix(value, "{") {
+		return geometry.Parse([]byte(value))
 	}
-	degrees, err := strconv.ParseFloat(value, 64)
-	if err == nil && !strings.ContainsAny(value, "xXpP_") {
-		return degrees, nil
-	}
-	if strings.Count(value, ",") == 1 && !strings.Contains(value, ".") {
-		if _, err := strconv.ParseFloat(strings.Replace(value, ",", ".", 1), 64); err == nil {
-			return 0, fmt.Errorf("is %q; write degrees with a decimal point, not a comma", value)
-		}
-	}
-	return 0, fmt.Errorf("is %.40q, want degrees as a decimal number", value)
+	return geometry.ParseWKT(value)
 }

@@ -5,6 +5,7 @@ package formats
 
 import (
 	"bufio"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -21,9 +22,32 @@ type Reader interface {
 	Next() (Row, error)
 
 	// Names returns the names of the properties that the rows have, in order, as
-	// far as the first row or the header tells. It may be called before Next.
+	// far as the first rows or the header tell. It may be called before Next.
 	Names() []string
+
+	// Columns tells what was recognised: of a table each column, of other formats
+	// each property of the first rows. It may be called before Next.
+	Columns() []Column
 }
+
+// A Column is one column of a table, or one property of a file that has no columns.
+type Column struct {
+	Name    string
+	Role    Role     // "" where it is a property
+	Type    Type     // of a property
+	Samples []string // some of its values, at most three
+}
+
+// A Role is what a column is where it is no property.
+type Role string
+
+// The roles of columns.
+const (
+	LonRole      Role = "longitude"
+	LatRole      Role = "latitude"
+	GeometryRole Role = "geometry"
+	IDRole       Role = "id"
+)
 
 // A Row is one feature of a file.
 type Row struct {
@@ -57,26 +81,36 @@ func notUsable(format string, args ...any) error {
 // A Format names a file format. The zero value stands for finding out.
 type Format string
 
-// The formats that can be read.
+// The formats that can be read and, all but KMZ, written.
 const (
-	CSV     Format = "csv"
-	GeoJSON Format = "geojson"
+	CSV          Format = "csv"           // RFC 4180, or separated by semicolons or tabs
+	GeoJSON      Format = "geojson"       // RFC 7946: a feature collection, or a feature
+	GeoJSONLines Format = "geojson-lines" // a feature on each line
+	GeoJSONSeq   Format = "geojson-seq"   // RFC 8142: a text sequence
+	KML          Format = "kml"           // OGC 12-007r2, version 2.2
+	KMZ          Format = "kmz"           // KML in a ZIP archive
+	GPX          Format = "gpx"           // version 1.1
 )
 
 // Formats lists the formats that can be read.
-var Formats = []Format{CSV, GeoJSON}
+var Formats = []Format{CSV, GeoJSON, GeoJSONLines, GeoJSONSeq, KML, KMZ, GPX}
 
 // Options say how to read a file. The zero value finds everything out.
 type Options struct {
 	Format Format // found from the content where empty
-	// The names of the CSV columns with the longitude and latitude in degrees
-	// and with the id. Where empty, they are found by their usual names.
-	LonColumn, LatColumn, IDColumn string
+	// The names of the CSV columns with the longitude and latitude in degrees,
+	// with the geometry in Well-Known Text, and with the id. Where empty, they are
+	// found by their usual names.
+	LonColumn, LatColumn, GeometryColumn, IDColumn string
+	// Types are those of columns that are not to be guessed, for formats whose
+	// values are all text.
+	Types map[string]Type
+	Fix   Fix
 }
 
 // MaxRowBytes is the largest size of one row of a file. A longer one ends it: an
 // open quote or bracket would otherwise take the rest of the file into memory.
-const MaxRowBytes = 4 << 20
+const MaxRowBytes = 32 << 20
 
 // Open begins to read a file.
 func Open(r io.Reader, options Options) (Reader, error) {
@@ -85,29 +119,62 @@ func Open(r io.Reader, options Options) (Reader, error) {
 	if start, _ := b.Peek(3); string(start) == "\xef\xbb\xbf" {
 		_, _ = b.Discard(3) // the byte order mark of UTF-8, just peeked at
 	}
-	switch options.Format {
+	format := options.Format
+	if format == "" {
+		var err error
+		if format, err = detect(b); err != nil {
+			return nil, err
+		}
+	}
+	switch format {
 	case CSV:
 		return openCSV(b, guard, options)
 	case GeoJSON:
 		return openGeoJSON(b, guard)
-	case "":
-	default:
-		return nil, notUsable("format %q is not known; want one of %v", options.Format, Formats)
+	case GeoJSONLines, GeoJSONSeq:
+		return openLines(b, guard)
+	case KML:
+		return openKML(b, guard, options)
+	case KMZ:
+		return openKMZ(b, options)
+	case GPX:
+		return openGPX(b, guard, options)
 	}
-	start, err := b.Peek(1024)
+	return nil, notUsable("format %q is not known; want one of %v", format, Formats)
+}
+
+// detect finds the format of a file from its beginning.
+func detect(b *bufio.Reader) (Format, error) {
+	start, err := b.Peek(b.Size())
 	if len(start) == 0 {
 		if err != nil && !errors.Is(err, io.EOF) {
-			return nil, err
+			return "", err
 		}
-		return nil, notUsable("it is empty")
+		return "", notUsable("it is empty")
 	}
-	if len(start) >= 2 && (string(start[:2]) == "\xff\xfe" || string(start[:2]) == "\xfe\xff") {
-		return nil, notUsable("it is in UTF-16; save it as UTF-8")
+	text := strings.TrimLeft(string(start), " \t\r\n")
+	switch {
+	case strings.HasPrefix(text, "\xff\xfe") || strings.HasPrefix(text, "\xfe\xff"):
+		return "", notUsable("it is in UTF-16; save it as UTF-8")
+	case strings.HasPrefix(text, "PK\x03\x04"):
+		return KMZ, nil
+	case strings.HasPrefix(text, recordSeparator):
+		return GeoJSONSeq, nil
+	case strings.HasPrefix(text, "<"):
+		for _, format := range []Format{KML, GPX} {
+			if strings.Contains(text, "<"+string(format)) || strings.Contains(text, ":"+string(format)) {
+				return format, nil
+			}
+		}
+		return "", notUsable("it is XML, but neither KML nor GPX")
+	case strings.HasPrefix(text, "{"):
+		line, rest, more := strings.Cut(text, "\n")
+		if more && strings.HasPrefix(strings.TrimLeft(rest, " \t\r\n"), "{") && json.Valid([]byte(line)) {
+			return GeoJSONLines, nil
+		}
+		return GeoJSON, nil
 	}
-	if strings.HasPrefix(strings.TrimSpace(string(start)), "{") {
-		return openGeoJSON(b, guard)
-	}
-	return openCSV(b, guard, options)
+	return CSV, nil
 }
 
 // A guard ends the reading of a row that grows beyond what one may hold.

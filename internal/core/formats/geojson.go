@@ -16,7 +16,7 @@ type geoJSONReader struct {
 	decoder *json.Decoder
 	guard   *guard
 	row     int
-	early   []peeked // rows up to the first good one, read for its names
+	early   []peeked // the first rows, read for their properties
 	single  bool     // the file is one feature
 	done    error    // what ended the file
 }
@@ -38,14 +38,7 @@ func openGeoJSON(b *bufio.Reader, guard *guard) (Reader, error) {
 			return nil, err
 		}
 	}
-	const most = 100
-	for len(r.early) < most {
-		row, err := r.read()
-		r.early = append(r.early, peeked{row, err})
-		if bad := (*RowError)(nil); !errors.As(err, &bad) {
-			break
-		}
-	}
+	r.early = peekRows(r.read)
 	return r, nil
 }
 
@@ -142,11 +135,86 @@ func (r *geoJSONReader) syntax(err error) error {
 	return err
 }
 
-func (r *geoJSONReader) Names() []string {
-	if len(r.early) == 0 {
-		return nil
+// peekRows reads the first rows of a file.
+func peekRows(read func() (Row, error)) (early []peeked) {
+	const most, mostBytes = 100, 4 << 20
+	for size := 0; len(early) < most && size < mostBytes; {
+		row, err := read()
+		early = append(early, peeked{row, err})
+		size += len(row.Feature.Properties.JSON()) + 64
+		if row.Feature.Shape != nil {
+			size += 32 * row.Feature.Shape.Positions()
+		}
+		if bad := (*RowError)(nil); err != nil && !errors.As(err, &bad) {
+			break
+		}
 	}
-	return r.early[len(r.early)-1].row.Feature.Properties.Names()
+	return early
+}
+
+func (r *geoJSONReader) Names() []string { return namesOf(r.Columns()) }
+
+func namesOf(columns []Column) []string {
+	var names []string
+	for _, c := range columns {
+		names = append(names, c.Name)
+	}
+	return names
+}
+
+// Columns implements Reader.
+func (r *geoJSONReader) Columns() []Column {
+	var first []feature.Properties
+	for _, p := range r.early {
+		if p.err == nil {
+			first = append(first, p.row.Feature.Properties)
+		}
+	}
+	return propertyColumns(first)
+}
+
+// propertyColumns tells of the properties of the first features of a file.
+func propertyColumns(first []feature.Properties) []Column {
+	var columns []Column
+	at := map[string]int{}
+	for _, p := range first {
+		for key, value := range p.All() {
+			name := feature.Unquote(key)
+			i, known := at[name]
+			if !known {
+				i = len(columns)
+				at[name] = i
+				columns = append(columns, Column{Name: name})
+			}
+			c := &columns[i]
+			if value[0] == 'n' {
+				continue
+			}
+			t, text := Text, string(value)
+			switch value[0] {
+			case '"':
+				text = feature.Unquote(value)
+			case 't', 'f':
+				t = Boolean
+			case '{', '[':
+			default:
+				t = Number
+			}
+			if c.Type != "" && c.Type != t {
+				t = Text
+			}
+			c.Type = t
+			if len(c.Samples) < maxSamples {
+				c.Samples = append(c.Samples, text)
+			}
+		}
+	}
+	for i := range columns {
+		if columns[i].Type == "" {
+			columns[i].Type = Text
+		}
+	}
+	return columns
 }
 
 func (r *geoJSONReader) Next() (Row, error) {

@@ -1,0 +1,67 @@
+package formats
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// A Fix says which mistakes in the positions of a file are to be mended. What is
+// not to be mended is an error of its row, or kept as it is where it may be right.
+type Fix struct {
+	DecimalComma bool // read 2,5 as 2.5
+	Sexagesimal  bool // read degrees, minutes and seconds, such as 38°30'15"S
+}
+
+// degrees reads a longitude or latitude.
+func (fix Fix) degrees(value string) (float64, error) {
+	value = strings.TrimSpace(value)
+	if value == "" {
+		return 0, errors.New("is empty")
+	}
+	degrees, err := strconv.ParseFloat(value, 64)
+	if err == nil && !strings.ContainsAny(value, "xXpP_") {
+		return degrees, nil
+	}
+	if strings.Count(value, ",") == 1 && !strings.Contains(value, ".") {
+		if degrees, err := strconv.ParseFloat(strings.Replace(value, ",", ".", 1), 64); err == nil {
+			if fix.DecimalComma {
+				return degrees, nil
+			}
+			return 0, fmt.Errorf("is %q; write degrees with a decimal point, not a comma, or have it mended with the fix decimal_comma", value)
+		}
+	}
+	if degrees, ok := sexagesimal(value); ok {
+		if fix.Sexagesimal {
+			return degrees, nil
+		}
+		return 0, fmt.Errorf("is %q, in degrees and minutes; write it as the decimal number %.7g, or have it mended with the fix sexagesimal", value, degrees)
+	}
+	return 0, fmt.Errorf("is %.40q, want degrees as a decimal number", value)
+}
+
+var sexagesimalForm = regexp.MustCompile(`^([NSEWnsew])?\s*([-+]?)(\d{1,3})\s*[°d:\s]\s*(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:['′m:]|\s|$)\s*)?(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:["″s]|''|′′|\s|$)\s*)?([NSEWnsew])?$`)
+
+// sexagesimal reads an angle in degrees, minutes and seconds, with a sign or the
+// letter of a side of the world.
+func sexagesimal(value string) (float64, bool) {
+	m := sexagesimalForm.FindStringSubmatch(value)
+	if m == nil || m[1] != "" && (m[6] != "" || m[2] != "") {
+		return 0, false
+	}
+	part := func(s string) float64 {
+		v, _ := strconv.ParseFloat(strings.Replace(s, ",", ".", 1), 64) // digits, or none
+		return v
+	}
+	minutes, seconds := part(m[4]), part(m[5])
+	if minutes >= 60 || seconds >= 60 {
+		return 0, false
+	}
+	degrees := part(m[3]) + minutes/60 + seconds/3600
+	if side := strings.ToUpper(m[1] + m[6]); m[2] == "-" || side == "S" || side == "W" {
+		degrees = -degrees
+	}
+	return degrees, true
+}

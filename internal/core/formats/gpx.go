@@ -1,0 +1,155 @@
+package formats
+
+import (
+	"bufio"
+	"encoding/xml"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"idlebeacon/internal/core/geometry"
+)
+
+func openGPX(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
+	return newTypedReader(newXMLSource(b, guard, gpxElement), options.Types), nil
+}
+
+// gpxNamespace is that of the properties that GPX has no element for.
+const gpxNamespace = "urn:idlebeacon:properties"
+
+type gpxFeature struct {
+	Name        string `xml:"name"`
+	Comment     string `xml:"cmt"`
+	Description string `xml:"desc"`
+	Source      string `xml:"src"`
+	Symbol      string `xml:"sym"`
+	Type        string `xml:"type"`
+	Time        string `xml:"time"`
+	Links       []struct {
+		Href string `xml:"href,attr"`
+	} `xml:"link"`
+	Extensions struct {
+		ID         string  `xml:"urn:idlebeacon:properties id"`
+		Properties []named `xml:"urn:idlebeacon:properties property"`
+	} `xml:"extensions"`
+}
+
+type gpxPosition struct {
+	Lat       string `xml:"lat,attr"`
+	Lon       string `xml:"lon,attr"`
+	Elevation string `xml:"ele"`
+}
+
+// A gpxTimed is a position of a route or track.
+type gpxTimed struct {
+	gpxPosition
+	Time string `xml:"time"`
+}
+
+// gpxElement makes a row of a waypoint, a route or a track.
+func gpxElement(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
+	var f gpxFeature
+	var read func() (geometry.Geometry, error)
+	var values fields
+	switch start.Name.Local {
+	case "wpt":
+		var point struct {
+			gpxPosition
+			gpxFeature
+		}
+		if err := s.decoder.DecodeElement(&point, &start); err != nil {
+			return textRow{}, false, err
+		}
+		f = point.gpxFeature
+		read = func() (geometry.Geometry, error) {
+			p, err := point.position()
+			return geometry.OfPoint(p), err
+		}
+	case "rte":
+		var route struct {
+			gpxFeature
+			Points []gpxTimed `xml:"rtept"`
+		}
+		if err := s.decoder.DecodeElement(&route, &start); err != nil {
+			return textRow{}, false, err
+		}
+		f = route.gpxFeature
+		read = func() (geometry.Geometry, error) { return gpxLines([][]gpxTimed{route.Points}) }
+	case "trk":
+		var track struct {
+			gpxFeature
+			Segments []struct {
+				Points []gpxTimed `xml:"trkpt"`
+			} `xml:"trkseg"`
+		}
+		if err := s.decoder.DecodeElement(&track, &start); err != nil {
+			return textRow{}, false, err
+		}
+		f = track.gpxFeature
+		var segments [][]gpxTimed
+		for _, segment := range track.Segments {
+			if len(segment.Points) > 0 {
+				segments = append(segments, segment.Points)
+			}
+		}
+		if len(segments) > 0 {
+			last := segments[len(segments)-1]
+			values.add("begin", segments[0][0].Time)
+			values.add("end", last[len(last)-1].Time)
+		}
+		read = func() (geometry.Geometry, error) { return gpxLines(segments) }
+	default:
+		s.enter(start)
+		return textRow{}, false, nil
+	}
+	s.row++
+	row := textRow{number: s.row}
+	row.feature.ID = strings.TrimSpace(f.Extensions.ID)
+	for _, v := range [][2]string{
+		{"name", f.Name}, {"comment", f.Comment}, {"description", f.Description}, {"source", f.Source},
+		{"symbol", f.Symbol}, {"type", f.Type}, {"time", f.Time},
+	} {
+		values.add(v[0], v[1])
+	}
+	for _, l := range f.Links {
+		values.add("link", l.Href)
+	}
+	for _, p := range f.Extensions.Properties {
+		values.add(p.Name, p.Text)
+	}
+	row.names, row.values = values.names, values.values
+	row.err = place(&row, read)
+	return row, true, nil
+}
+
+func (p *gpxPosition) position() (out geometry.Position, err error) {
+	for _, v := range []struct {
+		what, text string
+		to         *float64
+	}{{"lat", p.Lat, &out.Lat}, {"lon", p.Lon, &out.Lon}, {"ele", p.Elevation, &out.Elevation}} {
+		text := strings.TrimSpace(v.text)
+		if text == "" && v.what == "ele" {
+			continue
+		}
+		if *v.to, err = strconv.ParseFloat(text, 64); err != nil {
+			return out, fmt.Errorf("%s is %.40q, want a number", v.what, text)
+		}
+		out.Elevated = v.what == "ele"
+	}
+	return out, nil
+}
+
+func gpxLines(segments [][]gpxTimed) (geometry.Geometry, error) {
+	var lines []geometry.Geometry
+	for _, segment := range segments {
+		line := make([]geometry.Position, len(segment))
+		for i := range segment {
+			var err error
+			if line[i], err = segment[i].position(); err != nil {
+				return geometry.Geometry{}, fmt.Errorf("point %d: %w", i+1, err)
+			}
+		}
+		lines = append(lines, geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{line}})
+	}
+	return together(lines), nil
+}

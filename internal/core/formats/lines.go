@@ -1,0 +1,94 @@
+package formats
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+
+	"idlebeacon/internal/core/feature"
+)
+
+// recordSeparator begins each text of a sequence (RFC 8142).
+const recordSeparator = "\x1e"
+
+// A lineReader reads features, each on a line of its own or behind a record
+// separator. A broken one does not keep the others from being read.
+type lineReader struct {
+	b     *bufio.Reader
+	guard *guard
+	row   int
+	early []peeked
+	seq   bool // each feature is behind a record separator, and may have several lines
+	done  error
+}
+
+func openLines(b *bufio.Reader, guard *guard) (Reader, error) {
+	r := &lineReader{b: b, guard: guard}
+	start, err := b.Peek(1)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	r.seq = string(start) == recordSeparator
+	r.early = peekRows(r.read)
+	return r, nil
+}
+
+// Names implements Reader.
+func (r *lineReader) Names() []string { return namesOf(r.Columns()) }
+
+// Columns implements Reader.
+func (r *lineReader) Columns() []Column {
+	var first []feature.Properties
+	for _, p := range r.early {
+		if p.err == nil {
+			first = append(first, p.row.Feature.Properties)
+		}
+	}
+	return propertyColumns(first)
+}
+
+// Next implements Reader.
+func (r *lineReader) Next() (Row, error) {
+	if len(r.early) > 0 {
+		next := r.early[0]
+		r.early = r.early[1:]
+		return next.row, next.err
+	}
+	return r.read()
+}
+
+func (r *lineReader) read() (Row, error) {
+	for r.done == nil {
+		text, err := r.text()
+		switch {
+		case errors.Is(err, errRowTooLong):
+			r.done = notUsable("feature %d is longer than %d bytes", r.row+1, MaxRowBytes)
+			continue
+		case err != nil:
+			r.done = err
+		}
+		if text = bytes.TrimSpace(text); len(text) == 0 {
+			continue
+		}
+		r.row++
+		var f feature.Feature
+		if err := json.Unmarshal(text, &f); err != nil {
+			return Row{}, &RowError{Row: r.row, Reason: err.Error()}
+		}
+		return Row{Number: r.row, Feature: f}, nil
+	}
+	return Row{}, r.done
+}
+
+// text returns the next line, or all up to the next record separator.
+func (r *lineReader) text() ([]byte, error) {
+	r.guard.newRow()
+	end := byte('\n')
+	if r.seq {
+		end = recordSeparator[0]
+	}
+	text, err := r.b.ReadBytes(end)
+	return bytes.TrimSuffix(text, []byte{end}), err
+}
