@@ -228,8 +228,11 @@ type ImportReport struct {
 	Unchanged int        `json:"unchanged"`
 	Rejected  int        `json:"rejected"`
 	WithoutID int        `json:"without_id"`
+	Doubtful  int        `json:"doubtful"` // rows whose positions are likely wrong, imported as they are
+	Mended    int        `json:"mended"`   // rows whose positions were likely wrong and mended as asked
 	DryRun    bool       `json:"dry_run"`
 	Errors    []RowError `json:"errors"`            // the first of the rejected rows
+	Doubts    []RowDoubt `json:"doubts"`            // the first of the doubtful rows
 	Stopped   string     `json:"stopped,omitempty"` // why the file could not be read to its end
 }
 
@@ -238,6 +241,42 @@ type RowError struct {
 	Row    int    `json:"row"`
 	Line   int    `json:"line,omitempty"`
 	Reason string `json:"reason"`
+}
+
+// RowDoubt says what is doubtful about a row.
+type RowDoubt struct {
+	Row    int    `json:"row"`
+	Line   int    `json:"line,omitempty"`
+	Kind   string `json:"kind"` // "swapped" or "zero"
+	Fix    string `json:"fix"`  // the name of the fix for it
+	Reason string `json:"reason"`
+}
+
+// Inspection tells what was recognised in the first rows of a file.
+type Inspection struct {
+	Format           string          `json:"format"`
+	Columns          []Column        `json:"columns"`
+	NameProperty     string          `json:"name_property"`
+	CategoryProperty string          `json:"category_property"`
+	Report           ImportReport    `json:"report"` // of the rows looked at
+	Whole            bool            `json:"whole"`  // these were all the rows
+	Features         []InspectedItem `json:"features"`
+}
+
+// Column is a column of a table, or a property of a file that has no columns.
+type Column struct {
+	Name    string   `json:"name"`
+	Role    string   `json:"role,omitempty"` // "longitude", "latitude", "geometry" or "id"
+	Type    string   `json:"type"`
+	Samples []string `json:"samples,omitempty"`
+}
+
+// InspectedItem is a feature of a file.
+type InspectedItem struct {
+	Type       string          `json:"type"`
+	ID         string          `json:"id,omitempty"`
+	Geometry   Geometry        `json:"geometry"`
+	Properties json.RawMessage `json:"properties"`
 }
 
 // Problem is an error (RFC 9457).

@@ -99,10 +99,9 @@ type Selection struct {
 
 func (s Selection) set(q url.Values) {
 	if s.Categories != nil {
-		escape := strings.NewReplacer(`\`, `\\`, ",", `\,`)
 		var list []string
 		for _, c := range s.Categories {
-			list = append(list, escape.Replace(c))
+			list = append(list, listEscape.Replace(c))
 		}
 		q.Set("category", strings.Join(list, ","))
 	}
@@ -262,27 +261,6 @@ func (c *Client) Near(ctx context.Context, collection string, o NearOptions) (n 
 	return n, c.get(ctx, collectionPath(collection)+"/near", q, &n)
 }
 
-// ImportOptions say how to read a file. The zero value finds everything out.
-type ImportOptions struct {
-	Format                         string // "csv" or "geojson"
-	LonColumn, LatColumn, IDColumn string
-	DryRun                         bool // check the file, write nothing
-}
-
-// Import sends a file of any size, which is read as it is sent.
-func (c *Client) Import(ctx context.Context, collection string, file io.Reader, o ImportOptions) (report api.ImportReport, err error) {
-	q := url.Values{}
-	for name, value := range map[string]string{"format": o.Format, "lon_column": o.LonColumn, "lat_column": o.LatColumn, "id_column": o.IDColumn} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if o.DryRun {
-		q.Set("dry_run", "true")
-	}
-	return report, c.do(ctx, http.MethodPost, collectionPath(collection)+"/import?"+q.Encode(), "application/octet-stream", file, &report)
-}
-
 func (c *Client) get(ctx context.Context, path string, q url.Values, into any) error {
 	if len(q) > 0 {
 		path += "?" + q.Encode()
@@ -303,25 +281,11 @@ func (c *Client) send(ctx context.Context, method, path string, v, into any) err
 
 // do sends a request and reads the answer into a value, or an *Error.
 func (c *Client) do(ctx context.Context, method, path, contentType string, body io.Reader, into any) error {
-	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	response, err := c.call(ctx, method, path, contentType, body)
 	if err != nil {
 		return err
 	}
-	if contentType != "" {
-		request.Header.Set("Content-Type", contentType)
-	}
-	response, err := c.http.Do(request)
-	if err != nil {
-		return fmt.Errorf("calling the service at %s: %w", c.base, err)
-	}
 	defer response.Body.Close()
-	if response.StatusCode >= 300 {
-		problem := &Error{}
-		if json.NewDecoder(response.Body).Decode(&problem.Problem) != nil || problem.Status == 0 {
-			problem.Problem = api.Problem{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
-		}
-		return problem
-	}
 	if into == nil {
 		return nil
 	}
@@ -329,4 +293,28 @@ func (c *Client) do(ctx context.Context, method, path, contentType string, body 
 		return fmt.Errorf("reading the answer of %s: %w", path, err)
 	}
 	return nil
+}
+
+// call sends a request and returns the answer, or an *Error.
+func (c *Client) call(ctx context.Context, method, path, contentType string, body io.Reader) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return nil, err
+	}
+	if contentType != "" {
+		request.Header.Set("Content-Type", contentType)
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return nil, fmt.Errorf("calling the service at %s: %w", c.base, err)
+	}
+	if response.StatusCode < 300 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	problem := &Error{}
+	if json.NewDecoder(response.Body).Decode(&problem.Problem) != nil || problem.Status == 0 {
+		problem.Problem = api.Problem{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
+	}
+	return nil, problem
 }

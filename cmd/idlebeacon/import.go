@@ -5,9 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
+	"strings"
 	"time"
 
+	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
@@ -21,23 +25,24 @@ func importCommand() *cobra.Command {
 	var o client.ImportOptions
 	cmd := &cobra.Command{
 		Use:   "import FILE --into COLLECTION",
-		Short: "Import a file of places",
-		Long: `Import a CSV or GeoJSON file into a collection, which is made if it is not there.
+		Short: "Import a file of places, areas and paths",
+		Long: `Import a file into a collection, which is made if it is not there. The file may be
+CSV (or separated by semicolons or tabs), GeoJSON, GeoJSON with a feature on each
+line or as a text sequence, KML, KMZ or GPX; which one is found from its content.
 
-Rows that cannot be used are listed with the reason, and the others imported. A
-row with the id of a place replaces it, so the same file can be imported again.
-FILE may be - for standard input.`,
+Rows that cannot be used are listed with the reason, and the others imported. Rows
+whose positions are likely wrong are listed too; what is to be done about them is
+said with --fix. A row with the id of an item replaces it, so the same file can be
+imported again. FILE may be - for standard input.`,
 		Example: `  idlebeacon import huts.csv --into huts
-  idlebeacon import taps.csv --into taps --lon-column east --lat-column north --dry-run`,
+  idlebeacon import taps.csv --into taps --lon-column east --lat-column north --dry-run
+  idlebeacon import old.csv --into huts --fix swap_doubtful,skip_zero`,
 		Args: exactly(1),
 	}
 	r.flags(cmd)
 	collectionFlags(cmd, &n)
 	cmd.Flags().StringVar(&n.ID, "into", "", "collection to import into (required)")
-	cmd.Flags().StringVar(&o.Format, "format", "", "csv or geojson (default: found from the content)")
-	cmd.Flags().StringVar(&o.LonColumn, "lon-column", "", "CSV column with the longitude in degrees (default: longitude, lon, lng, long or x)")
-	cmd.Flags().StringVar(&o.LatColumn, "lat-column", "", "CSV column with the latitude in degrees (default: latitude, lat or y)")
-	cmd.Flags().StringVar(&o.IDColumn, "id-column", "", "CSV column with the id (default: id, if there is one)")
+	fileFlags(cmd, &o.FileOptions)
 	cmd.Flags().BoolVar(&o.DryRun, "dry-run", false, "read and check the file, write nothing")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if n.ID == "" {
@@ -63,6 +68,72 @@ FILE may be - for standard input.`,
 	}
 	return cmd
 }
+
+// fileFlags adds the options that say how to read a file.
+func fileFlags(cmd *cobra.Command, o *client.FileOptions) {
+	cmd.Flags().StringVar(&o.Format, "format", "", "csv, geojson, geojson-lines, geojson-seq, kml, kmz or gpx (default: found from the content)")
+	cmd.Flags().StringVar(&o.LonColumn, "lon-column", "", "CSV column with the longitude in degrees (default: longitude, lon, lng, long or x)")
+	cmd.Flags().StringVar(&o.LatColumn, "lat-column", "", "CSV column with the latitude in degrees (default: latitude, lat or y)")
+	cmd.Flags().StringVar(&o.GeometryColumn, "geometry-column", "", "CSV column with geometries in Well-Known Text or GeoJSON (default: geometry, wkt or geom)")
+	cmd.Flags().StringVar(&o.IDColumn, "id-column", "", "CSV column with the id (default: id, if there is one)")
+	cmd.Flags().StringToStringVar(&o.Types, "type", nil, "types of columns that are not to be guessed: COLUMN=text, number, boolean, date or timestamp")
+	cmd.Flags().StringSliceVar(&o.Fixes, "fix", nil, "what to mend: decimal_comma, sexagesimal, web_mercator, swap, swap_doubtful, skip_zero")
+}
+
+func inspectCommand() *cobra.Command {
+	var r remote
+	var into string
+	var o client.FileOptions
+	cmd := &cobra.Command{
+		Use: "inspect FILE", Short: "Show what is in a file, without importing it", Args: exactly(1),
+		Example: "  idlebeacon inspect huts.csv --into huts",
+	}
+	r.flags(cmd)
+	fileFlags(cmd, &o)
+	cmd.Flags().StringVar(&into, "into", "", "collection that the file is meant for: positions are compared with it")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		file, err := os.Open(args[0])
+		if err != nil {
+			return &usageError{err}
+		}
+		defer file.Close()
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		found, err := c.Inspect(cmd.Context(), into, io.LimitReader(file, inspectedBytes), o)
+		if err != nil {
+			return r.explain(err)
+		}
+		if r.json {
+			return printJSON(found)
+		}
+		fmt.Printf("%s, read as %s.\n", args[0], found.Format)
+		t := newTable("Column", "What it is", "Type", "Such as")
+		for _, c := range found.Columns {
+			what, kind := c.Role, ""
+			switch {
+			case what != "":
+			case c.Name == found.NameProperty:
+				what, kind = "name", c.Type
+			case c.Name == found.CategoryProperty:
+				what, kind = "category", c.Type
+			default:
+				what, kind = "property", c.Type
+			}
+			t.AppendRow(table.Row{short(c.Name, 30), what, kind, short(strings.Join(c.Samples, " | "), 60)})
+		}
+		t.Render()
+		printRows(found.Report)
+		fmt.Printf("%s looked at: %d can be imported, %d rejected, %d doubtful.\n", count(found.Report.Rows, "row", "rows"),
+			found.Report.Rows-found.Report.Rejected, found.Report.Rejected, found.Report.Doubtful)
+		return nil
+	}
+	return cmd
+}
+
+// inspectedBytes is how much of a file is looked at.
+const inspectedBytes = 4 << 20
 
 func importFile(ctx context.Context, c *client.Client, name string, n api.NewCollection, o client.ImportOptions) (api.ImportReport, error) {
 	file, size := os.Stdin, int64(-1)
@@ -106,20 +177,43 @@ func isTerminal(f *os.File) bool {
 	return err == nil && info.Mode()&os.ModeCharDevice != 0
 }
 
-func printReport(r api.ImportReport, collection string) {
+// printRows lists the rows that are rejected, and those that are doubtful.
+func printRows(r api.ImportReport) {
 	const most = 20
+	where := func(row, line int) string {
+		if line > 0 && line != row {
+			return fmt.Sprintf("row %d (line %d)", row, line)
+		}
+		return fmt.Sprintf("row %d", row)
+	}
 	for i, e := range r.Errors {
 		if i == most {
 			fmt.Printf("  ... and %d more; --json lists up to %d\n", r.Rejected-most, len(r.Errors))
 			break
 		}
-		where := fmt.Sprintf("row %d", e.Row)
-		if e.Line > 0 && e.Line != e.Row {
-			where += fmt.Sprintf(" (line %d)", e.Line)
-		}
-		fmt.Printf("  %s: %s\n", where, e.Reason)
+		fmt.Printf("  %s: %s\n", where(e.Row, e.Line), e.Reason)
 	}
+	fixes := map[string]bool{}
+	for i, d := range r.Doubts {
+		fixes[d.Fix] = true
+		if i < most {
+			fmt.Printf("  %s is doubtful: %s\n", where(d.Row, d.Line), d.Reason)
+		}
+	}
+	if r.Doubtful > most {
+		fmt.Printf("  ... and %d more doubtful rows; --json lists up to %d\n", r.Doubtful-most, len(r.Doubts))
+	}
+	if len(fixes) > 0 {
+		fmt.Printf("  To have them mended, add --fix %s.\n", strings.Join(slices.Sorted(maps.Keys(fixes)), ","))
+	}
+}
+
+func printReport(r api.ImportReport, collection string) {
+	printRows(r)
 	fmt.Printf("%s read, %d rejected.\n", count(r.Rows, "row", "rows"), r.Rejected)
+	if r.Mended > 0 {
+		fmt.Printf("The positions of %s were mended.\n", count(r.Mended, "row", "rows"))
+	}
 	if r.DryRun {
 		fmt.Printf("A dry run: nothing was written. %s could be imported into %s.\n", count(r.Rows-r.Rejected, "row", "rows"), collection)
 	} else {

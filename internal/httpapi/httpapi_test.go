@@ -274,7 +274,7 @@ func TestImportAnswers(t *testing.T) {
 		{"", "application/geo+json", `{"type":"FeatureCollection","features":[` + point("g2", "1", "2", "{}"), 200, `"stopped":"the file cannot be used: it ends in the middle`},
 		{"", "text/csv", "a,b\n1,2\n", 400, `name it with lon_column`},
 		{"", "text/csv", "", 400, `cannot be`},
-		{"?format=pdf", "text/csv", "x", 400, `format \"pdf\"`},
+		{"?format=pdf", "text/csv", "x", 400, `\"pdf\" is not known`},
 		{"?dry_run=maybe", "text/csv", "x", 400, `neither true nor false`},
 	} {
 		status, _, answer := f.call("POST", "/api/collections/c/import"+c.query, c.contentType, c.body)

@@ -2,13 +2,10 @@ package httpapi
 
 import (
 	"math"
-	"mime"
 	"net/http"
 	"slices"
-	"strings"
 
 	"idlebeacon/api"
-	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/service"
 )
@@ -122,48 +119,4 @@ func (h *server) categories(w http.ResponseWriter, r *http.Request) error {
 		out.Matched += c.Count
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
-}
-
-// importFile reads a file from the body, which may be of any size.
-func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, "format", "lon_column", "lat_column", "id_column", "dry_run")
-	options := service.ImportOptions{
-		File: formats.Options{
-			Format:    formats.Format(q.text("format")),
-			LonColumn: q.text("lon_column"), LatColumn: q.text("lat_column"), IDColumn: q.text("id_column"),
-		},
-		DryRun: q.flag("dry_run"),
-	}
-	if q.err != nil {
-		return q.err
-	}
-	if options.File.Format == "" {
-		options.File.Format = formatOf(r.Header.Get("Content-Type"))
-	}
-	report, err := h.service.Import(r.Context(), pathValue(r, "collection"), r.Body, options)
-	if err != nil {
-		return err
-	}
-	out := api.ImportReport{
-		Rows: report.Rows, Created: report.Created, Replaced: report.Replaced, Unchanged: report.Unchanged, Rejected: report.Rejected,
-		WithoutID: report.WithoutID, DryRun: report.DryRun, Errors: make([]api.RowError, len(report.Errors)), Stopped: report.Stopped,
-	}
-	for i, e := range report.Errors {
-		out.Errors[i] = api.RowError(e)
-	}
-	return writeJSON(w, http.StatusOK, plainJSON, out)
-}
-
-// formatOf returns the format that a media type names, or "" to find it out.
-func formatOf(contentType string) formats.Format {
-	media, _, err := mime.ParseMediaType(contentType)
-	switch {
-	case err != nil:
-		return ""
-	case media == "text/csv":
-		return formats.CSV
-	case media == geoJSON || strings.HasSuffix(media, "/json"):
-		return formats.GeoJSON
-	}
-	return ""
 }

@@ -25,14 +25,15 @@ import (
 // A query reads the parameters of a request and keeps the first thing that is
 // wrong with them.
 type query struct {
-	values url.Values
-	err    error
+	request *http.Request
+	values  url.Values
+	err     error
 }
 
 // parseQuery reads the parameters, of which only the named ones are allowed: a
 // misspelt one should not be passed over in silence.
 func parseQuery(r *http.Request, names ...string) *query {
-	q := &query{}
+	q := &query{request: r}
 	values, err := url.ParseQuery(r.URL.RawQuery)
 	if err != nil {
 		q.fail("", "the query string is not well formed: %v", err)

@@ -85,6 +85,7 @@ func (h *server) Routes() chi.Router {
 	r.Get("/api/conformance", h.handle(h.conformance))
 	r.Get("/api/openapi.json", h.handle(h.openAPI))
 	r.Get("/api/backdrop", h.handle(h.getBackdrop))
+	r.Post("/api/inspect", h.handle(h.inspectFile))
 	r.Get("/api/collections", h.handle(h.listCollections))
 	r.Post("/api/collections", h.handle(h.createCollection))
 	r.Route("/api/collections/{collection}", func(r chi.Router) {
@@ -101,6 +102,7 @@ func (h *server) Routes() chi.Router {
 		r.Get("/categories", h.handle(h.categories))
 		r.Get("/near", h.handle(h.near))
 		r.Post("/import", h.handle(h.importFile))
+		r.Get("/export", h.handle(h.exportFile))
 	})
 	if h.options.Console != nil {
 		r.Get("/", h.console)

@@ -8,6 +8,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/store"
 )
 
@@ -32,11 +33,54 @@ type ImportReport struct {
 	Unchanged int // items that were there just so
 	Rejected  int // rows that could not be used
 	WithoutID int // rows that have no id and were given one: importing them again adds them again
+	Doubtful  int // rows whose positions are likely wrong, imported as they are
+	Mended    int // rows whose positions were mended as asked, because they were likely wrong
 	DryRun    bool
 	Errors    []formats.RowError // the first MaxReportedRows of the rejected rows
+	Doubts    []RowDoubt         // the first MaxReportedRows of the doubtful rows
 	// Stopped says why the file could not be read to its end, or "". What came
 	// before is imported.
 	Stopped string
+}
+
+// typical returns where most places of a collection are, or nil.
+func (c *collection) typical() *geo.Box {
+	if box, ok := c.set.Snapshot().Typical(); ok {
+		return &box
+	}
+	return nil
+}
+
+// A RowDoubt tells what is doubtful about a row.
+type RowDoubt struct {
+	Row, Line int
+	formats.Doubt
+}
+
+// note counts a row that can be used.
+func (r *ImportReport) note(row *formats.Row) {
+	r.Rows++
+	if row.Feature.ID == "" {
+		r.WithoutID++
+	}
+	if row.Mended {
+		r.Mended++
+	}
+	if row.Doubt != nil {
+		r.Doubtful++
+		if len(r.Doubts) < MaxReportedRows {
+			r.Doubts = append(r.Doubts, RowDoubt{row.Number, row.Line, *row.Doubt})
+		}
+	}
+}
+
+// reject counts a row that cannot.
+func (r *ImportReport) reject(bad *formats.RowError) {
+	r.Rows++
+	r.Rejected++
+	if len(r.Errors) < MaxReportedRows {
+		r.Errors = append(r.Errors, *bad)
+	}
 }
 
 // Import reads a file into a collection. Rows that cannot be used are reported,
@@ -44,10 +88,13 @@ type ImportReport struct {
 // cannot be read at all is an *InvalidError. Where another error comes in the
 // middle, the report says how far the import came.
 func (s *Service) Import(ctx context.Context, collection string, r io.Reader, options ImportOptions) (ImportReport, error) {
-	report := ImportReport{DryRun: options.DryRun, Errors: []formats.RowError{}}
+	report := ImportReport{DryRun: options.DryRun, Errors: []formats.RowError{}, Doubts: []RowDoubt{}}
 	c, err := s.collection(collection)
 	if err != nil && !options.DryRun { // a file can be checked before there is a collection for it
 		return report, err
+	}
+	if c != nil {
+		options.File.Known = c.typical()
 	}
 	rows, err := formats.Open(r, options.File)
 	if err != nil {
@@ -64,17 +111,10 @@ func (s *Service) Import(ctx context.Context, collection string, r io.Reader, op
 		var bad *formats.RowError
 		switch {
 		case errors.As(err, &bad):
-			report.Rows++
-			report.Rejected++
-			if len(report.Errors) < MaxReportedRows {
-				report.Errors = append(report.Errors, *bad)
-			}
+			report.reject(bad)
 			continue
 		case err == nil:
-			report.Rows++
-			if row.Feature.ID == "" {
-				report.WithoutID++
-			}
+			report.note(&row)
 			batch = append(batch, row.Feature)
 			if len(batch) < importBatch {
 				continue
@@ -110,7 +150,7 @@ func invalidFile(err error) error {
 // collection that is still empty and has none set, by their usual names.
 func (s *Service) guessProperties(ctx context.Context, c *collection, names []string) error {
 	info := c.info.Load()
-	if info.NameProperty != "" || info.CategoryProperty != "" || c.set.Snapshot().Len() > 0 {
+	if info.NameProperty != "" || info.CategoryProperty != "" || c.set.Snapshot().Len() > 0 || c.shapes.Snapshot().Len() > 0 {
 		return nil
 	}
 	name, category := formats.GuessNameProperty(names), formats.GuessCategoryProperty(names)

@@ -147,6 +147,30 @@ func (s *Store) Changes(ctx context.Context, after uint64, limit int) ([]Change,
 	return changes, nil
 }
 
+// PropertyNames returns the names of the properties that features of a collection
+// have, in the order in which most have them.
+func (s *Store) PropertyNames(ctx context.Context, collection int64) ([]string, error) {
+	var names []string
+	err := s.db.WithContext(ctx).Raw(`SELECT name FROM features, LATERAL json_object_keys(properties) WITH ORDINALITY AS keys (name, place)
+		WHERE collection_key = ? GROUP BY name ORDER BY avg(place), name`, collection).Scan(&names).Error
+	if err != nil {
+		return nil, fmt.Errorf("reading the names of properties: %w", err)
+	}
+	return names, nil
+}
+
+// NeedsGeometries reports whether a collection has features that a longitude and
+// latitude do not tell all of: shapes, or places with an elevation.
+func (s *Store) NeedsGeometries(ctx context.Context, collection int64) (bool, error) {
+	var needs bool
+	err := s.db.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM features WHERE collection_key = ? AND (geometry IS NOT NULL OR elevation IS NOT NULL))`,
+		collection).Scan(&needs).Error
+	if err != nil {
+		return false, fmt.Errorf("looking for shapes: %w", err)
+	}
+	return needs, nil
+}
+
 // Listen calls wake once at the start and then whenever any process may have
 // committed changes, until ctx ends. It keeps its own connection and makes a new
 // one, and wakes, when that is lost.

@@ -109,7 +109,10 @@ type wire struct {
 
 // UnmarshalJSON reads a GeoJSON feature and checks it. What is wrong with it is
 // reported as a *FieldError.
-func (f *Feature) UnmarshalJSON(data []byte) error {
+func (f *Feature) UnmarshalJSON(data []byte) error { return f.Read(data, func(*geometry.Geometry) {}) }
+
+// Read is UnmarshalJSON with a chance to change the geometry before it is checked.
+func (f *Feature) Read(data []byte, mend func(*geometry.Geometry)) error {
 	var w wire
 	if err := json.Unmarshal(data, &w); err != nil {
 		var kind *json.UnmarshalTypeError
@@ -145,6 +148,7 @@ func (f *Feature) UnmarshalJSON(data []byte) error {
 	if g.Positions() == 0 {
 		return fieldError("geometry.coordinates", "has no positions; a feature needs some to be on the map")
 	}
+	mend(&g)
 	if err := g.Validate(); err != nil {
 		return fieldError("geometry.coordinates", "%v", err)
 	}

@@ -13,6 +13,26 @@ import (
 type Fix struct {
 	DecimalComma bool // read 2,5 as 2.5
 	Sexagesimal  bool // read degrees, minutes and seconds, such as 38°30'15"S
+	WebMercator  bool // read metres of the Web Mercator projection (EPSG:3857)
+	Swap         bool // swap longitude and latitude in all rows
+	SwapDoubtful bool // swap them in rows that fit only so
+	SkipZero     bool // leave out rows at longitude 0, latitude 0
+}
+
+// Fixes lists the names of what can be mended.
+var Fixes = []string{"decimal_comma", "sexagesimal", "web_mercator", "swap", "swap_doubtful", "skip_zero"}
+
+// Set adds a mistake to those to be mended and reports whether there is one of that
+// name.
+func (fix *Fix) Set(name string) bool {
+	to := map[string]*bool{
+		"decimal_comma": &fix.DecimalComma, "sexagesimal": &fix.Sexagesimal, "web_mercator": &fix.WebMercator,
+		"swap": &fix.Swap, "swap_doubtful": &fix.SwapDoubtful, "skip_zero": &fix.SkipZero,
+	}[name]
+	if to != nil {
+		*to = true
+	}
+	return to != nil
 }
 
 // degrees reads a longitude or latitude.

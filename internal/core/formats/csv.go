@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
 )
 
@@ -36,11 +37,11 @@ type csvSource struct {
 	geometry     int
 	separator    rune
 	row          int // rows read, the header included
-	degreesOf    func(string) (float64, error)
+	fix          Fix
 }
 
 func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
-	r := &csvSource{csv: csv.NewReader(b), guard: guard, id: -1, geometry: -1, degreesOf: options.Fix.degrees}
+	r := &csvSource{csv: csv.NewReader(b), guard: guard, id: -1, geometry: -1, fix: options.Fix}
 	separator, err := findSeparator(b)
 	if err != nil {
 		return nil, err
@@ -206,14 +207,15 @@ func (r *csvSource) next() (textRow, error) {
 		return row, nil
 	}
 	row.names, row.values = r.names, record
-	if err := r.place(&row.feature, record); err != nil {
+	if err := r.place(&row, record); err != nil {
 		row.err = &RowError{r.row, line, err.Error()}
 	}
 	return row, nil
 }
 
 // place sets the id and the geometry of a row.
-func (r *csvSource) place(f *feature.Feature, record []string) (err error) {
+func (r *csvSource) place(row *textRow, record []string) error {
+	f := &row.feature
 	if r.id >= 0 {
 		f.ID = strings.TrimSpace(record[r.id])
 		if err := feature.CheckID(f.ID); err != nil {
@@ -223,6 +225,7 @@ func (r *csvSource) place(f *feature.Feature, record []string) (err error) {
 	if r.geometry >= 0 && (r.lon < 0 || strings.TrimSpace(record[r.geometry]) != "") {
 		g, err := geometryOf(record[r.geometry])
 		if err == nil {
+			row.mended = r.fix.mend(&g)
 			err = g.Validate()
 		}
 		if err != nil {
@@ -231,13 +234,27 @@ func (r *csvSource) place(f *feature.Feature, record []string) (err error) {
 		f.SetGeometry(g)
 		return nil
 	}
-	if f.At.Lon, err = r.degreesOf(record[r.lon]); err != nil {
+	var err error
+	if f.At.Lon, err = r.fix.degrees(record[r.lon]); err != nil {
 		return fmt.Errorf("longitude (column %q) %w", r.header[r.lon], err)
 	}
-	if f.At.Lat, err = r.degreesOf(record[r.lat]); err != nil {
+	if f.At.Lat, err = r.fix.degrees(record[r.lat]); err != nil {
 		return fmt.Errorf("latitude (column %q) %w", r.header[r.lat], err)
 	}
-	return f.At.Validate()
+	if looksProjected(f.At.Lon, f.At.Lat) {
+		if !r.fix.WebMercator {
+			return fmt.Errorf("longitude %v, latitude %v look like metres of a projected map, not degrees; give degrees or, if it is Web Mercator (EPSG:3857), have them read so with the fix web_mercator", f.At.Lon, f.At.Lat)
+		}
+		f.At = fromMercator(f.At.Lon, f.At.Lat)
+	}
+	if r.fix.Swap {
+		f.At.Lon, f.At.Lat = f.At.Lat, f.At.Lon
+	}
+	err = f.At.Validate()
+	if swapped := (geo.Point{Lon: f.At.Lat, Lat: f.At.Lon}); err != nil && r.fix.SwapDoubtful && swapped.Validate() == nil {
+		f.At, row.mended, err = swapped, true, nil
+	}
+	return err
 }
 
 // geometryOf reads a geometry in Well-Known Text or GeoJSON.

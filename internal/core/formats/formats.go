@@ -12,7 +12,17 @@ import (
 	"strings"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
 )
+
+// A File is a file that is being read, and the format it has.
+type File struct {
+	Reader
+	format Format
+}
+
+// Format returns the format that the file is read as.
+func (f *File) Format() Format { return f.format }
 
 // A Reader reads a file row by row.
 type Reader interface {
@@ -52,7 +62,10 @@ const (
 // A Row is one feature of a file.
 type Row struct {
 	Number  int // as the file's users count: see RowError
+	Line    int
 	Feature feature.Feature
+	Doubt   *Doubt // nil where its position is as expected
+	Mended  bool   // its position was changed, as Options.Fix has it
 }
 
 // A RowError reports why one row of a file cannot be used.
@@ -106,6 +119,9 @@ type Options struct {
 	// values are all text.
 	Types map[string]Type
 	Fix   Fix
+	// Known is where the other features of the collection are, nil where that is not
+	// known: a Doubt may come from it.
+	Known *geo.Box
 }
 
 // MaxRowBytes is the largest size of one row of a file. A longer one ends it: an
@@ -113,7 +129,7 @@ type Options struct {
 const MaxRowBytes = 32 << 20
 
 // Open begins to read a file.
-func Open(r io.Reader, options Options) (Reader, error) {
+func Open(r io.Reader, options Options) (*File, error) {
 	guard := &guard{r: r, max: MaxRowBytes}
 	b := bufio.NewReaderSize(guard, 64<<10)
 	if start, _ := b.Peek(3); string(start) == "\xef\xbb\xbf" {
@@ -126,21 +142,28 @@ func Open(r io.Reader, options Options) (Reader, error) {
 			return nil, err
 		}
 	}
+	var reader Reader
+	var err error
 	switch format {
 	case CSV:
-		return openCSV(b, guard, options)
+		reader, err = openCSV(b, guard, options)
 	case GeoJSON:
-		return openGeoJSON(b, guard)
+		reader, err = openGeoJSON(b, guard, options)
 	case GeoJSONLines, GeoJSONSeq:
-		return openLines(b, guard)
+		reader, err = openLines(b, guard, options)
 	case KML:
-		return openKML(b, guard, options)
+		reader, err = openKML(b, guard, options)
 	case KMZ:
-		return openKMZ(b, options)
+		reader, err = openKMZ(b, options)
 	case GPX:
-		return openGPX(b, guard, options)
+		reader, err = openGPX(b, guard, options)
+	default:
+		err = notUsable("format %q is not known; want one of %v", format, Formats)
 	}
-	return nil, notUsable("format %q is not known; want one of %v", format, Formats)
+	if err != nil {
+		return nil, err
+	}
+	return &File{newCheckedReader(reader, options), format}, nil
 }
 
 // detect finds the format of a file from its beginning.

@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"slices"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geometry"
 )
 
 // A geoJSONReader reads a GeoJSON (RFC 7946) feature collection, or a single
@@ -19,6 +21,7 @@ type geoJSONReader struct {
 	early   []peeked // the first rows, read for their properties
 	single  bool     // the file is one feature
 	done    error    // what ended the file
+	fix     Fix
 }
 
 type peeked struct {
@@ -26,8 +29,8 @@ type peeked struct {
 	err error
 }
 
-func openGeoJSON(b *bufio.Reader, guard *guard) (Reader, error) {
-	r := &geoJSONReader{guard: guard}
+func openGeoJSON(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
+	r := &geoJSONReader{guard: guard, fix: options.Fix}
 	single, err := isSingleFeature(b)
 	if err != nil {
 		return nil, err
@@ -38,7 +41,7 @@ func openGeoJSON(b *bufio.Reader, guard *guard) (Reader, error) {
 			return nil, err
 		}
 	}
-	r.early = peekRows(r.read)
+	r.early = peekMany(r.read)
 	return r, nil
 }
 
@@ -135,23 +138,6 @@ func (r *geoJSONReader) syntax(err error) error {
 	return err
 }
 
-// peekRows reads the first rows of a file.
-func peekRows(read func() (Row, error)) (early []peeked) {
-	const most, mostBytes = 100, 4 << 20
-	for size := 0; len(early) < most && size < mostBytes; {
-		row, err := read()
-		early = append(early, peeked{row, err})
-		size += len(row.Feature.Properties.JSON()) + 64
-		if row.Feature.Shape != nil {
-			size += 32 * row.Feature.Shape.Positions()
-		}
-		if bad := (*RowError)(nil); err != nil && !errors.As(err, &bad) {
-			break
-		}
-	}
-	return early
-}
-
 func (r *geoJSONReader) Names() []string { return namesOf(r.Columns()) }
 
 func namesOf(columns []Column) []string {
@@ -204,7 +190,7 @@ func propertyColumns(first []feature.Properties) []Column {
 				t = Text
 			}
 			c.Type = t
-			if len(c.Samples) < maxSamples {
+			if len(c.Samples) < maxSamples && !slices.Contains(c.Samples, text) {
 				c.Samples = append(c.Samples, text)
 			}
 		}
@@ -242,10 +228,17 @@ func (r *geoJSONReader) read() (Row, error) {
 		return Row{}, r.done
 	}
 	var f feature.Feature
-	if err := json.Unmarshal(raw, &f); err != nil {
+	mended, err := readFeature(raw, &f, r.fix)
+	if err != nil {
 		return Row{}, &RowError{Row: r.row, Reason: err.Error()}
 	}
-	return Row{Number: r.row, Feature: f}, nil
+	return Row{Number: r.row, Feature: f, Mended: mended}, nil
+}
+
+// readFeature reads a feature, mending its geometry.
+func readFeature(raw []byte, f *feature.Feature, fix Fix) (mended bool, err error) {
+	err = f.Read(raw, func(g *geometry.Geometry) { mended = fix.mend(g) })
+	return mended, err
 }
 
 // finish reads what follows the features and returns io.EOF if it is well

@@ -11,7 +11,7 @@ import (
 )
 
 func openGPX(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
-	return newTypedReader(newXMLSource(b, guard, gpxElement), options.Types), nil
+	return newTypedReader(newXMLSource(b, guard, options.Fix, gpxElement), options.Types), nil
 }
 
 // gpxNamespace is that of the properties that GPX has no element for.
@@ -115,10 +115,10 @@ func gpxElement(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
 		values.add("link", l.Href)
 	}
 	for _, p := range f.Extensions.Properties {
-		values.add(p.Name, p.Text)
+		values.set(p.Name, p.Text)
 	}
 	row.names, row.values = values.names, values.values
-	row.err = place(&row, read)
+	row.err = s.place(&row, read)
 	return row, true, nil
 }
 

@@ -21,6 +21,7 @@ import (
 type xmlSource struct {
 	decoder *xml.Decoder
 	guard   *guard
+	fix     Fix
 	row     int
 	around  []enclosing // the elements around, the innermost last
 	// element makes a row of an element, or reports that it is none.
@@ -41,9 +42,9 @@ func (s *xmlSource) enter(start xml.StartElement) {
 // maxXMLDepth is how deep the elements of a file may be nested.
 const maxXMLDepth = 100
 
-func newXMLSource(b *bufio.Reader, guard *guard, element func(*xmlSource, xml.StartElement) (textRow, bool, error)) *xmlSource {
+func newXMLSource(b *bufio.Reader, guard *guard, fix Fix, element func(*xmlSource, xml.StartElement) (textRow, bool, error)) *xmlSource {
 	decoder := xml.NewTokenDecoder(&shallow{d: xml.NewDecoder(b)})
-	return &xmlSource{decoder: decoder, guard: guard, element: element}
+	return &xmlSource{decoder: decoder, guard: guard, fix: fix, element: element}
 }
 
 // A shallow reader of tokens fails where elements are nested too deep.
@@ -119,20 +120,29 @@ func (s *xmlSource) broken(err error) error {
 // fields gathers the values of a row.
 type fields struct{ names, values []string }
 
+// add adds a value unless it is empty.
 func (f *fields) add(name, value string) {
-	if value = strings.TrimSpace(value); value != "" && name != "" {
-		for i, known := range f.names {
-			if known == name { // the last one counts
-				f.values[i] = value
-				return
-			}
+	if strings.TrimSpace(value) != "" {
+		f.set(name, value)
+	}
+}
+
+// set adds a value. Of those with the same name the last counts.
+func (f *fields) set(name, value string) {
+	value = strings.TrimSpace(value)
+	for i, known := range f.names {
+		if known == name {
+			f.values[i] = value
+			return
 		}
+	}
+	if name != "" {
 		f.names, f.values = append(f.names, name), append(f.values, value)
 	}
 }
 
 func openKML(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
-	return newTypedReader(newXMLSource(b, guard, placemark), options.Types), nil
+	return newTypedReader(newXMLSource(b, guard, options.Fix, placemark), options.Types), nil
 }
 
 // Limits of an archive.
@@ -263,13 +273,13 @@ func placemark(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
 			row.feature.ID = strings.TrimSpace(d.Value)
 			continue
 		}
-		values.add(d.Name, d.Value)
+		values.set(d.Name, d.Value)
 	}
 	for _, d := range p.Simple {
-		values.add(d.Name, d.Text)
+		values.set(d.Name, d.Text)
 	}
 	row.names, row.values = values.names, values.values
-	row.err = place(&row, p.geometry)
+	row.err = s.place(&row, p.geometry)
 	return row, true, nil
 }
 
@@ -278,8 +288,11 @@ const idData = "feature id"
 
 // place sets and checks the geometry and the id of a row, and returns what is wrong
 // with them as a *RowError.
-func place(row *textRow, read func() (geometry.Geometry, error)) error {
+func (s *xmlSource) place(row *textRow, read func() (geometry.Geometry, error)) error {
 	g, err := read()
+	if err == nil {
+		row.mended = s.fix.mend(&g)
+	}
 	if err == nil && g.Type == "" {
 		err = errors.New("has no geometry that can be read")
 	}

@@ -3,7 +3,6 @@ package formats
 import (
 	"bufio"
 	"bytes"
-	"encoding/json"
 	"errors"
 	"io"
 
@@ -22,16 +21,17 @@ type lineReader struct {
 	early []peeked
 	seq   bool // each feature is behind a record separator, and may have several lines
 	done  error
+	fix   Fix
 }
 
-func openLines(b *bufio.Reader, guard *guard) (Reader, error) {
-	r := &lineReader{b: b, guard: guard}
+func openLines(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
+	r := &lineReader{b: b, guard: guard, fix: options.Fix}
 	start, err := b.Peek(1)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
 	r.seq = string(start) == recordSeparator
-	r.early = peekRows(r.read)
+	r.early = peekMany(r.read)
 	return r, nil
 }
 
@@ -74,10 +74,11 @@ func (r *lineReader) read() (Row, error) {
 		}
 		r.row++
 		var f feature.Feature
-		if err := json.Unmarshal(text, &f); err != nil {
+		mended, err := readFeature(text, &f, r.fix)
+		if err != nil {
 			return Row{}, &RowError{Row: r.row, Reason: err.Error()}
 		}
-		return Row{Number: r.row, Feature: f}, nil
+		return Row{Number: r.row, Feature: f, Mended: mended}, nil
 	}
 	return Row{}, r.done
 }

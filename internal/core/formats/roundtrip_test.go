@@ -28,8 +28,8 @@ var written = map[Format]holds{
 	GeoJSON:      {areas: true, mixed: true, nested: true, emptyText: true, controls: true},
 	GeoJSONLines: {areas: true, mixed: true, nested: true, emptyText: true, controls: true},
 	GeoJSONSeq:   {areas: true, mixed: true, nested: true, emptyText: true, controls: true},
-	KML:          {areas: true},
-	GPX:          {},
+	KML:          {areas: true, emptyText: true},
+	GPX:          {emptyText: true},
 }
 
 func randomPosition(r *rand.Rand, elevated bool) geometry.Position {
@@ -371,17 +371,5 @@ func TestTypesAndColumns(t *testing.T) {
 	lines, err := read(strings.NewReader(file), Options{Types: map[string]Type{"n": Text}})
 	if err != nil || lines[0] != `2 "1" 3 2 {"n":"1.5","code":"007","flag":true,"day":"2026-01-02","at":"2026-01-02T03:04:05Z","mix":"1","void":""}` {
 		t.Errorf("%v %v", lines, err)
-	}
-}
-
-func TestFixes(t *testing.T) {
-	const file = "lat;lon\n-38,5;-22,25\n38°30'S;22 15 0 W\nS38d30m15s;-22:15:30\n1;2\n"
-	got, err := read(strings.NewReader(file), Options{Fix: Fix{DecimalComma: true, Sexagesimal: true}})
-	if want := "2 \"\" -22.25 -38.5 {}\n3 \"\" -22.25 -38.5 {}\n4 \"\" -22.258333333333333 -38.50416666666667 {}\n5 \"\" 2 1 {}"; err != nil || strings.Join(got, "\n") != want {
-		t.Errorf("%v\n%s\nwant\n%s", err, strings.Join(got, "\n"), want)
-	}
-	got, err = read(strings.NewReader(file), Options{})
-	if err != nil || len(got) != 4 || !strings.Contains(got[1], "write it as the decimal number") || !strings.Contains(got[0], "decimal_comma") {
-		t.Errorf("without fixes: %v %q", err, got)
 	}
 }

@@ -2,6 +2,7 @@ package formats
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -29,7 +30,7 @@ var Types = []Type{Text, Number, Boolean, Date, Timestamp}
 type guess struct {
 	values  int      // that are not empty
 	not     [5]bool  // by the place in Types: not all are
-	samples []string // the first few
+	samples []string // the first few different ones
 }
 
 const maxSamples = 3
@@ -39,7 +40,7 @@ func (g *guess) look(value string) {
 		return
 	}
 	g.values++
-	if len(g.samples) < maxSamples {
+	if len(g.samples) < maxSamples && !slices.Contains(g.samples, value) {
 		g.samples = append(g.samples, value)
 	}
 	for i, t := range Types[1:] {
@@ -117,7 +118,8 @@ type textRow struct {
 	number, line  int
 	feature       feature.Feature // its properties are in the following
 	names, values []string        // a value whose name is "" is none
-	err           error           // a *RowError: the row cannot be used
+	mended        bool
+	err           error // a *RowError: the row cannot be used
 }
 
 // A textSource gives the rows of a file of such a format. Its errors end the file.
@@ -224,7 +226,7 @@ func (r *typedReader) Next() (Row, error) {
 		types[i].set(&r.builder, row.names[i], value)
 	}
 	row.feature.Properties = r.builder.Properties()
-	return Row{Number: row.number, Feature: row.feature}, nil
+	return Row{Number: row.number, Line: row.line, Feature: row.feature, Mended: row.mended}, nil
 }
 
 func (r *typedReader) typesOf(names []string) []Type {

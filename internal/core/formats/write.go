@@ -227,10 +227,10 @@ func (w *kmlWriter) Write(f *feature.Feature) error {
 	}
 	var rest []string
 	for key, value := range f.Properties.All() {
-		switch name := feature.Unquote(key); name {
-		case "name":
+		switch name := feature.Unquote(key); {
+		case name == "name":
 			w.element("name", "", plain(value))
-		default:
+		case value[0] != 'n': // null is told by leaving it out
 			rest = append(rest, name, plain(value))
 		}
 	}
@@ -239,9 +239,7 @@ func (w *kmlWriter) Write(f *feature.Feature) error {
 		rest = append(rest, idData, f.ID)
 	}
 	for i := 0; i < len(rest); i += 2 {
-		if rest[i+1] != "" {
-			w.text(`<Data name="` + escapeXML(rest[i]) + `"><value>` + escapeXML(rest[i+1]) + `</value></Data>`)
-		}
+		w.text(`<Data name="` + escapeXML(rest[i]) + `"><value>` + escapeXML(rest[i+1]) + `</value></Data>`)
 	}
 	w.text("</ExtendedData>")
 	g := f.Geometry()
@@ -384,7 +382,7 @@ func (w *gpxWriter) properties(f *feature.Feature, of string) {
 	for key, raw := range f.Properties.All() {
 		name := feature.Unquote(key)
 		value[name] = plain(raw)
-		if !slices.ContainsFunc(elements, func(e [2]string) bool { return e[0] == name }) {
+		if raw[0] != 'n' && !slices.ContainsFunc(elements, func(e [2]string) bool { return e[0] == name }) {
 			rest = append(rest, name)
 		}
 	}
@@ -394,7 +392,7 @@ func (w *gpxWriter) properties(f *feature.Feature, of string) {
 	w.text("<extensions>")
 	w.element("p:id", "", f.ID)
 	for _, name := range rest {
-		w.element("p:property", ` name="`+escapeXML(name)+`"`, value[name])
+		w.text(`<p:property name="` + escapeXML(name) + `">` + escapeXML(value[name]) + `</p:property>`)
 	}
 	w.text("</extensions>")
 }

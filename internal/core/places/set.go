@@ -140,7 +140,7 @@ func (s *Set) Publish(change uint64) *Snapshot {
 
 // publish makes the set as it is now its snapshot. The caller holds mu.
 func (s *Set) publish() *Snapshot {
-	snapshot := &Snapshot{columns: s.writer.columns, tree: s.tree, change: s.change, selected: s.selections.trees()}
+	snapshot := &Snapshot{columns: s.writer.columns, tree: s.tree, change: s.change, written: s.writer.used, selected: s.selections.trees()}
 	s.current.Store(snapshot)
 	return snapshot
 }

@@ -17,6 +17,7 @@ type Snapshot struct {
 	columns
 	tree     index.Tree
 	change   uint64
+	written  uint32 // rows of columns, those since replaced or removed included
 	selected map[string]selectedTree
 }
 
@@ -72,6 +73,25 @@ func (s *Snapshot) Extent() (geo.Box, bool) {
 		return geo.Box{}, false
 	}
 	return all.Extent.Box(), true
+}
+
+// Typical returns a box that holds most places, as far as a sample tells, and
+// whether there are enough of them to tell. It leaves out the outermost tenths on
+// each side, so a few that are far off do not matter.
+func (s *Snapshot) Typical() (geo.Box, bool) {
+	const sample, enough = 1000, 20
+	var lons, lats []float64
+	for ref := uint32(0); ref < s.written; ref += max(1, s.written/sample) {
+		p := s.at(ref)
+		lons, lats = append(lons, p.Lon), append(lats, p.Lat)
+	}
+	if len(lons) < enough {
+		return geo.Box{}, false
+	}
+	slices.Sort(lons)
+	slices.Sort(lats)
+	low, high := len(lons)/10, len(lons)-1-len(lons)/10
+	return geo.Box{West: lons[low], South: lats[low], East: lons[high], North: lats[high]}, true
 }
 
 // Count returns how many places lie in box. Places within a hundredth of a metre

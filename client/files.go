@@ -1,0 +1,103 @@
+package client
+
+import (
+	"context"
+	"io"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"idlebeacon/api"
+)
+
+// FileOptions say how to read a file. The zero value finds everything out.
+type FileOptions struct {
+	Format                                         string // such as "csv" or "kml"
+	LonColumn, LatColumn, GeometryColumn, IDColumn string
+	Types                                          map[string]string // of columns that are not to be guessed
+	Fixes                                          []string          // what to mend, such as "decimal_comma"
+}
+
+func (o *FileOptions) set(q url.Values) {
+	var types []string
+	for _, name := range slices.Sorted(maps.Keys(o.Types)) {
+		types = append(types, listEscape.Replace(name)+":"+o.Types[name])
+	}
+	for name, value := range map[string]string{
+		"format": o.Format, "lon_column": o.LonColumn, "lat_column": o.LatColumn, "geometry_column": o.GeometryColumn,
+		"id_column": o.IDColumn, "type": strings.Join(types, ","), "fix": strings.Join(o.Fixes, ","),
+	} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+}
+
+// listEscape writes an element of a list.
+var listEscape = strings.NewReplacer(`\`, `\\`, ",", `\,`)
+
+// ImportOptions say how to import a file.
+type ImportOptions struct {
+	FileOptions
+	DryRun bool // check the file, write nothing
+}
+
+// Import sends a file of any size, which is read as it is sent.
+func (c *Client) Import(ctx context.Context, collection string, file io.Reader, o ImportOptions) (report api.ImportReport, err error) {
+	q := url.Values{}
+	o.set(q)
+	if o.DryRun {
+		q.Set("dry_run", "true")
+	}
+	return report, c.do(ctx, http.MethodPost, collectionPath(collection)+"/import?"+q.Encode(), "application/octet-stream", file, &report)
+}
+
+// Inspect tells what is in the beginning of a file that is meant for a collection.
+func (c *Client) Inspect(ctx context.Context, into string, beginning io.Reader, o FileOptions) (found api.Inspection, err error) {
+	q := url.Values{"partial": {"true"}}
+	o.set(q)
+	if into != "" {
+		q.Set("into", into)
+	}
+	return found, c.do(ctx, http.MethodPost, "/api/inspect?"+q.Encode(), "application/octet-stream", beginning, &found)
+}
+
+// ExportOptions say what to write to a file.
+type ExportOptions struct {
+	Selection
+	Format string // "" for GeoJSON
+	Box    *Box   // nil for everywhere
+}
+
+// An Exported says what a file has.
+type Exported struct {
+	Items   int // written
+	LeftOut int // that the format cannot hold
+}
+
+// Export writes items of a collection to a file.
+func (c *Client) Export(ctx context.Context, collection string, to io.Writer, o ExportOptions) (Exported, error) {
+	q := url.Values{}
+	o.set(q)
+	if o.Format != "" {
+		q.Set("format", o.Format)
+	}
+	if o.Box != nil {
+		q.Set("bbox", o.Box.String())
+	}
+	response, err := c.call(ctx, http.MethodGet, collectionPath(collection)+"/export?"+q.Encode(), "", nil)
+	if err != nil {
+		return Exported{}, err
+	}
+	defer response.Body.Close()
+	if _, err := io.Copy(to, response.Body); err != nil {
+		return Exported{}, err
+	}
+	var e Exported
+	e.Items, _ = strconv.Atoi(response.Trailer.Get("Items-Written")) // 0 where a proxy took it away
+	e.LeftOut, _ = strconv.Atoi(response.Trailer.Get("Items-Left-Out"))
+	return e, nil
+}

@@ -1,0 +1,104 @@
+package formats
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"strings"
+	"testing"
+
+	"idlebeacon/internal/core/geo"
+)
+
+func TestFixes(t *testing.T) {
+	const file = "lat;lon\n-38,5;-22,25\n38°30'S;22 15 0 W\nS38d30m15s;-22:15:30\n1;2\n"
+	got, err := read(strings.NewReader(file), Options{Fix: Fix{DecimalComma: true, Sexagesimal: true}})
+	if want := "2 \"\" -22.25 -38.5 {}\n3 \"\" -22.25 -38.5 {}\n4 \"\" -22.258333333333333 -38.50416666666667 {}\n5 \"\" 2 1 {}"; err != nil || strings.Join(got, "\n") != want {
+		t.Errorf("%v\n%s\nwant\n%s", err, strings.Join(got, "\n"), want)
+	}
+	got, err = read(strings.NewReader(file), Options{})
+	if err != nil || len(got) != 4 || !strings.Contains(got[1], "write it as the decimal number") || !strings.Contains(got[0], "decimal_comma") {
+		t.Errorf("without fixes: %v %q", err, got)
+	}
+}
+
+// doubtful returns which rows of a file are doubtful, and why; and where they are.
+func doubtful(t *testing.T, file string, o Options) (doubts []string, at []geo.Point) {
+	t.Helper()
+	reader, err := Open(strings.NewReader(file), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for {
+		row, err := reader.Next()
+		var bad *RowError
+		switch {
+		case errors.Is(err, io.EOF):
+			return doubts, at
+		case errors.As(err, &bad):
+			doubts = append(doubts, fmt.Sprintf("%d rejected", bad.Row))
+			continue
+		case err != nil:
+			t.Fatal(err)
+		}
+		if row.Doubt != nil {
+			doubts = append(doubts, fmt.Sprintf("%d %s", row.Number, row.Doubt.Kind))
+		}
+		if row.Mended {
+			doubts = append(doubts, fmt.Sprintf("%d mended", row.Number))
+		}
+		at = append(at, row.Feature.At)
+	}
+}
+
+// TestAxisGuard has files with positions whose axes are swapped, among others.
+func TestAxisGuard(t *testing.T) {
+	isles := "lat,lon\n"
+	for i := range 30 {
+		isles += fmt.Sprintf("%v,%v\n", -38.5+float64(i%7)/50, -22+float64(i%5)/20)
+	}
+	lines := ""
+	for i := range 30 {
+		lines += fmt.Sprintf(`{"type":"Feature","geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{}}`+"\n", 100+float64(i%5)/20, -38.5+float64(i%7)/50)
+	}
+	lines += `{"type":"Feature","geometry":{"type":"Point","coordinates":[-38.5,100.1]},"properties":{}}` + "\n"
+	known := &geo.Box{West: -22.3, South: -38.7, East: -21.6, North: -38.3}
+	for name, c := range map[string]struct {
+		file    string
+		options Options
+		want    string
+	}{
+		"as they should be":                  {isles, Options{Known: known}, ""},
+		"two of the file":                    {isles + "-22.1,-38.5\n-38.5,-22.1\n-22.2,-38.4\n", Options{}, "32 swapped, 34 swapped"},
+		"elsewhere, but not for swapping":    {isles + "10,10\n-60,120\n", Options{}, ""},
+		"at 0, 0":                            {isles + "0,0\n", Options{}, "32 zero"},
+		"those are left out where asked":     {isles + "0,0\n", Options{Fix: Fix{SkipZero: true}}, "32 rejected"},
+		"mended where asked":                 {isles + "-22.1,-38.5\n", Options{Fix: Fix{SwapDoubtful: true}}, "32 mended"},
+		"too few rows to tell":               {"lat,lon\n-22.1,-38.5\n", Options{}, ""},
+		"but the collection tells":           {"lat,lon\n-22.1,-38.5\n-38.5,-22.1\n", Options{Known: known}, "2 swapped"},
+		"impossible latitudes":               {lines, Options{}, "31 rejected"},
+		"impossible latitudes, to be mended": {lines, Options{Fix: Fix{SwapDoubtful: true}}, "31 mended"},
+	} {
+		doubts, at := doubtful(t, c.file, c.options)
+		if got := strings.Join(doubts, ", "); got != c.want {
+			t.Errorf("%s: %q, want %q", name, got, c.want)
+		}
+		if c.options.Fix.SwapDoubtful {
+			if last := at[len(at)-1]; last.Lat > -30 {
+				t.Errorf("%s: the mended row is at %v", name, last)
+			}
+		}
+	}
+	if _, at := doubtful(t, "lat,lon\n1,2\n", Options{Fix: Fix{Swap: true}}); at[0] != (geo.Point{Lon: 1, Lat: 2}) {
+		t.Errorf("all swapped: %v", at)
+	}
+	const metres = "x,y\n-2449028.799,-4650301.837\n"
+	if doubts, _ := doubtful(t, metres, Options{}); len(doubts) != 1 {
+		t.Errorf("metres: %v", doubts)
+	}
+	_, at := doubtful(t, metres, Options{Fix: Fix{WebMercator: true}})
+	if want := (geo.Point{Lon: -22, Lat: -38.5}); math.Abs(at[0].Lon-want.Lon) > 1e-6 || math.Abs(at[0].Lat-want.Lat) > 1e-3 {
+		t.Errorf("metres read as Web Mercator: %v, want about %v", at[0], want)
+	}
+}

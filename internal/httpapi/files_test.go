@@ -1,0 +1,129 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+
+	"idlebeacon/api"
+	"idlebeacon/internal/core/formats"
+)
+
+// exported returns the file that a collection is written to, with its trailers.
+func (f *fixture) exported(path string) (string, http.Header) {
+	f.t.Helper()
+	request, err := http.NewRequestWithContext(f.t.Context(), http.MethodGet, f.server.URL+path, nil)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	defer response.Body.Close()
+	body, err := io.ReadAll(response.Body)
+	if err != nil || response.StatusCode != http.StatusOK {
+		f.t.Fatalf("%s: %d %s %v", path, response.StatusCode, body, err)
+	}
+	return string(body), response.Trailer
+}
+
+// TestExportedIsImported writes a collection in every format and imports the file
+// into another: where the format can hold all, the two are then the same.
+func TestExportedIsImported(t *testing.T) {
+	f := newFixture(t)
+	land(f)
+	all := f.want(200, "", "GET", "/api/collections/land/items", "")
+	for _, format := range formats.Formats {
+		if format == formats.KMZ {
+			f.want(400, "cannot be written", "GET", "/api/collections/land/export?format=kmz", "")
+			continue
+		}
+		file, trailer := f.exported("/api/collections/land/export?format=" + string(format))
+		into := "from-" + string(format)
+		f.want(201, "", "POST", "/api/collections", `{"id":"`+into+`","name_property":"name","category_property":"kind"}`)
+		report := f.want(200, `"rejected":0`, "POST", "/api/collections/"+into+"/import", file)
+		if format == formats.GPX {
+			if trailer.Get("Items-Written") != "2" || trailer.Get("Items-Left-Out") != "5" || !strings.Contains(report, `"created":2`) {
+				t.Errorf("gpx: trailers %v, then %s", trailer, report)
+			}
+			continue
+		}
+		if trailer.Get("Items-Written") != "7" || trailer.Get("Items-Left-Out") != "0" {
+			t.Errorf("%s: trailers %v", format, trailer)
+		}
+		if got := f.want(200, "", "GET", "/api/collections/"+into+"/items", ""); !sameItems(t, got, all) {
+			t.Errorf("%s: imported again it is\n%s\nand was\n%s", format, got, all)
+		}
+	}
+	file, trailer := f.exported("/api/collections/land/export?format=geojson-lines&category=lane,area&bbox=-21.3,-39,-21,-38")
+	if strings.Count(file, "\n") != 2 || trailer.Get("Items-Written") != "2" {
+		t.Errorf("a selection in a box: %s", file)
+	}
+	f.want(400, `"field":"format"`, "GET", "/api/collections/land/export?format=pdf", "")
+	f.want(404, "no collection", "GET", "/api/collections/sea/export", "")
+}
+
+// sameItems compares listings without change numbers, links and the order of
+// properties.
+func sameItems(t *testing.T, a, b string) bool {
+	t.Helper()
+	plain := func(text string) []string {
+		var items api.Items
+		if err := json.Unmarshal([]byte(text), &items); err != nil {
+			t.Fatal(err)
+		}
+		var lines []string
+		for _, item := range items.Features {
+			var properties map[string]any
+			if err := json.Unmarshal(item.Properties, &properties); err != nil {
+				t.Fatal(err)
+			}
+			item.Properties, _ = json.Marshal(properties) // in the order of the names
+			item.Change = 0
+			line, err := json.Marshal(item)
+			if err != nil {
+				t.Fatal(err)
+			}
+			lines = append(lines, string(line))
+		}
+		return lines
+	}
+	return slices.Equal(plain(a), plain(b))
+}
+
+func TestInspect(t *testing.T) {
+	f := newFixture(t)
+	sites(f)
+	inspect := func(query, body string) (out api.Inspection) {
+		t.Helper()
+		if err := json.Unmarshal([]byte(f.want(200, "", "POST", "/api/inspect"+query, body)), &out); err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	const file = "id,name,kind,lat,lon,code\na,A,mooring,-38.5,-22,007\nb,B,slipway,-22.05,-38.5,008\nc,C,tap,99,1,009\n"
+	found := inspect("?into=sites", file)
+	if found.Format != "csv" || len(found.Columns) != 6 || found.Columns[5].Type != "text" || found.Columns[3].Role != "latitude" ||
+		found.NameProperty != "name" || found.CategoryProperty != "kind" || !found.Whole || len(found.Features) != 2 {
+		t.Errorf("found %+v", found)
+	}
+	if r := found.Report; r.Rows != 3 || r.Rejected != 1 || r.Doubtful != 1 || r.Doubts[0].Row != 3 || r.Doubts[0].Fix != "swap_doubtful" {
+		t.Errorf("report %+v", found.Report)
+	}
+	if r := inspect("?into=sites&fix=swap_doubtful&type=code:number", file).Report; r.Mended != 2 || r.Rejected != 0 {
+		t.Errorf("mended: %+v", r)
+	}
+	if found := inspect("?partial=true", `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"x"}},{"ty`); found.Whole || len(found.Features) != 1 || found.Report.Stopped != "" {
+		t.Errorf("the beginning of a file: %+v", found)
+	}
+	f.want(400, "no column for the longitude", "POST", "/api/inspect", "a,b\n1,2\n")
+	f.want(400, `"field":"type"`, "POST", "/api/inspect?type=code", file)
+	f.want(400, `"field":"fix"`, "POST", "/api/inspect?fix=all", file)
+	f.want(200, `"kind":"swapped"`, "POST", "/api/collections/sites/import?dry_run=true", file)
+	f.want(200, `"mended":2,"dry_run":false`, "POST", "/api/collections/sites/import?fix=swap_doubtful", file)
+	f.want(200, `"coordinates":[-22.05,-38.5]`, "POST", "/api/inspect?into=sites&fix=swap_doubtful", file)
+}

@@ -1,0 +1,82 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
+)
+
+// An ExportQuery says which items of a collection to write to a file.
+type ExportQuery struct {
+	Format    formats.Format
+	Box       *geo.Box // nil for everywhere
+	Selection places.Selection
+}
+
+// An Export is a file that is about to be written.
+type Export struct {
+	service    *Service
+	collection string
+	query      ExportQuery
+	options    formats.WriteOptions
+}
+
+// Export prepares to write items of a collection to a file.
+func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) (*Export, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return nil, err
+	}
+	e := &Export{service: s, collection: collection, query: q, options: formats.WriteOptions{Title: c.info.Load().Title}}
+	if q.Format == formats.CSV { // it needs its columns first
+		key := c.info.Load().Key
+		if e.options.Names, err = s.store.PropertyNames(ctx, key); err != nil {
+			return nil, err
+		}
+		if e.options.Geometries, err = s.store.NeedsGeometries(ctx, key); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := formats.NewWriter(io.Discard, q.Format, e.options); err != nil {
+		return nil, Invalid("format", "%v", err)
+	}
+	return e, nil
+}
+
+// exportPage is how many items are read from the database at a time.
+const exportPage = 1000
+
+// WriteTo writes the file, items in the byte order of their ids, and returns how
+// many it has and how many the format could not hold. Each page of it is as of the
+// moment at which it was read.
+func (e *Export) WriteTo(ctx context.Context, w io.Writer) (items, leftOut int, err error) {
+	file, err := formats.NewWriter(w, e.query.Format, e.options)
+	if err != nil {
+		return 0, 0, err
+	}
+	ask := ItemsQuery{Box: e.query.Box, Selection: e.query.Selection, Limit: exportPage}
+	for {
+		page, err := e.service.Items(ctx, e.collection, ask)
+		if err != nil {
+			return items, leftOut, err
+		}
+		for i := range page.Items {
+			switch err := file.Write(&page.Items[i].Feature); {
+			case errors.Is(err, formats.ErrCannotHold):
+				leftOut++
+			case err != nil:
+				return items, leftOut, err
+			default:
+				items++
+			}
+		}
+		if !page.More {
+			return items, leftOut, file.Close()
+		}
+		ask.After = page.Items[len(page.Items)-1].ID
+	}
+}

@@ -1,0 +1,74 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"io"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/formats"
+)
+
+const (
+	// inspectRows is how many rows of a file are looked at.
+	inspectRows = 1000
+	// inspectShown is how many of them are shown.
+	inspectShown = 200
+)
+
+// An Inspection tells what was recognised in the first rows of a file.
+type Inspection struct {
+	Format           formats.Format
+	Columns          []formats.Column
+	NameProperty     string // the properties that would name and class the features
+	CategoryProperty string
+	Report           ImportReport // of the rows looked at; nothing is imported
+	Whole            bool         // these were all the rows of the file
+	Features         []feature.Feature
+}
+
+// Inspect looks at the first rows of a file that is meant for a collection, which
+// need not be there yet. Where the file is only the beginning of one, that it ends in
+// the middle is no error.
+func (s *Service) Inspect(collection string, r io.Reader, options formats.Options, partial bool) (Inspection, error) {
+	out := Inspection{Columns: []formats.Column{}, Features: []feature.Feature{}}
+	out.Report = ImportReport{DryRun: true, Errors: []formats.RowError{}, Doubts: []RowDoubt{}}
+	if c, err := s.collection(collection); err == nil {
+		options.Known = c.typical()
+		out.NameProperty, out.CategoryProperty = c.info.Load().NameProperty, c.info.Load().CategoryProperty
+	}
+	rows, err := formats.Open(r, options)
+	if err != nil {
+		return out, invalidFile(err)
+	}
+	out.Format, out.Columns = rows.Format(), rows.Columns()
+	if out.NameProperty == "" && out.CategoryProperty == "" {
+		out.NameProperty, out.CategoryProperty = formats.GuessNameProperty(rows.Names()), formats.GuessCategoryProperty(rows.Names())
+	}
+	for out.Report.Rows < inspectRows {
+		row, err := rows.Next()
+		var bad *formats.RowError
+		switch {
+		case errors.Is(err, io.EOF):
+			out.Whole = !partial
+			return out, nil
+		case errors.As(err, &bad):
+			out.Report.reject(bad)
+		case errors.Is(err, formats.ErrNotUsable) && partial:
+			return out, nil
+		case errors.Is(err, formats.ErrNotUsable) && out.Report.Rows == 0:
+			return out, invalidFile(err)
+		case errors.Is(err, formats.ErrNotUsable):
+			out.Report.Stopped = err.Error()
+			return out, nil
+		case err != nil:
+			return out, fmt.Errorf("reading the file: %w", err)
+		default:
+			out.Report.note(&row)
+			if len(out.Features) < inspectShown {
+				out.Features = append(out.Features, row.Feature)
+			}
+		}
+	}
+	return out, nil
+}
