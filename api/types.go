@@ -7,6 +7,8 @@ import (
 	_ "embed" // for the contract
 	"encoding/json"
 	"time"
+
+	"idlebeacon/internal/core/style"
 )
 
 // OpenAPI is the description of the interface, an OpenAPI 3.0 document in YAML.
@@ -41,6 +43,15 @@ type Collections struct {
 	Collections []Collection `json:"collections"`
 }
 
+// Style is how a collection is drawn.
+type Style struct {
+	*style.Style
+	Proposed bool `json:"proposed"` // nobody has said how: this is made from the categories
+}
+
+// Legend is the key to a style.
+type Legend = style.Legend
+
 // Collection describes a collection.
 type Collection struct {
 	ID               string          `json:"id"`
@@ -54,6 +65,7 @@ type Collection struct {
 	Places           int             `json:"places"` // of those, points
 	Shapes           int             `json:"shapes"` // and the others: areas and paths
 	Change           uint64          `json:"change"`
+	OwnChange        uint64          `json:"own_change"` // the newest change to the collection itself: its title, its properties, its style
 	Categories       []CategoryCount `json:"categories"`
 	Extent           *Extent         `json:"extent,omitempty"`
 	Links            []Link          `json:"links"`
@@ -136,6 +148,11 @@ type MarkerProperties struct {
 	Name     string `json:"name,omitempty"`
 	Category string `json:"category,omitempty"`
 
+	// What the data of a place make of its look, where the style has something to say.
+	Rule   *int    `json:"rule,omitempty"`   // the first rule of the style that is met, from 0
+	Size   float64 `json:"size,omitempty"`   // CSS pixels
+	Colour string  `json:"colour,omitempty"` // of its shade
+
 	Count   int            `json:"count,omitempty"`    // places of a cluster
 	OpensAt *int           `json:"opens_at,omitempty"` // the zoom at which a cluster opens; absent where its places share a spot
 	Extent  *[4]float64    `json:"extent,omitempty"`   // of a cluster's places: west, south, east, north in degrees
@@ -190,6 +207,8 @@ type Shape struct {
 type ShapeProperties struct {
 	Name     string `json:"name,omitempty"`
 	Category string `json:"category,omitempty"`
+	Rule     *int   `json:"rule,omitempty"`   // the first rule of the style that is met, from 0
+	Colour   string `json:"colour,omitempty"` // of its shade
 }
 
 // Categories says how many places of each category a selection takes.

@@ -120,6 +120,26 @@ func (c *Client) Categories(ctx context.Context, collection string, s Selection)
 	return counts, c.get(ctx, collectionPath(collection)+"/categories", q, &counts)
 }
 
+// Style returns how a collection is drawn.
+func (c *Client) Style(ctx context.Context, collection string) (s api.Style, err error) {
+	return s, c.get(ctx, collectionPath(collection)+"/style", nil, &s)
+}
+
+// SetStyle says how a collection is drawn: a style as JSON.
+func (c *Client) SetStyle(ctx context.Context, collection string, style json.RawMessage) (s api.Style, err error) {
+	return s, c.send(ctx, http.MethodPut, collectionPath(collection)+"/style", style, &s)
+}
+
+// ResetStyle lets the style of a collection be made from its categories again.
+func (c *Client) ResetStyle(ctx context.Context, collection string) error {
+	return c.send(ctx, http.MethodDelete, collectionPath(collection)+"/style", nil, nil)
+}
+
+// Legend returns the key to how a collection is drawn.
+func (c *Client) Legend(ctx context.Context, collection string) (l api.Legend, err error) {
+	return l, c.get(ctx, collectionPath(collection)+"/legend", nil, &l)
+}
+
 // ItemsOptions ask for one page of items. The zero value asks for the first.
 type ItemsOptions struct {
 	Selection

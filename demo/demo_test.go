@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"io/fs"
 	"math"
 	"strconv"
+	"strings"
 	"testing"
 
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/style"
 )
 
 func TestTheSameEveryTime(t *testing.T) {
@@ -30,6 +33,19 @@ func TestTheSameEveryTime(t *testing.T) {
 	}
 	if !json.Valid(coasts[0].Bytes()) {
 		t.Error("the coast is not JSON")
+	}
+}
+
+func TestStylesAndPictures(t *testing.T) {
+	for name, text := range map[string]string{"places": PlacesStyle, "waters": WatersStyle} {
+		if _, err := style.Parse([]byte(text)); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	for _, k := range kinds {
+		if _, err := fs.Stat(Pictures(), strings.ReplaceAll(k.category, " ", "-")+".svg"); err != nil {
+			t.Error(err)
+		}
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"strconv"
+	"strings"
 
 	"idlebeacon/internal/core/geo"
 )
@@ -143,7 +144,7 @@ func (s *siting) isle(name string) *Isle {
 }
 
 // header names the columns that WritePlaces writes.
-var header = []string{"id", "name", "category", "latitude", "longitude", "near", "berths", "depth_m", "condition", "reference", "note"}
+var header = []string{"id", "name", "category", "latitude", "longitude", "near", "berths", "depth_m", "condition", "reference", "picture", "note"}
 
 // WritePlaces writes n places as CSV. Those of the same world and number are the
 // same every time.
@@ -171,7 +172,8 @@ func (w *World) WritePlaces(out io.Writer, n int) error {
 		err := rows.Write([]string{
 			fmt.Sprintf("%s%05d", k.code, i+1), k.name(s, near, counts[k.category+near]), k.category,
 			fmt.Sprintf("%.6f", at.Lat), fmt.Sprintf("%.6f", at.Lon), near, berths, depth,
-			s.pick(conditions), fmt.Sprintf("%05d", s.r.IntN(100000)), s.pick(notes),
+			s.pick(conditions), fmt.Sprintf("%05d", s.r.IntN(100000)),
+			"/pictures/" + strings.ReplaceAll(k.category, " ", "-") + ".svg", s.pick(notes),
 		})
 		if err != nil {
 			return err

@@ -149,9 +149,13 @@ func printMarkers(m api.Markers) {
 	fmt.Printf("%s in the box; the newest change hereabouts is %d.\n", count(m.Matched, "place", "places"), m.Change)
 }
 
+func collectionFlag(cmd *cobra.Command, collection *string) {
+	cmd.Flags().StringVar(collection, "collection", "", "which collection; may be left out if there is only one, or only one with places")
+}
+
 // selectionFlags adds the options that choose among the places of a collection.
 func selectionFlags(cmd *cobra.Command, collection *string, s *client.Selection) {
-	cmd.Flags().StringVar(collection, "collection", "", "collection to ask; may be left out if there is only one, or only one with places")
+	collectionFlag(cmd, collection)
 	cmd.Flags().StringSliceVar(&s.Categories, "category", nil, "only these categories, separated by commas")
 	cmd.Flags().StringVar(&s.Name, "name", "", "only places whose name contains this, in any case")
 	cmd.Flags().StringVar(&s.Filter, "filter", "", "only places that meet this condition, such as \"berths >= 4 AND condition = 'good'\"")

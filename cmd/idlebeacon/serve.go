@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -97,6 +98,7 @@ imports the data; later starts find it as it was left.`,
 			return &usageError{fmt.Errorf("--places %d: want at least 1", places)}
 		}
 		world := demo.New(1)
+		config.Pictures = demo.Pictures()
 		config.Backdrop = filepath.Join(config.Data, "coast.geojson")
 		if err := writeFile(config.Backdrop, world.WriteCoast); err != nil {
 			return err
@@ -120,14 +122,14 @@ func demoParts(world *demo.World, places int) []demoPart {
 				ID: "brindlemere", Title: "Brindlemere Moorings Trust",
 				Description:  "Shared moorings and what goes with them, around the Brindlemere Isles. All made up.",
 				NameProperty: "name", CategoryProperty: "category",
-			}, "places.csv", func(w io.Writer) error { return world.WritePlaces(w, places) },
+			}, "places.csv", func(w io.Writer) error { return world.WritePlaces(w, places) }, demo.PlacesStyle,
 		},
 		{
 			api.NewCollection{
 				ID: "waters", Title: "Waters of the Isles",
 				Description:  "Harbour areas, areas where not to anchor, and ferry lanes. All made up.",
 				NameProperty: "name", CategoryProperty: "category",
-			}, "waters.geojson", world.WriteWaters,
+			}, "waters.geojson", world.WriteWaters, demo.WatersStyle,
 		},
 	}
 }
@@ -136,6 +138,7 @@ type demoPart struct {
 	collection api.NewCollection
 	file       string
 	write      func(io.Writer) error
+	style      string
 }
 
 // fillDemo imports the demo data unless an earlier start has done so to the end.
@@ -185,7 +188,8 @@ func (p *demoPart) fill(ctx context.Context, c *client.Client, data string, log 
 	if report.Rejected > 0 || report.Stopped != "" {
 		return fmt.Errorf("the demo data was not imported whole: %+v", report)
 	}
-	return nil
+	_, err = c.SetStyle(ctx, p.collection.ID, json.RawMessage(p.style))
+	return err
 }
 
 // writeFile makes a file, and the directory it is in, with what write writes.

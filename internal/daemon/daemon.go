@@ -32,6 +32,7 @@ type Config struct {
 	Backdrop string // file with GeoJSON land outlines, or ""
 	Version  string
 	Console  fs.FS
+	Pictures fs.FS // served below /pictures/, or nil
 }
 
 // A Daemon is a running service. While it starts it answers that it does.
@@ -95,7 +96,7 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.service, err = service.Open(ctx, d.store, d.log, progress); err != nil {
 		return err
 	}
-	handler, err := httpapi.New(d.service, httpapi.Options{Version: config.Version, Console: config.Console, Backdrop: backdrop, Log: d.log})
+	handler, err := httpapi.New(d.service, httpapi.Options{Version: config.Version, Console: config.Console, Pictures: config.Pictures, Backdrop: backdrop, Log: d.log})
 	if err != nil {
 		return err
 	}

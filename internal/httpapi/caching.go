@@ -84,7 +84,7 @@ type viewAnswer struct {
 // was a change so close by that the index cannot tell it from one in the view, the
 // answer of before is given again if that is still what it would be.
 func (c *viewCache) answer(version, question string, view *service.Viewport, zoom float64) (*viewAnswer, error) {
-	question = strconv.FormatInt(view.Collection, 10) + "?" + question
+	question = strconv.FormatInt(view.Collection, 10) + "/" + strconv.FormatUint(view.Looks, 10) + "?" + question
 	tag := func(change uint64) string { return tagOf(version, question, strconv.FormatUint(change, 10)) }
 	kept, ok := c.kept.Get(question)
 	if ok && kept.checked < view.Change {

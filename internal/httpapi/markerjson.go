@@ -6,6 +6,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/service"
 )
 
@@ -121,6 +122,9 @@ func (j *markerWriter) marker(m *service.Marker) {
 		j.b = append(j.b, `},"properties":{"kind":"place"`...)
 		j.text("name", m.Place.Name)
 		j.text("category", m.Place.Category)
+		if m.Drawing != nil {
+			j.drawing(m.Drawing)
+		}
 		j.b = append(j.b, "}}"...)
 		return
 	}
@@ -162,6 +166,18 @@ func (j *markerWriter) marker(m *service.Marker) {
 		j.outline(m.Outline)
 	}
 	j.b = append(j.b, "}}"...)
+}
+
+// drawing writes what data make of a look.
+func (j *markerWriter) drawing(d *style.Drawing) {
+	if d.Rule >= 0 {
+		j.whole("rule", d.Rule)
+	}
+	if d.Size > 0 {
+		j.member("size")
+		j.b = strconv.AppendFloat(j.b, d.Size, 'f', -1, 64)
+	}
+	j.text("colour", d.Colour)
 }
 
 // extent writes a box, rounded outwards so that it still holds everything.

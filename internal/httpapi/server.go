@@ -25,6 +25,7 @@ import (
 type Options struct {
 	Version  string
 	Console  fs.FS  // the built web console
+	Pictures fs.FS  // pictures that popups may show, or nil
 	Backdrop []byte // GeoJSON land outlines drawn below the markers, or nil
 	Log      *slog.Logger
 }
@@ -100,6 +101,10 @@ func (h *server) Routes() chi.Router {
 		r.Get("/members", h.handle(h.members))
 		r.Get("/shapes", h.handle(h.shapes))
 		r.Get("/categories", h.handle(h.categories))
+		r.Get("/style", h.handle(h.getStyle))
+		r.Put("/style", h.handle(h.putStyle))
+		r.Delete("/style", h.handle(h.deleteStyle))
+		r.Get("/legend", h.handle(h.legend))
 		r.Get("/near", h.handle(h.near))
 		r.Post("/import", h.handle(h.importFile))
 		r.Get("/export", h.handle(h.exportFile))
@@ -109,7 +114,18 @@ func (h *server) Routes() chi.Router {
 		r.Get("/assets/*", h.console)
 		r.Get("/favicon.svg", h.console)
 	}
+	if h.options.Pictures != nil {
+		r.Get("/pictures/{picture}", h.picture)
+	}
 	return r
+}
+
+// picture serves a picture. An SVG picture may not run anything.
+func (h *server) picture(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Cache-Control", "public, max-age=3600")
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	http.ServeFileFS(w, r, h.options.Pictures, chi.URLParam(r, "picture"))
 }
 
 // A handler answers a request or returns what is wrong.
@@ -184,7 +200,7 @@ func (h *server) console(w http.ResponseWriter, r *http.Request) {
 	} else {
 		w.Header().Set("Cache-Control", "no-cache")
 	}
-	w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self' data:")
+	w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' https: data: blob:; font-src 'self' data:")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	name := strings.TrimPrefix(r.URL.Path, "/")
 	if name == "" {

@@ -28,7 +28,7 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	tag := tagOf("shapes", h.options.Version, strconv.FormatInt(view.Collection, 10), r.URL.Query().Encode(), strconv.FormatUint(view.Change, 10))
+	tag := tagOf("shapes", h.options.Version, strconv.FormatInt(view.Collection, 10), strconv.FormatUint(view.Looks, 10), r.URL.Query().Encode(), strconv.FormatUint(view.Change, 10))
 	if notModified(w, r, tag) {
 		return nil
 	}
@@ -41,6 +41,7 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
 // appendShapes writes the answer for a viewport at a zoom.
 func appendShapes(dst []byte, view *service.ShapesView, zoom float64) []byte {
 	drawn, leftOut := view.Drawn()
+	drawing := view.Drawing()
 	j := newMarkerWriter(append(dst, `{"type":"FeatureCollection","features":[`...), zoom)
 	for i := range drawn {
 		if i > 0 {
@@ -53,6 +54,11 @@ func appendShapes(dst []byte, view *service.ShapesView, zoom float64) []byte {
 		j.b = append(j.b, `,"properties":{`...)
 		j.text("name", drawn[i].Name)
 		j.text("category", drawn[i].Category)
+		if drawing != nil {
+			d := drawing(drawn[i].Shape)
+			d.Size = 0 // of places
+			j.drawing(&d)
+		}
 		j.b = append(j.b, "}}"...)
 	}
 	j.b = append(j.b, `],"left_out":`...)

@@ -24,6 +24,7 @@ type Collection struct {
 	Places, Shapes   int      // how many of each
 	Extent           *geo.Box // of all of them; nil where there are none
 	Change           uint64   // the newest change this describes
+	OwnChange        uint64   // the newest change to the collection itself: its title, its properties, its style
 	Categories       []places.CategoryCount
 }
 
@@ -31,7 +32,7 @@ func (c *collection) describe() Collection {
 	info, snapshot, shapes := c.info.Load(), c.set.Snapshot(), c.shapes.Snapshot()
 	d := Collection{
 		ID: info.ID, Title: info.Title, Description: info.Description,
-		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, CreatedAt: info.CreatedAt,
+		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, CreatedAt: info.CreatedAt, OwnChange: info.Change,
 		Places: snapshot.Len(), Shapes: shapes.Len(), Change: max(info.Change, snapshot.Change(), shapes.Change()),
 		Categories: withShapes(snapshot.Categories(), shapes, &places.Selection{}),
 	}

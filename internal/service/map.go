@@ -7,9 +7,12 @@ import (
 	"strings"
 
 	"idlebeacon/internal/core/cluster"
+	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/index"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
+	"idlebeacon/internal/core/style"
 )
 
 // MaxMarkers is the most markers that one view may have.
@@ -40,6 +43,7 @@ type Marker struct {
 	Stacked bool                   // the places of a cluster stay together at every zoom
 	Listed  []places.Place         // of a stack: its places in the order of their ids, at most MaxListed
 	Outline [][]geo.Point          // as cluster.Marker has it, where it was asked for
+	Drawing *style.Drawing         // what the data of a single place make of its look; nil where no look depends on data
 }
 
 // A Viewport is the answer to a MarkersQuery, as of one state of the collection;
@@ -47,7 +51,9 @@ type Marker struct {
 type Viewport struct {
 	Collection int64  // the key of the collection, which no other ever has
 	Change     uint64 // the newest change to anything the markers depend on
+	Looks      uint64 // different for each style that the places are drawn in
 
+	looks    *looks // nil where no look depends on data
 	query    MarkersQuery
 	snapshot *places.Snapshot
 }
@@ -66,6 +72,15 @@ func (s *Service) Viewport(ctx context.Context, collection string, q MarkersQuer
 	for _, spots := range q.Options.Reach(q.Box, q.Zoom) {
 		v.Change = max(v.Change, snapshot.Tree().Newest(spots))
 	}
+	if c.info.Load().Style != nil {
+		known, err := c.resolved()
+		if err != nil {
+			return nil, err
+		}
+		if len(known.resolved.Properties()) > 0 {
+			v.Looks, v.looks = known.stamp, known
+		}
+	}
 	return v, nil
 }
 
@@ -75,10 +90,19 @@ func (v *Viewport) Matched() int { return v.snapshot.Count(v.query.Box) }
 // Markers calls yield with each marker that stands for a place in the box.
 func (v *Viewport) Markers(yield func(*Marker)) error {
 	q := &v.query
+	var values func(index.Entry) []filter.Value
+	if v.looks != nil {
+		values = v.snapshot.Values(v.looks.resolved.Properties())
+	}
 	err := cluster.View(v.snapshot.Tree(), q.Box, q.Zoom, q.Options, MaxMarkers, func(m *cluster.Marker) {
 		if m.Count == 1 {
 			p := v.snapshot.Place(m.Entry)
-			yield(&Marker{Count: 1, At: p.At, Place: p})
+			out := Marker{Count: 1, At: p.At, Place: p}
+			if values != nil {
+				drawing := v.looks.resolved.Draw(values(m.Entry))
+				out.Drawing = &drawing
+			}
+			yield(&out)
 			return
 		}
 		out := Marker{

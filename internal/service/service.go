@@ -49,7 +49,8 @@ type collection struct {
 	info     atomic.Pointer[store.Collection]
 	set      *places.Set // edited only by the holder of Service.applying
 	shapes   *shapes.Set // likewise
-	loadedAt uint64      // they hold all changes up to this one; guarded by Service.applying
+	looks    atomic.Pointer[looks]
+	loadedAt uint64 // they hold all changes up to this one; guarded by Service.applying
 }
 
 func newCollection(info store.Collection, loadedAt uint64) *collection {

@@ -4,6 +4,7 @@ import (
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
+	"idlebeacon/internal/core/style"
 )
 
 // MaxShapes is the most shapes that one view has. Where there are more, the
@@ -21,7 +22,9 @@ type ShapesQuery struct {
 type ShapesView struct {
 	Collection int64  // the key of the collection, which no other ever has
 	Change     uint64 // the newest change to any shape of the collection
+	Looks      uint64 // different for each style that they are drawn in
 
+	looks    *looks
 	query    ShapesQuery
 	snapshot *shapes.Snapshot
 }
@@ -33,8 +36,20 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 		return nil, err
 	}
 	snapshot := c.shapes.Snapshot()
-	return &ShapesView{Collection: c.info.Load().Key, Change: snapshot.Change(), query: q, snapshot: snapshot}, nil
+	known, err := c.resolved()
+	if err != nil {
+		return nil, err
+	}
+	v := &ShapesView{Collection: c.info.Load().Key, Change: snapshot.Change(), looks: known, query: q, snapshot: snapshot}
+	if len(known.resolved.Properties()) > 0 {
+		v.Looks = known.stamp
+	}
+	return v, nil
 }
+
+// Drawing returns a function that tells what the data of a shape make of its look,
+// or nil where no look depends on data.
+func (v *ShapesView) Drawing() func(*shapes.Shape) style.Drawing { return v.looks.drawing() }
 
 // Drawn returns the shapes as the view shows them, the largest first, and how many
 // of those in the box are too small to be seen at its zoom, or too many.

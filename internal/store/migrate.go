@@ -60,6 +60,9 @@ var migrations = []*gormigrate.Migration{
 		// a position that stands for it.
 		`ALTER TABLE features ADD COLUMN geometry json`,
 	)},
+	{ID: "0003-styles", Migrate: statements(
+		`ALTER TABLE collections ADD COLUMN style json`,
+	)},
 }
 
 func statements(all ...string) gormigrate.MigrateFunc {

@@ -89,8 +89,9 @@ type Collection struct {
 	ID               string `gorm:"column:id"`
 	Title            string
 	Description      string
-	NameProperty     string // the property that names a feature, or ""
-	CategoryProperty string // the property that is a feature's category, or ""
+	NameProperty     string  // the property that names a feature, or ""
+	CategoryProperty string  // the property that is a feature's category, or ""
+	Style            *string // how it is drawn, as JSON; nil where nobody has said
 	CreatedAt        time.Time
 	Change           uint64 // the newest change to the collection itself
 }

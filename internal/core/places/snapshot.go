@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
 )
@@ -73,6 +74,33 @@ func (s *Snapshot) Extent() (geo.Box, bool) {
 		return geo.Box{}, false
 	}
 	return all.Extent.Box(), true
+}
+
+// Values returns a function that gives the values of some properties of a place, in
+// the order of their names. They are good until its next call; it is for one
+// goroutine.
+func (s *Snapshot) Values(names []string) func(index.Entry) []filter.Value {
+	probe := s.newProbe(names)
+	return func(e index.Entry) []filter.Value { return probe.read(&s.columns, e.Ref, e.Category()) }
+}
+
+// Numbers returns a sample of the numbers that places have as a property.
+func (s *Snapshot) Numbers(property string, sample int) []float64 {
+	var numbers []float64
+	if s.Len() == 0 {
+		return nil
+	}
+	values := s.Values([]string{property})
+	step, i := max(1, s.Len()/sample), 0
+	for e := range s.tree.All() {
+		if i++; i%step != 0 {
+			continue
+		}
+		if v := values(e)[0]; v.Kind == filter.Number {
+			numbers = append(numbers, v.Number)
+		}
+	}
+	return numbers
 }
 
 // Typical returns a box that holds most places, as far as a sample tells, and

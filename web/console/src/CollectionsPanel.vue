@@ -1,14 +1,14 @@
 <script setup lang="ts">
-import type { Look } from '@idlebeacon/map'
 import Skeleton from 'primevue/skeleton'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { type Chosen, type Collection, everything } from './api/client'
 import PlaceFilter from './PlaceFilter.vue'
+import type { Styled } from './useStyles'
 
 defineProps<{
   collections: Collection[] | null
   off: string[]
-  looks: Map<string, Map<string, Look>>
+  styles: ReadonlyMap<string, Styled>
   chosen: Map<string, Chosen>
 }>()
 const emit = defineEmits<{ toggle: [id: string, on: boolean]; choose: [id: string, what: Chosen] }>()
@@ -43,7 +43,7 @@ const contents = (c: Collection) =>
         <PlaceFilter
           v-if="c.count > 0 && !off.includes(c.id)"
           :collection="c"
-          :looks="looks.get(c.id) ?? new Map()"
+          :styled="styles.get(c.id)"
           :chosen="chosen.get(c.id) ?? everything"
           @choose="(what: Chosen) => emit('choose', c.id, what)"
         />

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { type Box, type FeedState, type IdleMap, looksFor, type MarkerSource, type Pick, type PlacedMarker, type View } from '@idlebeacon/map'
+import { type Box, type FeedState, type IdleMap, type MarkerSource, type Pick, type PlacedMarker, type View } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
@@ -8,6 +8,7 @@ import { type Chosen, type Collection, everything, fetchBackdrop, fetchMarkers, 
 import CollectionsPanel from './CollectionsPanel.vue'
 import PlaceDetails from './PlaceDetails.vue'
 import { useCollections } from './useCollections'
+import { useStyles } from './useStyles'
 import ViewReadout from './ViewReadout.vue'
 
 const map = useTemplateRef<IdleMap>('map')
@@ -22,8 +23,10 @@ const opened = shallowRef<PlacedMarker | null>(null) // what the popup shows
 const panelOpen = ref(false) // on a narrow screen
 
 const shown = computed(() => (collections.value ?? []).filter((c) => !off.value.includes(c.id)))
-const looks = computed(() => new Map((collections.value ?? []).map((c) => [c.id, looksFor(c.categories.map((k) => k.category))])))
+const styles = useStyles(collections)
 const openedCollection = computed(() => collections.value?.find((c) => c.id === opened.value?.source))
+
+const openedStyle = computed(() => styles.value.get(opened.value?.source ?? ''))
 
 /** The smallest box that holds the data shown, or null where there is none. */
 const dataBox = computed<Box | null>(() => {
@@ -35,25 +38,27 @@ const dataBox = computed<Box | null>(() => {
 
 // A source is made anew only when what it draws changes, so that an update of a count does not fetch all again.
 const sources = new Map<string, { key: string; source: MarkerSource }>()
-function sourceOf(c: Collection): MarkerSource {
+function sourceOf(c: Collection): MarkerSource[] {
+  const styled = styles.value.get(c.id)
+  if (!styled) return [] // soon
   const categories = c.categories.map((k) => k.category)
   const mine = chosen.value.get(c.id) ?? everything
-  const key = JSON.stringify([categories, mine, c.shapes > 0])
+  const key = JSON.stringify([categories, mine, c.shapes > 0, styled.style])
   const known = sources.get(c.id)
-  if (known?.key === key) return known.source
+  if (known?.key === key) return [known.source]
   const source: MarkerSource = {
     id: c.id,
-    looks: looksFor(categories),
+    looks: styled.looks,
     load: (box, zoom, signal) => fetchMarkers(c.id, box, zoom, mine, categories, signal),
     ...(c.shapes > 0 && { shapes: (box: Box, zoom: number, signal: AbortSignal) => fetchShapes(c.id, box, zoom, mine, categories, signal) }),
     outline: (marker, zoom, signal) => fetchOutline(c.id, marker, zoom, mine, categories, signal),
   }
   sources.set(c.id, { key, source })
-  return source
+  return [source]
 }
 
-watch([shown, map, chosen], () => {
-  if (map.value) map.value.sources = shown.value.map(sourceOf)
+watch([shown, map, chosen, styles], () => {
+  if (map.value) map.value.sources = shown.value.flatMap(sourceOf)
 })
 let changes = ''
 watch(collections, (now) => {
@@ -127,16 +132,16 @@ watch(feed, (state, before) => {
 <template>
   <main>
     <aside :class="{ open: panelOpen }" aria-label="Data on the map">
-      <CollectionsPanel :collections="collections" :off="off" :looks="looks" :chosen="chosen" @toggle="toggle" @choose="choose" />
+      <CollectionsPanel :collections="collections" :off="off" :styles="styles" :chosen="chosen" @toggle="toggle" @choose="choose" />
     </aside>
     <div class="stage" :class="{ telling: opened }">
       <idle-map ref="map" @move="onMove" @rest="onRest" @state="onState" @pick="onPick" @popupclose="opened = null">
         <PlaceDetails
-          v-if="opened && openedCollection"
+          v-if="opened && openedCollection && openedStyle"
           slot="popup"
           :placed="opened"
           :collection="openedCollection"
-          :looks="looks.get(opened.source) ?? new Map()"
+          :styled="openedStyle"
           :zoom="view?.zoom ?? 0"
           :chosen="chosen.get(opened.source) ?? everything"
           @close="map?.hidePopup()"

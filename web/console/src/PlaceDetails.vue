@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { type Look, noCategory, type PlacedMarker, type StackedPlace } from '@idlebeacon/map'
+import type { PlacedMarker, StackedPlace } from '@idlebeacon/map'
 import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
 import { type Chosen, type Collection, fetchItem, fetchMembers, type Item } from './api/client'
 import CategoryMark from './CategoryMark.vue'
+import { type FieldShown, fieldsOf, pictureOf } from './fields'
+import type { Styled } from './useStyles'
 
 // What the popup shows: a place with its properties, or a list to choose from where places share a spot.
-const props = defineProps<{ placed: PlacedMarker; collection: Collection; looks: ReadonlyMap<string, Look>; zoom: number; chosen: Chosen }>()
+const props = defineProps<{ placed: PlacedMarker; collection: Collection; styled: Styled; zoom: number; chosen: Chosen }>()
 const emit = defineEmits<{ close: []; resized: [] }>()
 
 const listed = ref<StackedPlace[]>([]) // of the places that share a spot
@@ -58,15 +60,20 @@ function text(item: Item | null, property: string): string {
   const value = property ? (item?.properties as Record<string, unknown> | undefined)?.[property] : undefined
   return typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean' ? String(value) : ''
 }
-const name = computed(() => text(chosen.value, props.collection.name_property) || props.placed.marker.name || chosen.value?.id || props.placed.marker.id)
+const popup = computed(() => props.styled.style.popup ?? {})
+const titleProperty = computed(() => popup.value.title || props.collection.name_property)
+const name = computed(() => text(chosen.value, titleProperty.value) || props.placed.marker.name || chosen.value?.id || props.placed.marker.id)
 const category = computed(() => text(chosen.value, props.collection.category_property) || props.placed.marker.category)
+const subtitle = computed(() => text(chosen.value, popup.value.subtitle ?? ''))
+const picture = computed(() => pictureOf(text(chosen.value, popup.value.image ?? '')))
+const pictureFailed = ref(false)
+watch(picture, () => (pictureFailed.value = false))
 
-/** The other properties, in their own order; those without a value are left out. */
-const rest = computed(() =>
-  Object.entries((chosen.value?.properties ?? {}) as Record<string, unknown>)
-    .filter(([key, value]) => key !== props.collection.name_property && key !== props.collection.category_property && value !== null && value !== '')
-    .map(([key, value]) => [key, typeof value === 'object' ? JSON.stringify(value) : String(value)] as const),
-)
+/** The fields that the template has or, without one, all properties in their order that are not told otherwise. */
+const shown = computed<FieldShown[]>(() => {
+  const told = [titleProperty.value, props.collection.category_property, popup.value.subtitle, popup.value.image]
+  return fieldsOf((chosen.value?.properties ?? {}) as Record<string, unknown>, popup.value.fields ?? [], told)
+})
 </script>
 
 <template>
@@ -77,7 +84,7 @@ const rest = computed(() =>
       <ul class="choices">
         <li v-for="place in listed" :key="place.id">
           <button type="button" @click="open(place.id)">
-            <CategoryMark :look="looks.get(place.category) ?? noCategory" />
+            <CategoryMark :look="styled.looks.of(place.category)" />
             {{ place.name || place.id }}
           </button>
         </li>
@@ -91,13 +98,18 @@ const rest = computed(() =>
       <button v-if="placed.marker.count > 1" type="button" class="back" @click="chosen = null">
         <i class="pi pi-arrow-left" aria-hidden="true" /> All {{ placed.marker.count }} places
       </button>
-      <h3>{{ name }}</h3>
-      <p v-if="category" class="category"><CategoryMark :look="looks.get(category) ?? noCategory" />{{ category }}</p>
+      <img v-if="picture && !pictureFailed" :src="picture" alt="" class="picture" @error="pictureFailed = true" @load="emit('resized')" />
+      <h3 dir="auto">{{ name }}</h3>
+      <p v-if="subtitle" class="subtitle" dir="auto">{{ subtitle }}</p>
+      <p v-if="category" class="category"><CategoryMark :look="styled.looks.of(category, placed.marker.drawing)" />{{ category }}</p>
       <p v-if="loading" role="status">Loading …</p>
-      <dl v-if="rest.length > 0">
-        <template v-for="[key, value] in rest" :key="key">
-          <dt>{{ key }}</dt>
-          <dd dir="auto">{{ value }}</dd>
+      <dl v-if="shown.length > 0">
+        <template v-for="f in shown" :key="f.property">
+          <dt>{{ f.label }}</dt>
+          <dd dir="auto">
+            <a v-if="f.href" :href="f.href" target="_blank" rel="noopener noreferrer">{{ f.text }}</a>
+            <template v-else>{{ f.text }}</template>
+          </dd>
         </template>
       </dl>
     </template>
@@ -125,12 +137,23 @@ h3 {
   height: 2rem;
   border: 0;
   border-radius: 6px;
-  background: none;
+  background: color-mix(in srgb, var(--card) 75%, transparent);
   color: inherit;
   cursor: pointer;
 }
 .close:hover {
   background: var(--rule);
+}
+.picture {
+  display: block;
+  width: calc(100% + 2rem);
+  height: 130px;
+  margin: -0.8rem -1rem 0.7rem;
+  object-fit: cover;
+}
+.subtitle {
+  color: var(--soft);
+  overflow-wrap: anywhere;
 }
 .category {
   display: flex;

@@ -1,12 +1,13 @@
 <script setup lang="ts">
-import { type Look, noCategory } from '@idlebeacon/map'
+import { lookOf } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
 import { computed, onUnmounted, ref, watch } from 'vue'
-import { type Chosen, type Collection, fetchCounts, ProblemError } from './api/client'
+import { type Chosen, type Collection, fetchCounts, fetchLegend, type Legend, ProblemError } from './api/client'
 import CategoryMark from './CategoryMark.vue'
+import type { Styled } from './useStyles'
 
 // The legend of a collection, whose categories can be switched off, and what else chooses among its places.
-const props = defineProps<{ collection: Collection; looks: ReadonlyMap<string, Look>; chosen: Chosen }>()
+const props = defineProps<{ collection: Collection; styled: Styled | undefined; chosen: Chosen }>()
 const emit = defineEmits<{ choose: [what: Chosen] }>()
 
 const pause = 350 // ms after the last key before what was typed counts
@@ -15,6 +16,7 @@ const name = ref(props.chosen.name)
 const filter = ref(props.chosen.filter)
 const problem = ref<string | null>(null)
 const found = ref<{ counts: Map<string, number>; matched: number } | null>(null) // null where all are chosen
+const legend = ref<Legend | null>(null)
 let timer = 0
 let request: AbortController | null = null
 
@@ -57,6 +59,25 @@ function reset(): void {
   emit('choose', { hidden: [], name: '', filter: '' })
 }
 
+/** The rest of the legend, beside the categories: rules, sizes and shades. */
+const rest = computed(() => legend.value?.entries.filter((e) => e.kind !== 'category') ?? [])
+const labelOf = (category: string) => legend.value?.entries.find((e) => e.kind === 'category' && e.value === category)?.label ?? (category || 'no category')
+/** How a rule's condition is chosen by a click on its entry, and let go by another. */
+const only = (when: string) => props.chosen.filter === when
+function showOnly(when: string): void {
+  filter.value = only(when) ? '' : when
+  void apply()
+}
+watch(
+  [() => props.collection.change, () => props.styled],
+  () =>
+    void fetchLegend(props.collection.id).then(
+      (l) => (legend.value = l),
+      () => {}, // the categories are told without it
+    ),
+  { immediate: true },
+)
+
 watch(
   () => props.collection.change,
   () => {
@@ -75,10 +96,23 @@ onUnmounted(() => {
     <ul v-if="collection.categories.length > 0" class="legend" :aria-label="`Categories of ${collection.title}`">
       <li v-for="k in collection.categories" :key="k.category">
         <button type="button" :aria-pressed="!chosen.hidden.includes(k.category)" @click="toggle(k.category)">
-          <CategoryMark :look="looks.get(k.category) ?? noCategory" />
-          <span class="what">{{ k.category || 'no category' }}</span>
+          <CategoryMark v-if="styled" :look="styled.looks.of(k.category)" />
+          <span class="what">{{ labelOf(k.category) }}</span>
           <span class="count">{{ number(count(k.category, k.count)) }}</span>
         </button>
+      </li>
+    </ul>
+    <ul v-if="rest.length > 0" class="legend" :aria-label="`More of the legend of ${collection.title}`">
+      <li v-for="e in rest" :key="e.kind + e.label">
+        <button v-if="e.kind === 'rule'" type="button" :aria-pressed="!chosen.filter || only(e.when ?? '')" :title="`Show only: ${e.when}`" @click="showOnly(e.when ?? '')">
+          <CategoryMark :look="lookOf(e)" />
+          <span class="what">{{ e.label }}</span>
+        </button>
+        <span v-else class="entry">
+          <span v-if="e.kind === 'size'" class="size"><span :style="{ width: `${e.pixels}px`, height: `${e.pixels}px` }" /></span>
+          <span v-else class="shade" :style="{ background: e.colour }" />
+          <span class="what">{{ e.label }}</span>
+        </span>
       </li>
     </ul>
     <label :for="id('name')">Name contains</label>
@@ -116,6 +150,26 @@ onUnmounted(() => {
 </template>
 
 <style scoped>
+.entry {
+  display: flex;
+  align-items: center;
+  gap: 0.55rem;
+  padding: 0.12rem 0.25rem;
+}
+.size {
+  display: inline-grid;
+  place-items: center;
+  min-width: 20px;
+}
+.size > span {
+  border-radius: 5px;
+  border: 1.5px solid var(--soft);
+}
+.shade {
+  width: 20px;
+  height: 14px;
+  border-radius: 3px;
+}
 .filter {
   grid-column: 1 / -1;
   display: grid;

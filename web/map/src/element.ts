@@ -6,11 +6,11 @@ import { Feed, type FeedState, type MarkerSource } from './feed'
 import { Gestures } from './gestures'
 import { drawGraticule, Land, WorldLand } from './land'
 import { MarkerList } from './list'
-import { keyOf, MarkerPainter, type Paint, type PlacedMarker } from './markers'
+import { describeMarker, keyOf, liftOf, MarkerPainter, type Paint, type PlacedMarker } from './markers'
 import { Flight, lessMotion } from './motion'
 import { ClusterOutline } from './outline'
-import { Popup } from './popup'
-import { type Box, unproject } from './projection'
+import { Popup, Tip } from './popup'
+import { type Box, type LonLat, unproject } from './projection'
 import { asMarker, drawShapes, type PlacedShape, shapeAt, shapeKey } from './shapes'
 
 /** What a user picked on the map. */
@@ -35,6 +35,7 @@ export class IdleMap extends HTMLElement {
   private readonly painter = new MarkerPainter(() => this.redraw())
   private readonly world = new WorldLand(() => this.redraw())
   private readonly popup = new Popup('Details')
+  private readonly tip = new Tip()
   private readonly change = new MarkerChange()
   private readonly outline = new ClusterOutline(() => this.redraw())
   private readonly list: MarkerList
@@ -48,6 +49,7 @@ export class IdleMap extends HTMLElement {
   private markers: PlacedMarker[] = []
   private shapes: PlacedShape[] = []
   private hovered: string | null = null
+  private pointer: LonLat | null = null // where it is over the map
   private popupKey: string | null = null // of the marker that the popup belongs to
   private popupBack: HTMLElement | null = null // gets the focus when the popup closes
   private frame = 0
@@ -73,7 +75,7 @@ export class IdleMap extends HTMLElement {
       () => this.moved(),
       () => this.rested(),
     )
-    root.append(style, this.stage, this.list.element, this.popup.element)
+    root.append(style, this.stage, this.list.element, this.tip.element, this.popup.element)
   }
 
   private readonly escape = (e: KeyboardEvent) => {
@@ -177,8 +179,7 @@ export class IdleMap extends HTMLElement {
   showPopup(placed: PlacedMarker): void {
     this.popupKey = keyOf(placed)
     this.popupBack = this.list.focused ?? this.stage
-    const lift = { place: 36, cluster: 14, shape: 4 }[placed.marker.kind]
-    this.popup.show(placed.map, lift)
+    this.popup.show(placed.map, liftOf(placed.marker))
     this.popup.position(this.camera)
     this.popup.element.focus({ preventScroll: true })
     this.redraw()
@@ -242,7 +243,9 @@ export class IdleMap extends HTMLElement {
     // The lower are drawn later, and single places over clusters, so that a foot is never covered.
     this.shapes = this.feed?.shapes ?? []
     const old = this.markers
-    this.markers = (this.feed?.markers ?? []).sort((a, b) => Number(a.marker.count === 1) - Number(b.marker.count === 1) || a.map.y - b.map.y)
+    const order = (p: PlacedMarker | PlacedShape) => p.looks.style.order ?? 0
+    this.shapes.sort((a, b) => order(a) - order(b))
+    this.markers = (this.feed?.markers ?? []).sort((a, b) => order(a) - order(b) || Number(a.marker.count === 1) - Number(b.marker.count === 1) || a.map.y - b.map.y)
     if (!lessMotion()) this.change.begin(old, this.markers)
     this.updateList()
     this.pointed()
@@ -287,6 +290,7 @@ export class IdleMap extends HTMLElement {
 
   private hover(at: ScreenPoint | null): void {
     const hit = at && this.hit(at)
+    this.pointer = at && unproject(this.camera.toMap(at))
     this.stage.classList.toggle('over', hit !== null)
     const key = hit && keyOf(hit)
     if (key !== this.hovered) {
@@ -307,6 +311,19 @@ export class IdleMap extends HTMLElement {
     const hit = this.hit(at)
     this.hidePopup()
     if (hit) this.emitPick(hit)
+  }
+
+  /** Shows the name of what is pointed at, or has the focus, unless its popup is open. */
+  private showTip(): void {
+    const key = this.list.focusedKey ?? this.hovered
+    const shape = this.shapes.find((s) => shapeKey(s) === key)
+    const placed = this.markers.find((m) => keyOf(m) === key) ?? (shape && asMarker(shape, this.pointer ?? undefined))
+    if (!placed || key === this.popupKey) this.tip.hide()
+    else {
+      this.tip.element.textContent = describeMarker(placed.marker)
+      this.tip.show(placed.map, liftOf(placed.marker))
+      this.tip.position(this.camera)
+    }
   }
 
   private redraw(): void {
@@ -365,6 +382,12 @@ export class IdleMap extends HTMLElement {
     }
     context.globalAlpha = 1
     if (this.change.running) this.redraw()
+    else {
+      const shown = this.frames()
+      const labelled = shown.filter(({ placed }) => placed.looks.style.labels && placed.marker.kind === 'place')
+      if (labelled.length > 0) this.painter.drawLabels(context, labelled, shown.map(({ placed, at }) => this.painter.frame(context, placed, at)), paint)
+    }
+    this.showTip()
     this.popup.position(this.camera)
     const spot = this.popupKey !== null && this.markers.find((m) => keyOf(m) === this.popupKey)
     if (spot && !inBox(this.camera.bounds(), spot.marker.at)) this.hidePopup()

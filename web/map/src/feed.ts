@@ -1,5 +1,5 @@
 import { type Camera, covers, gridBox } from './camera'
-import type { Look } from './looks'
+import type { Looks } from './looks'
 import { type Marker, type PlacedMarker, placeMarker } from './markers'
 import type { Box, LonLat } from './projection'
 import { type PlacedShape, placeShape, type Shape } from './shapes'
@@ -7,7 +7,7 @@ import { type PlacedShape, placeShape, type Shape } from './shapes'
 /** Where the markers of one collection come from. */
 export interface MarkerSource {
   id: string
-  looks: ReadonlyMap<string, Look>
+  looks: Looks
   /** Fetches the markers of a box at a zoom. */
   load(box: Box, zoom: number, signal: AbortSignal): Promise<Marker[]>
   /** Fetches the areas and paths of a box at a zoom, the lowest first. */
@@ -113,6 +113,16 @@ class Channel {
   }
 
   want(again: boolean): void {
+    const { zooms } = this.source.looks.style
+    if (zooms && (this.camera.zoom < zooms.from || this.camera.zoom > zooms.to)) {
+      this.stop()
+      this.request = this.asked = this.have = null
+      this.markers = []
+      this.shapes = []
+      this.state = 'settled'
+      this.changed()
+      return
+    }
     const level = Math.floor(this.camera.zoom)
     const view = this.camera.bounds()
     const serves = (x: { box: Box; level: number } | null) => x !== null && x.level === level && covers(x.box, view)

@@ -1,58 +1,83 @@
-import circle from 'lucide-static/icons/circle.svg?raw'
-import clover from 'lucide-static/icons/clover.svg?raw'
-import cross from 'lucide-static/icons/cross.svg?raw'
-import diamond from 'lucide-static/icons/diamond.svg?raw'
-import droplet from 'lucide-static/icons/droplet.svg?raw'
-import heart from 'lucide-static/icons/heart.svg?raw'
-import hexagon from 'lucide-static/icons/hexagon.svg?raw'
-import minus from 'lucide-static/icons/minus.svg?raw'
-import moon from 'lucide-static/icons/moon.svg?raw'
-import square from 'lucide-static/icons/square.svg?raw'
-import star from 'lucide-static/icons/star.svg?raw'
-import triangle from 'lucide-static/icons/triangle.svg?raw'
+import { icons } from './icons'
 
-/** How the places of one category are drawn. The shape always says the same as the colour. */
+/** How one thing is drawn. The shape always says the same as the colour. */
 export interface Look {
   colour: string
   ink: string // of the shape on the colour
   shape: string // an SVG picture, 24 units square
 }
 
-/** Colours that stay apart for colour-blind eyes (M. Okabe and K. Ito, "Color Universal Design", 2008), darkened or lightened for their ink. */
-const palette: readonly (readonly [colour: string, ink: string])[] = [
-  ['#0072b2', '#ffffff'],
-  ['#e69f00', '#1b1b1b'],
-  ['#007a5a', '#ffffff'],
-  ['#cc79a7', '#1b1b1b'],
-  ['#c24a00', '#ffffff'],
-  ['#56b4e9', '#1b1b1b'],
-  ['#6a4c93', '#ffffff'],
-  ['#f0e442', '#1b1b1b'],
-]
-
-const shapes = [circle, triangle, square, star, diamond, droplet, hexagon, moon, cross, clover, heart]
-
-/** The look of places without a category. */
-export const noCategory: Look = { colour: '#5f6b76', ink: '#ffffff', shape: minus }
-
-/**
- * Gives each of the categories a look, in their order. There are 88 different ones; with more categories than that they
- * begin again.
- */
-export function looksFor(categories: readonly string[]): Map<string, Look> {
-  const looks = new Map<string, Look>([['', noCategory]])
-  let n = 0
-  for (const category of categories) {
-    if (looks.has(category)) continue
-    const [colour, ink] = palette[n % palette.length] ?? ['#5f6b76', '#ffffff']
-    looks.set(category, { colour, ink, shape: shapes[n % shapes.length] ?? circle })
-    n++
-  }
-  return looks
+/** What a style says of some features: the name of an icon, and a colour as #rrggbb. */
+export interface LookText {
+  icon?: string
+  colour?: string
 }
+
+/** How a collection is drawn, as the service has it. */
+export interface Style {
+  default: LookText
+  categories?: (LookText & { value: string; label?: string })[]
+  rules?: (LookText & { when: string; label?: string })[]
+  line?: { width?: number; dash?: 'solid' | 'dashed' | 'dotted'; opacity?: number }
+  fill?: { opacity?: number }
+  labels?: boolean
+  zooms?: { from: number; to: number }
+  order?: number
+}
+
+/** What the data of a feature make of its look, as the service has worked it out. */
+export interface Drawing {
+  rule?: number
+  size?: number // CSS pixels
+  colour?: string
+}
+
+const usual = { icon: 'minus', colour: '#5f6b76' }
+
+/** Looks gives the looks of a collection's features by its style. */
+export class Looks {
+  private readonly known = new Map<string, Look>()
+
+  constructor(readonly style: Style) {}
+
+  /** The look of a category, and of one of its features where the data have something to say. */
+  of(category: string, drawing: Drawing = {}): Look {
+    const { rule, colour } = drawing
+    const key = `${rule ?? ''} ${colour ?? ''} ${category}`
+    let look = this.known.get(key)
+    if (!look) {
+      const said = (rule !== undefined ? this.style.rules?.[rule] : this.style.categories?.find((c) => c.value === category)) ?? {}
+      look = lookOf({ ...usual, ...filled(this.style.default), ...filled(said), ...(colour && { colour }) })
+      this.known.set(key, look)
+    }
+    return look
+  }
+}
+
+function filled(l: LookText): LookText {
+  return { ...(l.icon && { icon: l.icon }), ...(l.colour && { colour: l.colour }) }
+}
+
+export function lookOf(l: LookText): Look {
+  const colour = l.colour ?? usual.colour
+  return { colour, ink: inkOn(colour), shape: icons[l.icon ?? ''] ?? icons[usual.icon] ?? '' }
+}
+
+/** Black or white, whichever has the higher contrast on a colour (WCAG 2.2, relative luminance). */
+function inkOn(colour: string): string {
+  const channel = (i: number) => {
+    const v = parseInt(colour.slice(i, i + 2), 16) / 255
+    return v <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4
+  }
+  const luminance = 0.2126 * channel(1) + 0.7152 * channel(3) + 0.0722 * channel(5)
+  return luminance > 0.24 ? '#1b1b1b' : '#ffffff'
+}
+
+/** Plain shapes are filled; other icons are drawn in lines. */
+const solid = new Set(['circle', 'clover', 'cross', 'diamond', 'droplet', 'heart', 'hexagon', 'moon', 'square', 'star', 'triangle'].map((n) => icons[n]))
 
 /** The shape of a look as a URL for pictures, drawn in a colour. */
 export function shapeURL(look: Look, ink: string): string {
-  const svg = look.shape.replaceAll('currentColor', ink).replace('fill="none"', `fill="${ink}"`)
-  return `data:image/svg+xml,${encodeURIComponent(svg)}`
+  const svg = look.shape.replaceAll('currentColor', ink)
+  return `data:image/svg+xml,${encodeURIComponent(solid.has(look.shape) ? svg.replace('fill="none"', `fill="${ink}"`) : svg)}`
 }

@@ -1,5 +1,5 @@
 import type { ScreenPoint } from './camera'
-import { type Look, noCategory, shapeURL } from './looks'
+import { type Drawing, type Look, type Looks, shapeURL } from './looks'
 import { type Box, type LonLat, type MapPoint, project } from './projection'
 
 /** What to draw at one spot: a place, or a cluster standing for several. */
@@ -10,6 +10,7 @@ export interface Marker {
   name: string // of a place
   id: string // of a place
   category: string // of a place
+  drawing: Drawing // of a place
   count: number // places it stands for; 1 for a place
   tally: readonly (readonly [category: string, count: number])[] // of a cluster, in the order of the legend
   opensAt: number | null // the zoom at which a cluster opens; null where its places share a spot
@@ -30,11 +31,11 @@ export interface PlacedMarker {
   marker: Marker
   map: MapPoint
   look: Look
-  looks: ReadonlyMap<string, Look>
+  looks: Looks
 }
 
-export function placeMarker(source: string, marker: Marker, looks: ReadonlyMap<string, Look>): PlacedMarker {
-  return { source, marker, map: project(marker.at), looks, look: looks.get(marker.category) ?? noCategory }
+export function placeMarker(source: string, marker: Marker, looks: Looks): PlacedMarker {
+  return { source, marker, map: project(marker.at), looks, look: looks.of(marker.category, marker.drawing) }
 }
 
 /** A key of a marker that is unique on the map. */
@@ -56,7 +57,7 @@ export interface Paint {
 }
 
 // A place is a plate on a post, whose round foot stands on the very spot; these are CSS pixels.
-const plate = 26
+const usualPlate = 26
 const plateRound = 7
 const foot = 10 // from the plate to the spot
 const footRound = 2.5
@@ -73,6 +74,16 @@ export interface Frame {
   height: number
 }
 
+/** How wide the plate of a place is. Sizes go in steps, so that few pictures serve many places. */
+export function plateOf(m: Marker): number {
+  return m.drawing.size ? Math.round(m.drawing.size / 2) * 2 : usualPlate
+}
+
+/** How far the top of a marker is above its spot. */
+export function liftOf(m: Marker): number {
+  return m.kind === 'shape' ? 4 : m.kind === 'cluster' ? badgeHeight / 2 : plateOf(m) + foot
+}
+
 /** MarkerPainter draws markers, keeping pictures of plates so that thousands cost little. */
 export class MarkerPainter {
   private readonly plates = new Map<string, HTMLCanvasElement>()
@@ -87,13 +98,16 @@ export class MarkerPainter {
   }
 
   frame(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint): Frame {
-    if (p.marker.count === 1) return { left: at.x - plate / 2, top: at.y - foot - plate, width: plate, height: plate + foot + footRound }
+    if (p.marker.count === 1) {
+      const plate = plateOf(p.marker)
+      return { left: at.x - plate / 2, top: at.y - foot - plate, width: plate, height: plate + foot + footRound }
+    }
     const width = this.badgeWidth(context, countText(p.marker.count))
     return { left: at.x - width / 2, top: at.y - badgeHeight / 2, width, height: badgeHeight }
   }
 
   draw(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint, paint: Paint, density: number, raised: boolean): void {
-    if (p.marker.count === 1) this.drawPlace(context, p.look, at, paint, density)
+    if (p.marker.count === 1) this.drawPlace(context, p.look, plateOf(p.marker), at, paint, density)
     else this.drawCluster(context, p, at, paint)
     if (raised) {
       const f = this.frame(context, p, at)
@@ -105,16 +119,16 @@ export class MarkerPainter {
     }
   }
 
-  private drawPlace(context: CanvasRenderingContext2D, look: Look, at: ScreenPoint, paint: Paint, density: number): void {
-    const picture = this.plate(look, paint, density)
+  private drawPlace(context: CanvasRenderingContext2D, look: Look, plate: number, at: ScreenPoint, paint: Paint, density: number): void {
+    const picture = this.plate(look, plate, paint, density)
     if (!picture) return
     const m = plateMargin
     context.drawImage(picture, at.x - plate / 2 - m, at.y - foot - plate - m, plate + 2 * m, plate + foot + 2 * m)
   }
 
   /** The picture of a plate on its foot, or null until its shape is there. */
-  private plate(look: Look, paint: Paint, density: number): HTMLCanvasElement | null {
-    const key = `${look.colour} ${look.shape} ${paint.paper} ${density}`
+  private plate(look: Look, plate: number, paint: Paint, density: number): HTMLCanvasElement | null {
+    const key = `${plate} ${look.colour} ${look.shape} ${paint.paper} ${density}`
     const known = this.plates.get(key)
     if (known) return known
     const shape = this.shape(look)
@@ -127,7 +141,7 @@ export class MarkerPainter {
     c.scale(density, density)
     c.translate(plateMargin, plateMargin)
     const outline = new Path2D()
-    outline.roundRect(0, 0, plate, plate, plateRound)
+    outline.roundRect(0, 0, plate, plate, Math.min(plateRound, plate * 0.27))
     outline.rect(plate / 2 - 1.25, plate - 1, 2.5, foot)
     outline.moveTo(plate / 2 + footRound, plate + foot)
     outline.arc(plate / 2, plate + foot, footRound, 0, 2 * Math.PI)
@@ -137,7 +151,8 @@ export class MarkerPainter {
     c.stroke(outline)
     c.fillStyle = look.colour
     c.fill(outline)
-    c.drawImage(shape, 6, 6, plate - 12, plate - 12)
+    const inset = plate * 0.2
+    c.drawImage(shape, inset, inset, plate - 2 * inset, plate - 2 * inset)
     this.plates.set(key, canvas)
     return canvas
   }
@@ -146,7 +161,7 @@ export class MarkerPainter {
     const url = shapeURL(look, look.ink)
     const known = this.shapes.get(url)
     if (known) return known.complete && known.naturalWidth > 0 ? known : null
-    const image = new Image(48, 48)
+    const image = new Image(96, 96)
     image.onload = () => this.onLoad()
     image.src = url
     this.shapes.set(url, image)
@@ -174,10 +189,32 @@ export class MarkerPainter {
     let x = left + 4
     for (const [category, count] of p.marker.tally) {
       const share = (inner * count) / p.marker.count
-      context.fillStyle = (p.looks.get(category) ?? noCategory).colour
+      context.fillStyle = p.looks.of(category).colour
       context.fillRect(x, top + height - barHeight - 3, share, barHeight)
       x += share
     }
+  }
+
+  /** Writes names beside places, those that do not run into what is there already. */
+  drawLabels(context: CanvasRenderingContext2D, labelled: readonly { placed: PlacedMarker; at: ScreenPoint }[], taken: readonly Frame[], paint: Paint): void {
+    const all = [...taken]
+    context.font = '12px system-ui, sans-serif'
+    context.textBaseline = 'middle'
+    context.lineJoin = 'round'
+    for (const { placed, at } of labelled) {
+      const text = placed.marker.name.length > 28 ? `${placed.marker.name.slice(0, 27)}…` : placed.marker.name
+      if (!text) continue
+      const f = this.frame(context, placed, at)
+      const label = { left: f.left + f.width + 3, top: f.top + 4, width: context.measureText(text).width, height: 16 }
+      if (all.some((o) => o !== label && overlap(o, label))) continue
+      all.push(label)
+      context.strokeStyle = paint.paper
+      context.lineWidth = 3
+      context.strokeText(text, label.left, label.top + 8)
+      context.fillStyle = paint.ink
+      context.fillText(text, label.left, label.top + 8)
+    }
+    context.textBaseline = 'alphabetic'
   }
 
   private badgeWidth(context: CanvasRenderingContext2D, text: string): number {
@@ -189,6 +226,10 @@ export class MarkerPainter {
     }
     return width
   }
+}
+
+function overlap(a: Frame, b: Frame): boolean {
+  return a.left < b.left + b.width && b.left < a.left + a.width && a.top < b.top + b.height && b.top < a.top + a.height
 }
 
 const badgeFont = '600 13px system-ui, sans-serif'

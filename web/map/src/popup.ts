@@ -1,6 +1,41 @@
 import type { Camera } from './camera'
 import type { MapPoint } from './projection'
 
+/** Tip is a word about what is pointed at. It says nothing that its button does not say to a screen reader. */
+export class Tip {
+  readonly element = document.createElement('div')
+  private spot: MapPoint | null = null
+  private lift = 0
+
+  constructor() {
+    this.element.className = 'tip'
+    this.element.setAttribute('aria-hidden', 'true')
+    this.element.hidden = true
+    this.element.dir = 'auto'
+  }
+
+  show(spot: MapPoint, lift: number): void {
+    this.spot = spot
+    this.lift = lift
+    this.element.hidden = false
+  }
+
+  hide(): void {
+    this.spot = null
+    this.element.hidden = true
+  }
+
+  position(camera: Camera): void {
+    if (!this.spot) return
+    const at = camera.toScreen(this.spot)
+    const { offsetWidth: width, offsetHeight: height } = this.element
+    const above = at.y - this.lift - gap - height
+    const top = above >= edge ? above : at.y + 3 * gap
+    const left = Math.max(edge, Math.min(camera.width - width - edge, at.x - width / 2))
+    this.element.style.transform = `translate(${Math.round(left)}px, ${Math.round(top)}px)`
+  }
+}
+
 const gap = 6 // CSS pixels between a popup and what it belongs to
 const edge = 8 // and between it and the edge of the map
 

@@ -1,6 +1,6 @@
 import type { Geometry, Position } from 'geojson'
 import type { Camera, ScreenPoint } from './camera'
-import { type Look, noCategory } from './looks'
+import type { Drawing, Look, Looks } from './looks'
 import type { Paint, PlacedMarker } from './markers'
 import { type LonLat, type MapPoint, project, shortWay, unproject } from './projection'
 
@@ -9,6 +9,7 @@ export interface Shape {
   id: string
   name: string
   category: string
+  drawing: Drawing
   geometry: Geometry
 }
 
@@ -17,21 +18,22 @@ export interface PlacedShape {
   source: string
   shape: Shape
   look: Look
-  looks: ReadonlyMap<string, Look>
+  looks: Looks
   areas: MapPoint[][][] // rings of each area
   lines: MapPoint[][]
   dots: MapPoint[]
   middle: MapPoint
 }
 
-const fillOpacity = 0.16
-const strokeWidth = 2.5
+const usualFill = 0.16 // opacity
+const usualWidth = 2.5 // of strokes, in CSS pixels
+const dashes = { solid: [], dashed: [3, 2.2], dotted: [0.1, 2] } // of the width
 const dotRadius = 4
 const reach = 7 // CSS pixels from a line at which it is still hit
 
-export function placeShape(source: string, shape: Shape, looks: ReadonlyMap<string, Look>): PlacedShape {
+export function placeShape(source: string, shape: Shape, looks: Looks): PlacedShape {
   const placed: PlacedShape = {
-    source, shape, looks, look: looks.get(shape.category) ?? noCategory, areas: [], lines: [], dots: [], middle: { x: 0, y: 0 },
+    source, shape, looks, look: looks.of(shape.category, shape.drawing), areas: [], lines: [], dots: [], middle: { x: 0, y: 0 },
   }
   add(placed, shape.geometry)
   const points = [...placed.areas.flatMap((rings) => rings[0] ?? []), ...placed.lines.flat(), ...placed.dots]
@@ -80,10 +82,10 @@ export const shapeKey = (s: PlacedShape) => `${s.source}/shape ${s.shape.id}`
 
 /** A shape as what is picked at a position: what a popup shows does not depend on where it is. */
 export function asMarker(s: PlacedShape, at: LonLat = unproject(s.middle)): PlacedMarker {
-  const { id, name, category } = s.shape
+  const { id, name, category, drawing } = s.shape
   return {
     source: s.source,
-    marker: { key: `shape ${id}`, kind: 'shape', at, id, name, category, count: 1, tally: [], opensAt: null, extent: null, stacked: [] },
+    marker: { key: `shape ${id}`, kind: 'shape', at, id, name, category, drawing, count: 1, tally: [], opensAt: null, extent: null, stacked: [] },
     map: project(at),
     look: s.look,
     looks: s.looks,
@@ -98,18 +100,28 @@ export function drawShapes(context: CanvasRenderingContext2D, camera: Camera, sh
     const up = raised.has(shapeKey(s))
     context.beginPath()
     for (const ring of s.areas.flat()) trace(context, camera, ring, true)
+    const { line = {}, fill = {} } = s.looks.style
+    const opacity = fill.opacity ?? usualFill
     context.fillStyle = s.look.colour
-    context.globalAlpha = up ? fillOpacity * 2 : fillOpacity
+    context.globalAlpha = up ? Math.min(1, opacity + 0.16) : opacity
     context.fill('evenodd')
+    context.globalAlpha = line.opacity ?? 1
+    for (const path of s.lines) trace(context, camera, path, false)
+    const width = line.width ?? usualWidth
+    if (width > 0 || up) {
+      // A light edge keeps a line apart from whatever it crosses.
+      context.strokeStyle = up ? paint.focus : paint.paper
+      context.lineWidth = width + (up ? 4 : 2)
+      context.stroke()
+    }
+    if (width > 0) {
+      context.setLineDash(dashes[line.dash ?? 'solid'].map((n) => n * width))
+      context.strokeStyle = s.look.colour
+      context.lineWidth = width
+      context.stroke()
+      context.setLineDash([])
+    }
     context.globalAlpha = 1
-    for (const line of s.lines) trace(context, camera, line, false)
-    // A light edge keeps a line apart from whatever it crosses.
-    context.strokeStyle = up ? paint.focus : paint.paper
-    context.lineWidth = strokeWidth + (up ? 4 : 2)
-    context.stroke()
-    context.strokeStyle = s.look.colour
-    context.lineWidth = strokeWidth
-    context.stroke()
     for (const dot of s.dots) {
       const at = camera.toScreen(dot)
       context.beginPath()

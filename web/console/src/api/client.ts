@@ -1,8 +1,11 @@
-import type { Box, LonLat, Marker, Shape } from '@idlebeacon/map'
+import type { Box, Drawing, LonLat, Marker, Shape } from '@idlebeacon/map'
 import type { components } from './schema'
 
 export type Collection = components['schemas']['Collection']
 export type Item = components['schemas']['Item']
+export type Legend = components['schemas']['Legend']
+export type StyleText = components['schemas']['Style']
+export type StoredStyle = components['schemas']['StoredStyle']
 type Markers = components['schemas']['Markers']
 
 /** An answer of the service that says what went wrong. */
@@ -15,16 +18,13 @@ export class ProblemError extends Error {
   }
 }
 
-async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
+export async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
   const response = await fetch(path, { signal: signal ?? null, headers: { Accept: 'application/json' } })
-  if (!response.ok) {
-    const problem = (await response.json().catch(() => ({}))) as { detail?: string }
-    throw new ProblemError(response.status, problem.detail ?? `The service answered ${response.status} ${response.statusText}.`)
-  }
+  if (!response.ok) throw await problemOf(response)
   return (await response.json()) as T
 }
 
-const collectionPath = (id: string) => `/api/collections/${encodeURIComponent(id)}`
+export const collectionPath = (id: string) => `/api/collections/${encodeURIComponent(id)}`
 
 const boxText = (b: Box) => [b.west, b.south, b.east, b.north].map((v) => Number(v.toFixed(7))).join(',')
 
@@ -35,6 +35,26 @@ export async function fetchCollections(signal?: AbortSignal): Promise<Collection
 export function fetchItem(collection: string, id: string, signal: AbortSignal): Promise<Item> {
   return get<Item>(`${collectionPath(collection)}/items/${encodeURIComponent(id)}`, signal)
 }
+
+/** Sends something and reads the answer. */
+export async function send<T>(method: string, path: string, body: BodyInit | null, contentType: string, signal?: AbortSignal): Promise<T> {
+  const response = await fetch(path, { method, body, headers: { 'Content-Type': contentType }, signal: signal ?? null })
+  if (!response.ok) throw await problemOf(response)
+  return (response.status === 204 ? undefined : await response.json()) as T
+}
+
+async function problemOf(response: Response): Promise<ProblemError> {
+  const problem = (await response.json().catch(() => ({}))) as { detail?: string }
+  return new ProblemError(response.status, problem.detail ?? `The service answered ${response.status} ${response.statusText}.`)
+}
+
+export const fetchStyle = (collection: string, signal?: AbortSignal) => get<StoredStyle>(`${collectionPath(collection)}/style`, signal)
+export const fetchLegend = (collection: string, signal?: AbortSignal) => get<Legend>(`${collectionPath(collection)}/legend`, signal)
+
+export const saveStyle = (collection: string, style: StyleText) =>
+  send<StoredStyle>('PUT', `${collectionPath(collection)}/style`, JSON.stringify(style), 'application/json')
+
+export const resetStyle = (collection: string) => send<undefined>('DELETE', `${collectionPath(collection)}/style`, null, 'application/json')
 
 /** What a user has chosen of a collection's places. */
 export interface Chosen {
@@ -89,7 +109,8 @@ export async function fetchShapes(
   if (categories.length > 0 && categories.every((c) => chosen.hidden.includes(c))) return []
   const answer = await get<components['schemas']['Shapes']>(viewPath('shapes', collection, box, zoom, chosen, categories), signal)
   return answer.features.map((f) => ({
-    id: f.id, name: f.properties.name ?? '', category: f.properties.category ?? '', geometry: f.geometry as GeoJSON.Geometry,
+    id: f.id, name: f.properties.name ?? '', category: f.properties.category ?? '', drawing: drawingOf(f.properties),
+    geometry: f.geometry as GeoJSON.Geometry,
   }))
 }
 
@@ -116,6 +137,7 @@ export async function fetchMarkers(
       id: p.kind === 'place' ? f.id : '',
       name: p.name ?? '',
       category: p.category ?? '',
+      drawing: drawingOf(p),
       count: p.count ?? 1,
       tally: Object.entries(p.tally ?? {}).sort(([a], [b]) => place(a) - place(b)),
       opensAt: p.opens_at ?? null,
@@ -123,6 +145,10 @@ export async function fetchMarkers(
       stacked: (p.places ?? []).map((s) => ({ id: s.id, name: s.name ?? '', category: s.category ?? '' })),
     }
   })
+}
+
+function drawingOf(p: { rule?: number; size?: number; colour?: string }): Drawing {
+  return { ...(p.rule !== undefined && { rule: p.rule }), ...(p.size && { size: p.size }), ...(p.colour && { colour: p.colour }) }
 }
 
 function viewPath(what: 'markers' | 'shapes', collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[]): string {

@@ -1,0 +1,155 @@
+package style
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"strconv"
+)
+
+// A Legend is the key to a style.
+type Legend struct {
+	Entries []Entry `json:"entries"`
+	// Unstyled are the categories in the data that have no look of their own, and
+	// Unused those that have one but are not in the data.
+	Unstyled []string `json:"unstyled"`
+	Unused   []string `json:"unused"`
+}
+
+// An Entry is one line of a legend.
+type Entry struct {
+	Kind   string  `json:"kind"` // "category", "rule", "size" or "shade"
+	Label  string  `json:"label"`
+	Icon   string  `json:"icon,omitempty"`
+	Colour string  `json:"colour,omitempty"`
+	Value  string  `json:"value,omitempty"`  // of a category
+	When   string  `json:"when,omitempty"`   // of a rule: its condition
+	Count  int     `json:"count,omitempty"`  // of a category: how many features have it
+	Number float64 `json:"number,omitempty"` // of a size: an example
+	Pixels float64 `json:"pixels,omitempty"` // and how large it is drawn
+}
+
+// A Count says how many features have a category.
+type Count struct {
+	Category string
+	Count    int
+}
+
+// LookOf returns the look of a category, with the default's where it has none.
+func (s *Style) LookOf(category string) Look {
+	for _, c := range s.Categories {
+		if c.Value == category {
+			return s.filled(c.Look)
+		}
+	}
+	return s.filled(Look{})
+}
+
+func (s *Style) filled(l Look) Look {
+	return Look{Icon: cmp.Or(l.Icon, s.Default.Icon, usualIcon), Colour: cmp.Or(l.Colour, s.Default.Colour, usualColour)}
+}
+
+// Legend returns the key for data with the given categories, in their order.
+func (r *Resolved) Legend(counts []Count) Legend {
+	l := Legend{Entries: []Entry{}, Unstyled: []string{}, Unused: []string{}}
+	for _, rule := range r.Rules {
+		look := r.filled(rule.Look)
+		l.Entries = append(l.Entries, Entry{Kind: "rule", Label: cmp.Or(rule.Label, rule.When), Icon: look.Icon, Colour: look.Colour, When: rule.When})
+	}
+	there := map[string]int{}
+	for _, c := range counts {
+		there[c.Category] = c.Count
+	}
+	category := func(value, label string) {
+		look := r.LookOf(value)
+		l.Entries = append(l.Entries, Entry{Kind: "category", Label: label, Value: value, Icon: look.Icon, Colour: look.Colour, Count: there[value]})
+	}
+	styled := map[string]bool{}
+	for _, c := range r.Categories {
+		styled[c.Value] = true
+		if there[c.Value] == 0 {
+			l.Unused = append(l.Unused, c.Value)
+			continue
+		}
+		category(c.Value, cmp.Or(c.Label, c.Value, "without category"))
+	}
+	for _, c := range counts {
+		if styled[c.Category] {
+			continue
+		}
+		category(c.Category, cmp.Or(c.Category, "without category"))
+		if c.Category != "" {
+			l.Unstyled = append(l.Unstyled, c.Category)
+		}
+	}
+	if r.Size != nil {
+		for _, v := range roundNumbers(r.from, r.to) {
+			l.Entries = append(l.Entries, Entry{Kind: "size", Label: r.Size.Property + " " + number(v), Number: v, Pixels: r.sizeOf(v)})
+		}
+	}
+	if r.Shade != nil {
+		l.Entries = append(l.Entries, r.shadeEntries()...)
+	}
+	return l
+}
+
+func (r *Resolved) shadeEntries() []Entry {
+	entry := func(label, colour string) Entry {
+		return Entry{Kind: "shade", Label: r.Shade.Property + " " + label, Colour: colour}
+	}
+	if r.Shade.Method == "continuous" {
+		var entries []Entry
+		for _, v := range roundNumbers(r.low, r.high) {
+			entries = append(entries, entry(number(v), r.shadeOf(v)))
+		}
+		return entries
+	}
+	if len(r.breaks) == 0 {
+		return []Entry{entry("any", r.colours[0])}
+	}
+	entries := []Entry{entry("below "+number(r.breaks[0]), r.colours[0])}
+	for i := 1; i < len(r.breaks); i++ {
+		entries = append(entries, entry(number(r.breaks[i-1])+" to "+number(r.breaks[i]), r.colours[i]))
+	}
+	last := len(r.breaks) - 1
+	return append(entries, entry(number(r.breaks[last])+" and more", r.colours[last+1]))
+}
+
+// number writes v with four digits at most.
+func number(v float64) string {
+	if v == math.Trunc(v) && math.Abs(v) < 1e15 {
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	}
+	return strconv.FormatFloat(v, 'g', 4, 64)
+}
+
+// roundNumbers returns about three numbers from low to high that are 1, 2 or 5 times
+// a power of ten, ascending, for examples.
+func roundNumbers(low, high float64) []float64 {
+	var all []float64
+	top := roundDown(high)
+	for _, v := range []float64{top, roundDown(top / 2.5), roundDown(top / 10)} {
+		if v > 0 && v >= low && v <= high && !slices.Contains(all, v) {
+			all = append(all, v)
+		}
+	}
+	if len(all) == 0 {
+		all = []float64{low, high}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// roundDown returns the largest 1, 2 or 5 times a power of ten that is not above v.
+func roundDown(v float64) float64 {
+	if v <= 0 {
+		return 0
+	}
+	power := math.Pow(10, math.Floor(math.Log10(v)))
+	for _, f := range []float64{5, 2, 1} {
+		if f*power <= v*(1+1e-12) {
+			return f * power
+		}
+	}
+	return power / 2
+}

@@ -1,0 +1,251 @@
+package style
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"idlebeacon/internal/core/filter"
+)
+
+const full = `{
+	"default": {"icon": "circle", "colour": "#5f6b76"},
+	"categories": [{"value": "mooring", "label": "Moorings", "icon": "anchor", "colour": "#0072b2"}, {"value": "hut", "icon": "house"}],
+	"rules": [{"when": "condition = 'closed' AND berths > 2", "label": "Closed", "icon": "ban", "colour": "#b3261e"}, {"when": "berths > 9"}],
+	"size": {"property": "berths", "least": 20, "most": 40, "from": 0, "to": 100},
+	"shade": {"property": "depth", "method": "equal", "classes": 4},
+	"line": {"width": 2.5, "dash": "dashed", "opacity": 0.8}, "fill": {"opacity": 0.2},
+	"labels": true, "zooms": {"from": 5, "to": 20}, "order": 3,
+	"popup": {"title": "name", "fields": [{"property": "depth", "label": "Depth", "format": "number", "unit": "m"}]}
+}`
+
+func TestParse(t *testing.T) {
+	s, err := Parse([]byte(full))
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw, err := json.Marshal(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := Parse(raw)
+	if err != nil {
+		t.Fatalf("%s: %v", raw, err)
+	}
+	if twice, _ := json.Marshal(again); string(twice) != string(raw) {
+		t.Errorf("%s comes back as %s", raw, twice)
+	}
+	for text, want := range map[string]string{
+		`{`:                                "style: is not valid JSON",
+		`{} {}`:                            "has more after",
+		`{"icons": 1}`:                     "icons: is not a member",
+		`{"categories": {}}`:               "categories: is a object",
+		`{"default": {"icon": "unicorn"}}`: `default.icon: "unicorn" is not an icon`,
+		`{"default": {"colour": "red"}}`:   `default.colour: "red" is not a colour`,
+		`{"categories": [{"value": "a"}, {"value": "a"}]}`:                        `categories[1].value: "a" comes twice`,
+		`{"rules": [{"when": "a >"}]}`:                                            "rules[0].when: is not a condition: at character 4",
+		`{"size": {}}`:                                                            "size.property: is missing",
+		`{"size": {"property": "a", "from": 5, "to": 5}}`:                         "size.from",
+		`{"size": {"property": "a", "least": 50, "most": 20}}`:                    "size.least",
+		`{"shade": {"property": "a", "method": "best"}}`:                          `shade.method: "best" is not known`,
+		`{"shade": {"property": "a", "method": "manual"}}`:                        "shade.breaks: is missing",
+		`{"shade": {"property": "a", "method": "manual", "breaks": [2, 1]}}`:      "ascending",
+		`{"shade": {"property": "a", "method": "equal", "colours": ["#000000"]}}`: "shade.colours: has 1 entries",
+		`{"line": {"dash": "wavy"}}`:                                              "line.dash",
+		`{"fill": {"opacity": 2}}`:                                                "fill.opacity: 2 is outside",
+		`{"zooms": {"from": 9, "to": 3}}`:                                         "zooms.to",
+		`{"popup": {"fields": [{"property": "a", "format": "roman"}]}}`:           "popup.fields[0].format",
+		`{"tooltip": [""]}`:                                                       "tooltip[0]: is missing",
+		`{"default": {"icon": "` + strings.Repeat("x", MaxBytes) + `"}}`:          "the most is",
+	} {
+		_, err := Parse([]byte(text))
+		var field *FieldError
+		if !errors.As(err, &field) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%.60s: %v, want ...%s...", text, err, want)
+		}
+	}
+}
+
+func values(r *Resolved, of map[string]filter.Value) []filter.Value {
+	var all []filter.Value
+	for _, name := range r.Properties() {
+		all = append(all, of[name])
+	}
+	return all
+}
+
+func TestDraw(t *testing.T) {
+	s, err := Parse([]byte(full))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.Resolve(func(string) []float64 { return []float64{0, 1, 2, 3, 4} })
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		berths, depth filter.Value
+		closed        bool
+		want          Drawing
+	}{
+		{filter.NumberValue(100), filter.NumberValue(0.5), false, Drawing{1, 40, ""}},
+		{filter.NumberValue(1e9), filter.Value{}, true, Drawing{0, 40, ""}},
+		{filter.NumberValue(0), filter.NumberValue(0.5), true, Drawing{-1, 20, r.colours[0]}},
+		{filter.NumberValue(-5), filter.NumberValue(1), true, Drawing{-1, 20, r.colours[1]}},
+		{filter.Value{}, filter.NumberValue(99), false, Drawing{-1, 0, r.colours[3]}},
+		{filter.TextValue("many"), filter.TextValue("deep"), false, Drawing{-1, 0, ""}},
+	} {
+		of := map[string]filter.Value{"berths": c.berths, "depth": c.depth}
+		if c.closed {
+			of["condition"] = filter.TextValue("closed")
+		}
+		if got := r.Draw(values(r, of)); got != c.want {
+			t.Errorf("%v, %v, closed %v: %+v, want %+v", c.berths, c.depth, c.closed, got, c.want)
+		}
+	}
+}
+
+// TestSizesAreAreas checks that areas are in proportion to numbers, whatever the
+// data, and that a few large numbers do not make all others small.
+func TestSizesAreAreas(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 1))
+	for range 50 {
+		var numbers []float64
+		for range 1 + r.IntN(300) {
+			numbers = append(numbers, r.ExpFloat64()*100)
+		}
+		numbers = append(numbers, 1e7)
+		s := &Style{Size: &Size{Property: "n", Least: 20, Most: 40}}
+		resolved, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) })
+		if err != nil {
+			t.Fatal(err)
+		}
+		area := func(v float64) float64 {
+			d := resolved.Draw([]filter.Value{filter.NumberValue(v)}).Size
+			return d * d
+		}
+		half := resolved.to / 2
+		if got, want := area(half)-area(0), (area(resolved.to)-area(0))/2; math.Abs(got-want) > 10 {
+			t.Fatalf("half of %v has the area %v more than 0, want %v", resolved.to, got, want)
+		}
+		if len(numbers) > 100 && resolved.to > 1e5 {
+			t.Fatalf("the largest size is that of %v", resolved.to)
+		}
+	}
+	for _, numbers := range [][]float64{nil, {5}, {0, 0, 0}, {-3, -2}} {
+		resolved, err := (&Style{Size: &Size{Property: "n"}}).Resolve(func(string) []float64 { return numbers })
+		if err != nil || !(resolved.from < resolved.to) {
+			t.Errorf("%v: from %v to %v, %v", numbers, resolved.from, resolved.to, err)
+		}
+	}
+}
+
+// TestShades checks for every method that larger numbers never have an earlier
+// colour, and that quantiles share the data evenly.
+func TestShades(t *testing.T) {
+	r := rand.New(rand.NewPCG(2, 2))
+	for _, h := range []Shade{
+		{Method: "equal", Classes: 4}, {Method: "quantile", Classes: 5}, {Method: "continuous"}, {Method: "manual", Breaks: []float64{1, 2, 5}},
+		{Method: "quantile", Classes: 3, Colours: []string{"#000000", "#ffffff"}}, {Method: "equal", Classes: 2, Colours: []string{"#ff0000", "#00ff00"}},
+	} {
+		h.Property = "n"
+		for _, size := range []int{0, 1, 3, 500} {
+			var numbers []float64
+			for range size {
+				numbers = append(numbers, math.Floor(r.ExpFloat64()*20))
+			}
+			s := &Style{Shade: &h}
+			if err := s.Validate(); err != nil {
+				t.Fatal(err)
+			}
+			resolved, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) })
+			if err != nil {
+				t.Fatal(err)
+			}
+			counts, last := map[string]int{}, -1
+			slices.Sort(numbers)
+			for _, v := range numbers {
+				colour := resolved.Draw([]filter.Value{filter.NumberValue(v)}).Colour
+				counts[colour]++
+				if h.Method == "continuous" {
+					continue
+				}
+				at := slices.Index(resolved.colours, colour)
+				if at < last {
+					t.Fatalf("%+v: %v has the colour %d, one before it %d", h, v, at, last)
+				}
+				last = at
+			}
+			if h.Method == "quantile" && size == 500 {
+				for colour, n := range counts {
+					if n > 500/h.Classes*2 {
+						t.Errorf("%+v: %d of 500 are %s", h, n, colour)
+					}
+				}
+			}
+			if entries := resolved.Legend(nil).Entries; len(entries) == 0 || len(entries) > 9 {
+				t.Errorf("%+v: legend %+v", h, entries)
+			}
+		}
+	}
+}
+
+func TestLegend(t *testing.T) {
+	s, err := Parse([]byte(full))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.Resolve(func(string) []float64 { return []float64{0, 8} })
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := r.Legend([]Count{{"", 3}, {"mooring", 7}, {"slipway", 2}})
+	var lines []string
+	for _, e := range l.Entries {
+		lines = append(lines, strings.TrimSpace(fmt.Sprint(e.Kind, " ", e.Label, " ", e.Icon, " ", e.Count, " ", e.Pixels)))
+	}
+	want := []string{
+		"rule Closed ban 0 0", "rule berths > 9 circle 0 0", "category Moorings anchor 7 0", "category without category circle 3 0", "category slipway circle 2 0",
+		"size berths 10 0 23", "size berths 20  0 25.3",
+	}
+	if len(lines) < 8 || !slices.Equal(lines[:5], want[:5]) {
+		t.Errorf("entries\n%s\nwant\n%s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
+	}
+	if !slices.Equal(l.Unstyled, []string{"slipway"}) || !slices.Equal(l.Unused, []string{"hut"}) {
+		t.Errorf("unstyled %q, unused %q", l.Unstyled, l.Unused)
+	}
+	for _, c := range []struct{ low, high float64 }{{0, 6}, {0, 100}, {0, 0.37}, {-5, -1}, {3, 3.1}} {
+		got := roundNumbers(c.low, c.high)
+		if len(got) == 0 || !slices.IsSorted(got) || got[len(got)-1] > c.high || got[0] < c.low {
+			t.Errorf("round numbers from %v to %v: %v", c.low, c.high, got)
+		}
+	}
+	if p := Propose([]string{"", "a", "b"}); len(p.Categories) != 2 || p.Categories[0].Look == p.Categories[1].Look || p.Validate() != nil {
+		t.Errorf("proposed %+v", p)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(full))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		s, err := Parse(raw)
+		if err != nil {
+			return
+		}
+		r, err := s.Resolve(func(string) []float64 { return []float64{-1, 0, 2.5} })
+		if err != nil {
+			t.Fatal(err)
+		}
+		of := make([]filter.Value, len(r.Properties()))
+		for i := range of {
+			of[i] = filter.NumberValue(float64(i))
+		}
+		r.Draw(of)
+		r.Legend([]Count{{"a", 1}})
+	})
+}

@@ -1,0 +1,154 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync/atomic"
+
+	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/shapes"
+	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/store"
+)
+
+// A Style is how a collection is drawn.
+type Style struct {
+	*style.Style
+	Proposed bool   // nobody has said how: this is made from the categories
+	Change   uint64 // the newest change to the collection itself
+}
+
+// looks is the resolved style of a collection, as of some state of it.
+type looks struct {
+	of       *store.Collection
+	resolved *style.Resolved
+	items    int    // how many items the ranges of numbers come from
+	stamp    uint64 // different for each
+}
+
+var stamps atomic.Uint64
+
+// resolved returns the style of a collection with what depends on its data. That is
+// looked at again only when a good part of the data has changed: looks should not
+// change with every edit.
+func (c *collection) resolved() (*looks, error) {
+	info, snapshot, areas := c.info.Load(), c.set.Snapshot(), c.shapes.Snapshot()
+	items := snapshot.Len() + areas.Len()
+	known := c.looks.Load()
+	if known != nil && known.of == info && info.Style != nil && items*10 <= known.items*11+10 && items*11+10 >= known.items*10 {
+		return known, nil
+	}
+	s := &style.Style{}
+	if info.Style == nil {
+		var categories []string
+		for _, count := range c.describe().Categories {
+			categories = append(categories, count.Category)
+		}
+		s = style.Propose(categories)
+	} else {
+		var err error
+		if s, err = style.Parse([]byte(*info.Style)); err != nil {
+			return nil, fmt.Errorf("the stored style of %q: %w", info.ID, err)
+		}
+	}
+	resolved, err := s.Resolve(func(property string) []float64 {
+		const sample = 5000
+		numbers := snapshot.Numbers(property, sample)
+		areas.All(func(shape *shapes.Shape) {
+			if raw, there := shape.Properties.Value(property); there && len(numbers) < sample {
+				if v := filter.JSONValue(raw); v.Kind == filter.Number {
+					numbers = append(numbers, v.Number)
+				}
+			}
+		})
+		return numbers
+	})
+	if err != nil {
+		return nil, err
+	}
+	known = &looks{of: info, resolved: resolved, items: items, stamp: stamps.Add(1)}
+	c.looks.Store(known)
+	return known, nil
+}
+
+// Style returns how a collection is drawn.
+func (s *Service) Style(collection string) (Style, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return Style{}, err
+	}
+	known, err := c.resolved()
+	if err != nil {
+		return Style{}, err
+	}
+	return Style{Style: known.resolved.Style, Proposed: known.of.Style == nil, Change: known.of.Change}, nil
+}
+
+// SetStyle says how a collection is to be drawn: raw is a style as JSON, nil for one
+// that is made from the categories.
+func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte) (Style, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return Style{}, err
+	}
+	info := *c.info.Load()
+	info.Style = nil
+	if raw != nil {
+		var wrong *style.FieldError
+		if _, err := style.Parse(raw); errors.As(err, &wrong) {
+			return Style{}, Invalid(wrong.Field, "%s", wrong.Reason)
+		} else if err != nil {
+			return Style{}, err
+		}
+		text := string(raw)
+		info.Style = &text
+	}
+	_, change, err := s.store.UpdateCollection(ctx, info)
+	if err != nil {
+		return Style{}, explain(err, collection, "")
+	}
+	if err := s.applyOne(ctx, change); err != nil {
+		return Style{}, err
+	}
+	return s.Style(collection)
+}
+
+// Legend returns the key to how a collection is drawn.
+func (s *Service) Legend(collection string) (style.Legend, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return style.Legend{}, err
+	}
+	known, err := c.resolved()
+	if err != nil {
+		return style.Legend{}, err
+	}
+	var counts []style.Count
+	for _, count := range c.describe().Categories {
+		counts = append(counts, style.Count{Category: count.Category, Count: count.Count})
+	}
+	return known.resolved.Legend(counts), nil
+}
+
+// drawing returns a function that tells what the data of a shape make of its look,
+// or nil where no look depends on data.
+func (l *looks) drawing() func(*shapes.Shape) style.Drawing {
+	names := l.resolved.Properties()
+	if len(names) == 0 {
+		return nil
+	}
+	values := make([]filter.Value, len(names))
+	return func(s *shapes.Shape) style.Drawing {
+		for i, name := range names {
+			values[i] = filter.Value{}
+			if name == "id" {
+				values[i] = filter.TextValue(s.ID)
+			}
+			if raw, there := s.Properties.Value(name); there {
+				values[i] = filter.JSONValue(raw)
+			}
+		}
+		return l.resolved.Draw(values)
+	}
+}

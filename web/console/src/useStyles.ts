@@ -1,0 +1,36 @@
+import { Looks, type Style } from '@idlebeacon/map'
+import { type Ref, shallowRef, watch } from 'vue'
+import { type Collection, fetchStyle, type StoredStyle } from './api/client'
+
+/** A collection's style with the looks that follow from it. */
+export interface Styled {
+  change: string // tells one state of the style from another
+  style: StoredStyle
+  looks: Looks
+}
+
+/** Keeps the styles of the collections up to date. One that is not known yet is not in the result. */
+export function useStyles(collections: Ref<Collection[] | null>) {
+  const styles = shallowRef<ReadonlyMap<string, Styled>>(new Map())
+  const asked = new Map<string, string>()
+
+  // What a proposed style is made from are the categories.
+  const changeOf = (c: Collection) => `${c.own_change} ${JSON.stringify(c.categories.map((k) => k.category))}`
+
+  async function load(c: Collection): Promise<void> {
+    const change = changeOf(c)
+    if (asked.get(c.id) === change) return
+    asked.set(c.id, change)
+    try {
+      const style = await fetchStyle(c.id)
+      if (asked.get(c.id) !== change) return
+      if (styles.value.get(c.id) && JSON.stringify(styles.value.get(c.id)?.style) === JSON.stringify(style)) return
+      styles.value = new Map(styles.value).set(c.id, { change, style, looks: new Looks(style as Style) })
+    } catch {
+      asked.delete(c.id) // asked again with the next look at the collections
+    }
+  }
+
+  watch(collections, (now) => now?.forEach((c) => void load(c)), { immediate: true })
+  return styles
+}
