@@ -249,10 +249,11 @@ type ImportReport struct {
 	WithoutID int        `json:"without_id"`
 	Doubtful  int        `json:"doubtful"` // rows whose positions are likely wrong, imported as they are
 	Mended    int        `json:"mended"`   // rows whose positions were likely wrong and mended as asked
+	Repeated  int        `json:"repeated"` // rows whose id came again later in the file: the last one counts
 	DryRun    bool       `json:"dry_run"`
 	Errors    []RowError `json:"errors"`            // the first of the rejected rows
 	Doubts    []RowDoubt `json:"doubts"`            // the first of the doubtful rows
-	Stopped   string     `json:"stopped,omitempty"` // why the file could not be read to its end
+	Stopped   string     `json:"stopped,omitempty"` // of an inspection: why the file could not be read to its end
 }
 
 // RowError says why a row could not be used.

@@ -24,7 +24,7 @@ func TestMapPage(t *testing.T) {
 	if math.Abs(lat+38.5) > 0.1 || math.Abs(lon+22) > 0.1 || zoom < 9 {
 		t.Errorf("the first look is at %v %v, zoom %v, not at the data", lat, lon, zoom)
 	}
-	if got := eval[string](p, "text()"); !strings.Contains(got, "2,400 places") || !strings.Contains(got, "shelter hut") {
+	if got := eval[string](p, "text()"); !strings.Contains(got, "2,400 places") || !strings.Contains(got, "Shelter huts") {
 		t.Errorf("the panel says %s", got)
 	}
 
@@ -87,7 +87,7 @@ func TestAreasAndPaths(t *testing.T) {
 	p.until(shape)
 	p.rested()
 	p.click(p.spot(inside.Lat, inside.Lon))
-	p.until(fmt.Sprintf("details().includes(%q) && details().includes('reason')", area.Properties.Name))
+	p.until(fmt.Sprintf("details().includes(%q) && details().includes('Reason')", area.Properties.Name))
 	p.key(kb.Escape)
 	p.until("details() == ''")
 	eval[any](p, shape+".focus()")
@@ -95,7 +95,7 @@ func TestAreasAndPaths(t *testing.T) {
 	p.until(fmt.Sprintf("details().includes(%q)", area.Properties.Name))
 
 	// With its category switched off it is gone, and its popup with it.
-	eval[any](p, "[...document.querySelectorAll('.legend button')].find(b => b.innerText.includes('no-anchor')).click()")
+	eval[any](p, "[...document.querySelectorAll('.legend button')].find(b => b.innerText.includes('No anchoring')).click()")
 	p.until("details() == '' && !" + shape)
 }
 
@@ -136,7 +136,7 @@ func TestClustersOpenAndPlacesTell(t *testing.T) {
 		p.rested()
 		x, y := p.spot(lats[i], lons[i])
 		p.click(x, y-20)
-		p.until(fmt.Sprintf("details().includes(%q) && details().includes('berths') && details().includes('mooring')", names[i]))
+		p.until(fmt.Sprintf("details().includes(%q) && details().includes('Berths') && details().includes('mooring')", names[i]))
 	}
 	open(0)
 	if box := eval[bool](p, "(() => { const m = map.getBoundingClientRect(), r = popup().getBoundingClientRect(); return r.left >= m.left && r.right <= m.right && r.top >= m.top && r.bottom <= m.bottom })()"); !box {
@@ -295,7 +295,7 @@ func TestScreenshots(t *testing.T) {
 		{"map-dark", "/?lat=-38.425&lon=-22.09&zoom=12.6", 1280, 800, true, nil},
 		{"place", "/?lat=-38.4462&lon=-22.1020&zoom=16.8", 1280, 800, false, func(p *page) {
 			eval[any](p, "buttons().find(b => b.innerText.includes('mooring')).click()")
-			p.until("details().includes('berths')")
+			p.until("details().includes('Berths')")
 		}},
 		{"phone", "", 390, 844, false, func(p *page) {
 			p.do(chromedp.Click(chromedp.CSS(".panel-button")))

@@ -37,12 +37,12 @@ func TestCategoriesAndConditionsInTheConsole(t *testing.T) {
 	chip := func(category string) string {
 		return fmt.Sprintf("[...document.querySelectorAll('.legend button')].find(b => b.innerText.includes('%s'))", category)
 	}
-	eval[any](p, chip("mooring")+".click()")
-	p.until(fmt.Sprintf("total() == %d && location.search.includes('hidden.brindlemere=mooring') && %s.ariaPressed == 'false'", 2400-moorings, chip("mooring")))
+	eval[any](p, chip("Moorings")+".click()")
+	p.until(fmt.Sprintf("total() == %d && location.search.includes('hidden.brindlemere=mooring') && %s.ariaPressed == 'false'", 2400-moorings, chip("Moorings")))
 	if now := eval[bool](p, "buttons().some(b => b.innerText.includes('mooring'))"); now {
 		t.Error("a marker still tells of moorings")
 	}
-	eval[any](p, chip("mooring")+".click()")
+	eval[any](p, chip("Moorings")+".click()")
 	p.until("total() == 2400")
 
 	// A condition chooses, a wrong one tells what is wrong and changes nothing.

@@ -61,9 +61,6 @@ imported again. FILE may be - for standard input.`,
 		} else {
 			printReport(report, n.ID)
 		}
-		if err == nil && report.Stopped != "" {
-			return fmt.Errorf("%s was not read to its end: %s", args[0], report.Stopped)
-		}
 		return err
 	}
 	return cmd
@@ -211,6 +208,9 @@ func printRows(r api.ImportReport) {
 func printReport(r api.ImportReport, collection string) {
 	printRows(r)
 	fmt.Printf("%s read, %d rejected.\n", count(r.Rows, "row", "rows"), r.Rejected)
+	if r.Repeated > 0 {
+		fmt.Printf("%s an id that comes again later: the last one counts.\n", count(r.Repeated, "row has", "rows have"))
+	}
 	if r.Mended > 0 {
 		fmt.Printf("The positions of %s were mended.\n", count(r.Mended, "row", "rows"))
 	}

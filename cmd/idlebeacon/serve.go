@@ -185,7 +185,7 @@ func (p *demoPart) fill(ctx context.Context, c *client.Client, data string, log 
 	if err != nil {
 		return err
 	}
-	if report.Rejected > 0 || report.Stopped != "" {
+	if report.Rejected > 0 {
 		return fmt.Errorf("the demo data was not imported whole: %+v", report)
 	}
 	_, err = c.SetStyle(ctx, p.collection.ID, json.RawMessage(p.style))

@@ -89,7 +89,7 @@ func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 func describeReport(report *service.ImportReport) api.ImportReport {
 	out := api.ImportReport{
 		Rows: report.Rows, Created: report.Created, Replaced: report.Replaced, Unchanged: report.Unchanged, Rejected: report.Rejected,
-		WithoutID: report.WithoutID, Doubtful: report.Doubtful, Mended: report.Mended, DryRun: report.DryRun,
+		WithoutID: report.WithoutID, Doubtful: report.Doubtful, Mended: report.Mended, Repeated: report.Repeated, DryRun: report.DryRun,
 		Errors: make([]api.RowError, len(report.Errors)), Doubts: make([]api.RowDoubt, len(report.Doubts)), Stopped: report.Stopped,
 	}
 	for i, e := range report.Errors {

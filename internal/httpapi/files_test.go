@@ -127,3 +127,59 @@ func TestInspect(t *testing.T) {
 	f.want(200, `"mended":2,"dry_run":false`, "POST", "/api/collections/sites/import?fix=swap_doubtful", file)
 	f.want(200, `"coordinates":[-22.05,-38.5]`, "POST", "/api/inspect?into=sites&fix=swap_doubtful", file)
 }
+
+// TestStyles sets a style and looks at what markers, shapes and the legend make of
+// it.
+func TestStyles(t *testing.T) {
+	f := newFixture(t)
+	sites(f)
+	land(f)
+	f.want(200, `"proposed":true`, "GET", "/api/collections/sites/style", "")
+	f.want(200, `{"kind":"category","label":"mooring","icon":"circle","colour":"#0072b2","value":"mooring","count":34}`, "GET", "/api/collections/sites/legend", "")
+	f.want(400, `"field":"rules[0].when"`, "PUT", "/api/collections/sites/style", `{"rules":[{"when":"berths >"}]}`)
+	f.want(400, `"field":"tiles"`, "PUT", "/api/collections/sites/style", `{"tiles":1}`)
+	f.want(404, "no collection", "PUT", "/api/collections/sea/style", `{}`)
+
+	const view = "/api/collections/sites/markers?bbox=-22.05,-38.6,-21.8,-38.4&zoom=18"
+	_, header, plain := f.call("GET", view, "", "")
+	if strings.Contains(plain, `"size"`) {
+		t.Errorf("without a style: %s", plain)
+	}
+	f.want(200, `"proposed":false`, "PUT", "/api/collections/sites/style", `{
+		"categories":[{"value":"mooring","icon":"anchor","colour":"#123456"},{"value":"ferry","icon":"ship"}],
+		"rules":[{"when":"berths = 3","icon":"ban","label":"Three"}],
+		"size":{"property":"berths","from":0,"to":11,"least":20,"most":40},
+		"shade":{"property":"berths","method":"manual","breaks":[6],"colours":["#aaaaaa","#bbbbbb"]}}`)
+	if status, _, _, err := f.ask(view, header.Get("ETag")); err != nil || status != 200 {
+		t.Errorf("with another style the old answer is said to be right: %d %v", status, err)
+	}
+	drawn := map[string]api.MarkerProperties{}
+	var m api.Markers
+	if err := json.Unmarshal([]byte(f.want(200, "", "GET", view, "")), &m); err != nil {
+		t.Fatal(err)
+	}
+	for _, marker := range m.Features {
+		drawn[marker.ID] = marker.Properties
+	}
+	if p := drawn["bay-03"]; p.Rule == nil || *p.Rule != 0 || p.Colour != "" {
+		t.Errorf("a place that meets a rule is %+v", p)
+	}
+	if p := drawn["bay-11"]; p.Rule != nil || p.Size != 40 || p.Colour != "#bbbbbb" {
+		t.Errorf("a place with many berths is %+v", p)
+	}
+	if p := drawn["bay-00"]; p.Size != 20 || p.Colour != "#aaaaaa" {
+		t.Errorf("a place without berths is %+v", p)
+	}
+	var l api.Legend
+	if err := json.Unmarshal([]byte(f.want(200, "", "GET", "/api/collections/sites/legend", "")), &l); err != nil {
+		t.Fatal(err)
+	}
+	if !slices.Equal(l.Unstyled, []string{"slipway", "tap, cold"}) || !slices.Equal(l.Unused, []string{"ferry"}) {
+		t.Errorf("unstyled %q, unused %q", l.Unstyled, l.Unused)
+	}
+	f.want(200, `"proposed":false`, "PUT", "/api/collections/land/style", `{"rules":[{"when":"deep > 7","colour":"#010203"}]}`)
+	f.want(200, `"id":"skerries"`, "GET", "/api/collections/land/shapes?bbox=-23,-39,-20,-38&zoom=10", "")
+	f.want(200, `"properties":{"name":"The skerries","rule":0}`, "GET", "/api/collections/land/shapes?bbox=-23,-39,-20,-38&zoom=10", "")
+	f.want(204, "", "DELETE", "/api/collections/sites/style", "")
+	f.want(200, `"proposed":true`, "GET", "/api/collections/sites/style", "")
+}

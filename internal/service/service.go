@@ -30,10 +30,11 @@ type Service struct {
 	log   *slog.Logger
 	queue *writeQueue
 
-	stop   context.CancelFunc
-	owned  sync.WaitGroup // the goroutines that Close waits for
-	wake   chan struct{}  // room for one wake-up of the follower
-	behind atomic.Bool    // the last attempt to follow failed
+	stop    context.CancelFunc
+	owned   sync.WaitGroup // the goroutines that Close waits for
+	wake    chan struct{}  // room for one wake-up of the follower
+	imports chan struct{}  // holds one for each large import that runs
+	behind  atomic.Bool    // the last attempt to follow failed
 
 	// mu guards the maps. applying guards what changes the places: only its
 	// holder may touch a collection's set or applied.
@@ -68,11 +69,12 @@ func (c *collection) contents() store.Contents {
 // may call at once.
 func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(places int)) (*Service, error) {
 	s := &Service{
-		store: st,
-		log:   log,
-		wake:  make(chan struct{}, 1),
-		byID:  map[string]*collection{},
-		byKey: map[int64]*collection{},
+		store:   st,
+		log:     log,
+		wake:    make(chan struct{}, 1),
+		imports: make(chan struct{}, maxImports),
+		byID:    map[string]*collection{},
+		byKey:   map[int64]*collection{},
 	}
 	started := time.Now()
 	var loaded atomic.Int64

@@ -348,27 +348,6 @@ func TestACallerThatGivesUp(t *testing.T) {
 	}
 }
 
-func TestImportThatBreaksOff(t *testing.T) {
-	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	broken := `{"type":"FeatureCollection","features":[{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]}},{"type"`
-	report := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(broken), ImportOptions{}))
-	if report.Created != 1 || !strings.Contains(report.Stopped, "ends in the middle, after 1 whole features") {
-		t.Errorf("a file that is cut off: %+v", report)
-	}
-	var invalid *InvalidError
-	if _, err := s.Import(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), ImportOptions{}); !errors.As(err, &invalid) {
-		t.Errorf("a file without coordinates: %v", err)
-	}
-	var missing *NotFoundError
-	if _, err := s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), ImportOptions{}); !errors.As(err, &missing) {
-		t.Errorf("into a collection that is not there: %v", err)
-	}
-	if report := must[ImportReport](t)(s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), ImportOptions{DryRun: true})); report.Rows != 1 {
-		t.Errorf("a dry run into it: %+v", report)
-	}
-}
-
 // TestFollowerTriesAgain keeps the changes from a service for a while, and gives
 // them back without waking it.
 func TestFollowerTriesAgain(t *testing.T) {

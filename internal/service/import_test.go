@@ -1,0 +1,146 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/pgbox/pgboxtest"
+)
+
+func TestFilesThatCannotBeImported(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	var invalid *InvalidError
+	row := `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`
+	for _, rows := range []int{1, 3 * importBatch} {
+		broken := `{"type":"FeatureCollection","features":[` + strings.Repeat(row+",", rows) + `{"type"`
+		_, err := s.Import(t.Context(), "c", strings.NewReader(broken), ImportOptions{})
+		if want := fmt.Sprintf("ends in the middle, after %d whole features", rows); !errors.As(err, &invalid) || !strings.Contains(err.Error(), want) {
+			t.Errorf("a file of %d rows that is cut off: %v", rows, err)
+		}
+	}
+	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
+		t.Errorf("of files that are cut off %d places were imported", c.Places)
+	}
+	if _, err := s.Import(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), ImportOptions{}); !errors.As(err, &invalid) {
+		t.Errorf("a file without coordinates: %v", err)
+	}
+	var missing *NotFoundError
+	if _, err := s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), ImportOptions{}); !errors.As(err, &missing) {
+		t.Errorf("into a collection that is not there: %v", err)
+	}
+	if report := must[ImportReport](t)(s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), ImportOptions{DryRun: true})); report.Rows != 1 {
+		t.Errorf("a dry run into it: %+v", report)
+	}
+}
+
+// many is a CSV file of n rows with ids from 0 and a name each.
+func many(n int, name string) string {
+	var b strings.Builder
+	b.WriteString("id,name,lat,lon\n")
+	for i := range n {
+		fmt.Fprintf(&b, "%d,%s %d,%d,%v\n", i, name, i, i%80, float64(i%1000)/10)
+	}
+	return b.String()
+}
+
+// TestLargeImports checks what becomes of the rows of a file that is large enough to
+// be gathered in the database.
+func TestLargeImports(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "name"}))
+	const n = 5*importBatch + 17
+	first := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(many(n, "old")), ImportOptions{}))
+	if first.Created != n || first.Replaced+first.Unchanged+first.Repeated != 0 {
+		t.Errorf("the first time: %+v", first)
+	}
+	// The same again, with some rows changed, some new, and some that come twice.
+	file := strings.Replace(many(n+100, "old"), "7,old 7,", "7,new 7,", 1) + "5,twice 5,1,1\n5,thrice 5,2,2\nno id,x,95,1\n"
+	second := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file), ImportOptions{}))
+	if second.Created != 100 || second.Replaced != 2 || second.Unchanged != n-2 || second.Repeated != 2 || second.Rejected != 1 {
+		t.Errorf("the second time: %+v", second)
+	}
+	now, _ := inMemory(t, s, "c")
+	fresh, _ := inMemory(t, open(t, dsn), "c")
+	if len(now) != n+100 || !maps.Equal(now, fresh) || now["5"].Name != "thrice 5" || now["7"].Name != "new 7" {
+		t.Errorf("in memory %d places, in the database %d; 5 is %v, 7 is %v", len(now), len(fresh), now["5"], now["7"])
+	}
+	// Each change is numbered, and what was replaced is kept as it was.
+	conn := must[*pgx.Conn](t)(pgx.Connect(t.Context(), dsn))
+	defer conn.Close(t.Context())
+	var changes, highest int
+	var before string
+	if err := conn.QueryRow(t.Context(), "SELECT count(*), max(number), max(before::text) FILTER (WHERE feature_id = '7') FROM changes").Scan(&changes, &highest, &before); err != nil {
+		t.Fatal(err)
+	}
+	var old feature.Feature
+	if err := json.Unmarshal([]byte(before), &old); err != nil || old.Properties.Text("name") != "old 7" || old.ID != "7" || old.At.Lat != 7 {
+		t.Errorf("before its replacement 7 was %s, %v", before, err)
+	}
+	if want := 1 + n + 102; changes != want || highest != want {
+		t.Errorf("%d changes up to number %d, want %d", changes, highest, want)
+	}
+}
+
+// TestImportsAreWholeOrNothing cancels an import when most of its rows have been
+// gathered, and has others edit beside one that goes through.
+func TestImportsAreWholeOrNothing(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "name"}))
+	ctx, cancel := context.WithCancel(t.Context())
+	file := io.MultiReader(strings.NewReader(many(4*importBatch, "a")), readerFunc(func([]byte) (int, error) {
+		cancel()
+		return 0, ctx.Err()
+	}))
+	if _, err := s.Import(ctx, "c", file, ImportOptions{}); !errors.Is(err, context.Canceled) {
+		t.Errorf("cancelled: %v", err)
+	}
+	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
+		t.Errorf("of a cancelled import there are %d places", c.Places)
+	}
+
+	var group sync.WaitGroup
+	for w := range 3 {
+		group.Go(func() {
+			for i := range 40 {
+				if _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprintf("edit-%d-%d", w, i)}); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+		group.Go(func() {
+			if _, err := s.Import(t.Context(), "c", strings.NewReader(many(2*importBatch, fmt.Sprint("w", w))), ImportOptions{}); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	group.Wait()
+	all, _ := inMemory(t, s, "c")
+	if len(all) != 2*importBatch+120 {
+		t.Errorf("%d places, want %d", len(all), 2*importBatch+120)
+	}
+	names := map[string]int{}
+	for id, p := range all {
+		if !strings.HasPrefix(id, "edit") {
+			names[p.Name[:2]]++
+		}
+	}
+	if len(names) != 1 {
+		t.Errorf("imports of the same rows got mixed: %v", names)
+	}
+}
+
+type readerFunc func([]byte) (int, error)
+
+func (f readerFunc) Read(p []byte) (int, error) { return f(p) }
