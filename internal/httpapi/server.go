@@ -111,6 +111,7 @@ func (h *server) Routes() chi.Router {
 	})
 	if h.options.Console != nil {
 		r.Get("/", h.console)
+		r.Get("/data", h.console)
 		r.Get("/assets/*", h.console)
 		r.Get("/favicon.svg", h.console)
 	}
@@ -203,7 +204,7 @@ func (h *server) console(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' https: data: blob:; font-src 'self' data:")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	name := strings.TrimPrefix(r.URL.Path, "/")
-	if name == "" {
+	if !strings.Contains(name, ".") { // a page of the console, which finds out by itself which
 		name = "index.html"
 		if _, err := fs.Stat(h.options.Console, "index.html"); err != nil {
 			http.Error(w, "This build of the service has no console: it was compiled without the web part. Use 'make build'.", http.StatusNotFound)

@@ -2,14 +2,17 @@
 import { type Box, type FeedState, type IdleMap, type MarkerSource, type Pick, type PlacedMarker, type View } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
-import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
+import { computed, onActivated, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { readAddress, viewParts, writeAddress } from './address'
 import { type Chosen, type Collection, everything, fetchBackdrop, fetchMarkers, fetchOutline, fetchShapes } from './api/client'
 import CollectionsPanel from './CollectionsPanel.vue'
 import PlaceDetails from './PlaceDetails.vue'
+import { asked } from './showOnMap'
 import { useCollections } from './useCollections'
 import { useStyles } from './useStyles'
 import ViewReadout from './ViewReadout.vue'
+
+defineOptions({ name: 'MapPage' })
 
 const map = useTemplateRef<IdleMap>('map')
 const address = readAddress()
@@ -87,6 +90,14 @@ onMounted(async () => {
   } catch {
     // The map works without; whether the service answers is told elsewhere.
   }
+})
+
+// Coming back from another page.
+onActivated(() => {
+  const box = asked.value
+  asked.value = null
+  if (box) map.value?.fit(box, false)
+  else if (view.value && start.value) writeAddress(view.value, off.value, chosen.value)
 })
 
 const onMove = (e: Event) => (view.value = (e as CustomEvent<View>).detail)

@@ -51,5 +51,6 @@ export function writeAddress(view: View, off: readonly string[], chosen: Readonl
     if (c.name) q.set(`name.${id}`, c.name)
     if (c.filter) q.set(`filter.${id}`, c.filter)
   }
-  window.history.replaceState(null, '', `?${q.toString().replaceAll('%2C', ',')}`)
+  if (window.location.pathname !== '/') return // another page is shown
+  window.history.replaceState(window.history.state, '', `?${q.toString().replaceAll('%2C', ',')}`)
 }

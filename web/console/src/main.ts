@@ -4,7 +4,10 @@ import Aura from '@primeuix/themes/aura'
 import 'primeicons/primeicons.css'
 import PrimeVue from 'primevue/config'
 import { createApp } from 'vue'
+import { createRouter, createWebHistory } from 'vue-router'
 import App from './App.vue'
+import DataPage from './DataPage.vue'
+import MapPage from './MapPage.vue'
 import './style.css'
 
 const theme = definePreset(Aura, {
@@ -14,6 +17,15 @@ const theme = definePreset(Aura, {
   },
 })
 
+const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: MapPage },
+    { path: '/data', component: DataPage },
+  ],
+})
+
 createApp(App)
+  .use(router)
   .use(PrimeVue, { theme: { preset: theme, options: { darkModeSelector: 'system' } } })
   .mount('#app')

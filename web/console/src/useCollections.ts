@@ -1,11 +1,27 @@
-import { onMounted, onUnmounted, ref } from 'vue'
+import { inject, type InjectionKey, onMounted, onUnmounted, provide, type Ref, ref } from 'vue'
 import { type Collection, fetchCollections } from './api/client'
 
 const refreshEvery = 5_000 // ms
 
-/** Keeps the list of collections up to date, and says whether the service answers. */
-export function useCollections() {
-  const collections = ref<Collection[] | null>(null) // null until first known
+/** The list of collections, and whether the service answers. */
+export interface Collections {
+  collections: Ref<Collection[] | null> // null until first known
+  problem: Ref<string | null>
+  refresh(): Promise<void>
+}
+
+const key: InjectionKey<Collections> = Symbol('collections')
+
+/** The collections that the page above keeps. */
+export function useCollections(): Collections {
+  const kept = inject(key)
+  if (!kept) throw new Error('nothing keeps the collections')
+  return kept
+}
+
+/** Keeps the list of collections up to date for all that is below. */
+export function keepCollections(): void {
+  const collections = ref<Collection[] | null>(null)
   const problem = ref<string | null>(null)
   let timer = 0
   let request: AbortController | null = null
@@ -32,7 +48,7 @@ export function useCollections() {
     clearInterval(timer)
     request?.abort()
   })
-  return { collections, problem, refresh }
+  provide(key, { collections, problem, refresh })
 }
 
 /** Makes a sentence of what the service said. */

@@ -56,6 +56,50 @@ export const saveStyle = (collection: string, style: StyleText) =>
 
 export const resetStyle = (collection: string) => send<undefined>('DELETE', `${collectionPath(collection)}/style`, null, 'application/json')
 
+export type Inspection = components['schemas']['Inspection']
+export type ImportReport = components['schemas']['ImportReport']
+
+/** How a file is to be read: parameters of the service. */
+export type FileOptions = Record<string, string>
+
+/** Tells what is in a file that is meant for a collection. Of a large one only the beginning is sent. */
+export function inspectFile(file: File, into: string, options: FileOptions, signal: AbortSignal): Promise<Inspection> {
+  const most = 4 << 20 // bytes
+  const whole = file.size <= most || /\.kmz$/i.test(file.name)
+  const q = new URLSearchParams({ ...options, ...(into && { into }), partial: String(!whole) })
+  return send('POST', `/api/inspect?${q}`, whole ? file : file.slice(0, most), 'application/octet-stream', signal)
+}
+
+/** Imports a file, telling the share of it that has been sent. Where it is broken off nothing is imported. */
+export function importFile(file: File, into: string, options: FileOptions, progress: (share: number) => void, signal: AbortSignal): Promise<ImportReport> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest() // fetch does not tell how much it has sent
+    request.open('POST', `${collectionPath(into)}/import?${new URLSearchParams(options)}`)
+    request.setRequestHeader('Content-Type', 'application/octet-stream')
+    request.responseType = 'json'
+    request.upload.onprogress = (e) => progress(e.total > 0 ? e.loaded / e.total : 0)
+    request.onload = () => {
+      if (request.status === 200) resolve(request.response as ImportReport)
+      else reject(new ProblemError(request.status, (request.response as { detail?: string } | null)?.detail ?? `The service answered ${request.status}.`))
+    }
+    request.onerror = () => reject(new TypeError('the service does not answer'))
+    request.onabort = () => reject(new DOMException('cancelled', 'AbortError'))
+    signal.addEventListener('abort', () => request.abort())
+    request.send(file)
+  })
+}
+
+export const createCollection = (c: components['schemas']['NewCollection']) => send<Collection>('POST', '/api/collections', JSON.stringify(c), 'application/json')
+export const deleteCollection = (id: string) => send<undefined>('DELETE', collectionPath(id), null, 'application/json')
+export const exportPath = (id: string, format: string) => `${collectionPath(id)}/export?format=${format}`
+
+/** Fetches a page of the items of a collection that meet a condition. */
+export async function fetchItems(collection: string, filter: string, after: string, limit: number, signal: AbortSignal): Promise<{ items: Item[]; matched: number }> {
+  const q = new URLSearchParams({ limit: String(limit), ...(filter && { filter }), ...(after && { after }) })
+  const page = await get<components['schemas']['Items']>(`${collectionPath(collection)}/items?${q}`, signal)
+  return { items: page.features, matched: page.numberMatched }
+}
+
 /** What a user has chosen of a collection's places. */
 export interface Chosen {
   hidden: readonly string[] // categories that are switched off

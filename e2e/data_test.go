@@ -1,0 +1,97 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"idlebeacon/client"
+)
+
+// huts is a file with mistakes that people make: one row has its axes swapped, one
+// lies at 0, 0, and one has no number for its latitude.
+func huts() string {
+	var b strings.Builder
+	b.WriteString("id,name,kind,lat,lon,berths,code\n")
+	for i := range 40 {
+		fmt.Fprintf(&b, "h%d,Hut %d,%s,%.3f,%.3f,%d,00%d\n", i, i, []string{"hut", "bothy"}[i%2], -38.4-float64(i)*0.005, -22.2+float64(i)*0.01, i%7, 100+i)
+	}
+	b.WriteString("x1,Swapped,hut,-22.05,-38.5,2,00999\nx2,Zero,hut,0,0,2,00998\nx3,Bad,hut,north,1,2,00997\n")
+	return b.String()
+}
+
+// TestDataPage imports a file by the console's way, looks at its items and changes
+// how it is drawn.
+func TestDataPage(t *testing.T) {
+	service := demo(t)
+	c := connect(t, service.url)
+	p := browse(t, 1280, 800, service.url)
+	p.until("map && buttons().length > 0")
+	p.do(chromedp.Click(chromedp.CSS("nav a[href='/data']")))
+	p.until("document.querySelector('#data-waters')?.innerText.includes('78 shapes')")
+	eval[any](p, fmt.Sprintf(`(() => {
+		const data = new DataTransfer()
+		data.items.add(new File([%q], 'winter_huts.csv'))
+		document.querySelector('.import').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }))
+	})()`, huts()))
+	p.until("text().includes('43 rows') && text().includes('cannot be used') && text().includes('may be in the wrong place')")
+	p.until("document.querySelector('.choices select').value == 'name' && document.querySelectorAll('.choices select')[1].value == 'kind'")
+	if got := eval[string](p, "[...document.querySelectorAll('tbody tr')].map(r => [...r.querySelectorAll('select')].map(s => s.value)).join(' | ')"); got != "id | ,text | ,text | latitude | longitude | ,number | ,text" {
+		t.Errorf("the columns are %s", got)
+	}
+	// Each offer is taken by itself, and what it changes is told.
+	eval[any](p, "document.querySelector('.fix input[value=swap_doubtful]').click()")
+	p.until("text().includes('1 row will be mended')")
+	eval[any](p, "document.querySelector('.fix input[value=skip_zero]').click()")
+	p.until("text().includes('2 rows cannot be used')")
+	eval[any](p, "[...document.querySelectorAll('.go button')].find(b => b.innerText.includes('Import')).click()")
+	p.until("text().includes('43 rows read: 41 new, 0 replaced, 0 unchanged, 2 rejected')")
+	made, err := c.Collection(t.Context(), "winter-huts")
+	if err != nil || made.Places != 41 || made.NameProperty != "name" || made.CategoryProperty != "kind" || made.Title != "winter huts" {
+		t.Fatalf("the collection is %+v, %v", made, err)
+	}
+	eval[any](p, "[...document.querySelectorAll('.done button')].find(b => b.innerText.includes('Show on map')).click()")
+	p.until("location.pathname == '/' && map && readout('zoom') > 8 && text().includes('bothy')")
+	p.rested()
+	if zoom := eval[float64](p, "map.view.zoom"); zoom < 9 {
+		t.Errorf("the map shows the huts at zoom %v", zoom)
+	}
+
+	// Items and style, back on the page.
+	p.do(chromedp.Click(chromedp.CSS("nav a[href='/data']")))
+	press := func(label string) {
+		t.Helper()
+		p.until("document.querySelector('#data-winter-huts')")
+		eval[any](p, fmt.Sprintf("[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes(%q)).click()", label))
+	}
+	press("Items")
+	p.until("document.querySelectorAll('.items tbody tr').length == 41 && text().includes('00139')")
+	p.do(chromedp.Focus(chromedp.CSS(".items input")))
+	p.key("berths > 4 AND kind = 'bothy'")
+	p.until("document.querySelectorAll('.items tbody tr').length == 5")
+	press("Style")
+	p.until("document.querySelector('.editor select')")
+	eval[any](p, `(() => {
+		const icon = document.querySelector('.editor select')
+		icon.value = 'tent'
+		icon.dispatchEvent(new Event('change', { bubbles: true }))
+	})()`)
+	p.until("text().includes('Not saved yet')")
+	press("Save")
+	p.until("!text().includes('Not saved yet')")
+	style, err := c.Style(t.Context(), "winter-huts")
+	if err != nil || style.Proposed || style.Categories[0].Icon != "tent" {
+		t.Errorf("the style is %+v, %v", style, err)
+	}
+
+	// Deleting asks first.
+	eval[any](p, "document.querySelector(\"#data-winter-huts button[aria-label^='Delete']\").click()")
+	p.until("text().includes('with all of its 41 items?')")
+	eval[any](p, "[...document.querySelectorAll('.ask button')][0].click()")
+	p.until("!document.querySelector('#data-winter-huts')")
+	if _, err := c.Collection(t.Context(), "winter-huts"); !client.IsNotFound(err) {
+		t.Errorf("after it was deleted: %v", err)
+	}
+}

@@ -1,0 +1,462 @@
+<script setup lang="ts">
+import { type Box, type IdleMap, Looks, type Marker, type MarkerSource, type Shape } from '@idlebeacon/map'
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import Message from 'primevue/message'
+import ProgressBar from 'primevue/progressbar'
+import { computed, nextTick, onUnmounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
+import {
+  type Collection, createCollection, deleteCollection, fetchBackdrop, type FileOptions, importFile, type ImportReport, inspectFile, type Inspection, ProblemError,
+} from './api/client'
+
+// A short way from a file to places on the map: choose it, see what was recognised, change that, import.
+const props = defineProps<{ collections: Collection[] }>()
+const emit = defineEmits<{ imported: [collection: string]; show: [box: Box | null] }>()
+
+const map = useTemplateRef<IdleMap>('map')
+const file = shallowRef<File | null>(null)
+const found = shallowRef<Inspection | null>(null)
+const problem = ref<string | null>(null)
+const busy = ref(false)
+const over = ref(false) // a file is dragged over the page
+const roles = ref<Record<string, string>>({}) // of columns, where they are not as found
+const types = ref<Record<string, string>>({}) // likewise
+const fixes = ref<string[]>([])
+const into = ref('') // the collection, or "" for a new one
+const title = ref('')
+const nameProperty = ref('')
+const categoryProperty = ref('')
+const progress = ref<number | null>(null) // while it is being imported: the share that is sent
+const report = shallowRef<ImportReport | null>(null)
+let request = new AbortController()
+let guessed = false // name and category have been proposed for this file
+
+const formatNames: Record<string, string> = {
+  csv: 'CSV', geojson: 'GeoJSON', 'geojson-lines': 'GeoJSON, a feature on each line', 'geojson-seq': 'a GeoJSON text sequence', kml: 'KML', kmz: 'KMZ', gpx: 'GPX',
+}
+const roleNames = { longitude: 'lon_column', latitude: 'lat_column', geometry: 'geometry_column', id: 'id_column' } as const
+const allTypes = ['text', 'number', 'boolean', 'date', 'timestamp']
+const fixLabels: Record<string, string> = {
+  swap_doubtful: 'Swap latitude and longitude in rows that fit only so',
+  skip_zero: 'Leave out rows at 0, 0',
+  decimal_comma: 'Read decimal commas in coordinates',
+  sexagesimal: 'Read degrees, minutes and seconds',
+  web_mercator: 'Read metres as Web Mercator (EPSG:3857)',
+}
+
+/** The fixes that the rows give reason to offer. */
+const offered = computed(() => {
+  const reasons = (found.value?.report.errors ?? []).map((e) => e.reason).join('\n')
+  const named = Object.keys(fixLabels).filter((f) => reasons.includes(f) || found.value?.report.doubts.some((d) => d.fix === f))
+  if (reasons.includes('may be swapped')) named.push('swap_doubtful')
+  return [...new Set([...named, ...fixes.value])]
+})
+const options = computed<FileOptions>(() => {
+  const o: FileOptions = {}
+  for (const [column, role] of Object.entries(roles.value)) if (role in roleNames) o[roleNames[role as keyof typeof roleNames]] = column
+  const typed = Object.entries(types.value).map(([column, type]) => `${column.replace(/[\\,]/g, '\\$&')}:${type}`)
+  if (typed.length > 0) o.type = typed.join(',')
+  if (fixes.value.length > 0) o.fix = fixes.value.join(',')
+  return o
+})
+const isTable = computed(() => found.value?.columns.some((c) => c.role) ?? false)
+const properties = computed(() => found.value?.columns.filter((c) => !c.role).map((c) => c.name) ?? [])
+const newID = computed(() => {
+  const id = title.value.toLowerCase().normalize('NFKD').replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 60) || 'places'
+  let free = id
+  for (let n = 2; props.collections.some((c) => c.id === free); n++) free = `${id}-${n}`
+  return free
+})
+
+function choose(chosen: File | undefined): void {
+  if (!chosen) return
+  file.value = chosen
+  roles.value = {}
+  types.value = {}
+  fixes.value = []
+  report.value = found.value = null
+  title.value = chosen.name.replace(/\.[^.]*$/, '').replace(/[_-]+/g, ' ')
+  guessed = false
+  void inspect()
+}
+
+function drop(e: DragEvent): void {
+  over.value = false
+  choose(e.dataTransfer?.files[0])
+}
+
+async function inspect(): Promise<void> {
+  if (!file.value) return
+  request.abort()
+  const mine = (request = new AbortController())
+  busy.value = true
+  problem.value = null
+  try {
+    found.value = await inspectFile(file.value, into.value, options.value, mine.signal)
+    if (!guessed) {
+      guessed = true
+      nameProperty.value = found.value.name_property
+      categoryProperty.value = found.value.category_property
+    }
+    await nextTick()
+    preview()
+  } catch (e) {
+    if (mine.signal.aborted) return
+    problem.value = said(e)
+  }
+  if (!mine.signal.aborted) busy.value = false
+}
+watch([options, into], () => void inspect(), { deep: true })
+onUnmounted(() => request.abort())
+
+function said(e: unknown): string {
+  return e instanceof ProblemError ? e.message.replace(/^./, (c) => c.toUpperCase()) : 'The service does not answer.'
+}
+
+function setRole(column: string, role: string): void {
+  const others = Object.fromEntries(Object.entries(roles.value).filter(([c, r]) => c !== column && r !== role))
+  roles.value = { ...others, [column]: role }
+}
+
+/** Shows the first rows on the small map. */
+function preview(): void {
+  const features = found.value?.features ?? []
+  const text = (properties: unknown, name: string) => String((properties as Record<string, unknown>)[name] ?? '')
+  const markers: Marker[] = []
+  const shapes: Shape[] = []
+  const box: Box = { west: 180, south: 90, east: -180, north: -90 }
+  features.forEach((f, i) => {
+    const name = nameProperty.value ? text(f.properties, nameProperty.value) : ''
+    const category = categoryProperty.value ? text(f.properties, categoryProperty.value) : ''
+    for (const [lon, lat] of positions(f.geometry as GeoJSON.Geometry)) {
+      Object.assign(box, { west: Math.min(box.west, lon), east: Math.max(box.east, lon), south: Math.min(box.south, lat), north: Math.max(box.north, lat) })
+    }
+    if (f.geometry.type === 'Point') {
+      const [lon = 0, lat = 0] = (f.geometry.coordinates ?? []) as number[]
+      markers.push({
+        key: String(i), kind: 'place', at: { lon, lat }, id: String(i), name: name || f.id || `row ${i + 1}`, category, drawing: {}, count: 1, tally: [], opensAt: null, extent: null, stacked: [],
+      })
+    } else shapes.push({ id: String(i), name: name || f.id || `row ${i + 1}`, category, drawing: {}, geometry: f.geometry as GeoJSON.Geometry })
+  })
+  const source: MarkerSource = {
+    id: 'preview', looks: new Looks({ default: { icon: 'circle', colour: '#0072b2' } }),
+    load: () => Promise.resolve(markers), shapes: () => Promise.resolve(shapes),
+  }
+  if (!map.value) return
+  map.value.sources = [source]
+  if (box.west <= box.east) map.value.fit(box, false)
+}
+
+function positions(g: GeoJSON.Geometry): [number, number][] {
+  if (g.type === 'GeometryCollection') return g.geometries.flatMap(positions)
+  const flat: number[][] = []
+  const walk = (c: unknown): void => {
+    if (Array.isArray(c) && typeof c[0] === 'number') flat.push(c as number[])
+    else if (Array.isArray(c)) c.forEach(walk)
+  }
+  walk(g.coordinates)
+  return flat.map(([lon = 0, lat = 0]) => [lon, lat])
+}
+
+async function run(): Promise<void> {
+  if (!file.value) return
+  const mine = (request = new AbortController())
+  progress.value = 0
+  problem.value = null
+  let made = ''
+  try {
+    let id = into.value
+    if (!id) {
+      id = newID.value
+      await createCollection({ id, title: title.value.trim() || id, name_property: nameProperty.value, category_property: categoryProperty.value })
+      made = id
+    }
+    report.value = await importFile(file.value, id, options.value, (share) => (progress.value = share), mine.signal)
+    into.value = id
+    emit('imported', id)
+  } catch (e) {
+    if (made) await deleteCollection(made).catch(() => {}) // nothing half is left
+    problem.value = mine.signal.aborted ? 'Cancelled: nothing was imported.' : said(e)
+  }
+  progress.value = null
+}
+
+function again(): void {
+  file.value = found.value = report.value = null
+  into.value = ''
+  problem.value = null
+}
+
+/** The rejected rows as a file to work through. */
+function downloadRejected(): void {
+  const quote = (s: string) => `"${s.replaceAll('"', '""')}"`
+  const lines = (report.value?.errors ?? []).map((e) => `${e.row},${e.line ?? ''},${quote(e.reason)}`)
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(new Blob([['row,line,reason', ...lines].join('\n') + '\n'], { type: 'text/csv' }))
+  link.download = 'rejected-rows.csv'
+  link.click()
+  URL.revokeObjectURL(link.href)
+}
+
+watch(map, async () => {
+  const land = await fetchBackdrop().catch(() => null) // the map is right without
+  if (map.value && land) map.value.backdrop = land
+})
+
+const box = computed<Box | null>(() => {
+  const [west, south, east, north] = props.collections.find((c) => c.id === into.value)?.extent?.spatial.bbox[0] ?? []
+  return west === undefined || south === undefined || east === undefined || north === undefined ? null : { west, south, east, north }
+})
+const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows'}`
+</script>
+
+<template>
+  <section class="import" aria-labelledby="import-title" :class="{ over }" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="drop">
+    <h2 id="import-title">Import a file</h2>
+    <div v-if="!file" class="drop">
+      <p>Drop a file here, or</p>
+      <label class="pick">
+        <input type="file" accept=".csv,.tsv,.txt,.json,.geojson,.geojsonl,.geojsons,.kml,.kmz,.gpx" @change="choose(($event.target as HTMLInputElement).files?.[0])" />
+        choose one
+      </label>
+      <p class="hint">CSV, GeoJSON, KML, KMZ or GPX. You see what is in it before anything is imported.</p>
+    </div>
+    <template v-else>
+      <p class="file">
+        <b>{{ file.name }}</b>
+        <span v-if="found"> · read as {{ formatNames[found.format] ?? found.format }}, {{ found.whole ? rows(found.report.rows) : `the first ${rows(found.report.rows)} looked at` }}</span>
+        <Button label="Another file" size="small" text :disabled="progress !== null" @click="again" />
+      </p>
+      <Message v-if="problem" severity="error" class="said">{{ problem }}</Message>
+      <div v-if="found && !report" class="columns">
+        <div class="left">
+          <div class="scroll">
+            <table>
+              <thead>
+                <tr>
+                  <th scope="col">Column</th>
+                  <th scope="col">What it is</th>
+                  <th scope="col">Type</th>
+                  <th scope="col">Such as</th>
+                </tr>
+              </thead>
+              <tbody>
+                <tr v-for="c in found.columns" :key="c.name">
+                  <th scope="row">{{ c.name }}</th>
+                  <td>
+                    <select v-if="isTable" :value="c.role ?? ''" :aria-label="`What ${c.name} is`" @change="setRole(c.name, ($event.target as HTMLSelectElement).value)">
+                      <option value="">property</option>
+                      <option v-for="(_, role) in roleNames" :key="role" :value="role">{{ role }}</option>
+                    </select>
+                    <template v-else>property</template>
+                  </td>
+                  <td>
+                    <select
+                      v-if="!c.role && !found.format.startsWith('geojson')"
+                      :value="c.type"
+                      :aria-label="`Type of ${c.name}`"
+                      @change="types = { ...types, [c.name]: ($event.target as HTMLSelectElement).value }"
+                    >
+                      <option v-for="t in allTypes" :key="t">{{ t }}</option>
+                    </select>
+                    <template v-else-if="!c.role">{{ c.type }}</template>
+                  </td>
+                  <td class="samples" dir="auto">{{ c.samples?.join(' · ') }}</td>
+                </tr>
+              </tbody>
+            </table>
+          </div>
+          <div class="choices">
+            <label>
+              Name
+              <select v-model="nameProperty" :disabled="into !== ''" @change="preview">
+                <option value="">none</option>
+                <option v-for="p in properties" :key="p">{{ p }}</option>
+              </select>
+            </label>
+            <label>
+              Category
+              <select v-model="categoryProperty" :disabled="into !== ''" @change="preview">
+                <option value="">none</option>
+                <option v-for="p in properties" :key="p">{{ p }}</option>
+              </select>
+            </label>
+          </div>
+        </div>
+        <div class="right">
+          <idle-map ref="map" class="preview" />
+          <div v-if="found.report.rejected + found.report.doubtful + found.report.mended > 0 || offered.length > 0" class="doubts">
+            <p v-if="found.report.rejected > 0">{{ rows(found.report.rejected) }} cannot be used:</p>
+            <ul>
+              <li v-for="e in found.report.errors.slice(0, 4)" :key="e.row">row {{ e.row }}: {{ e.reason }}</li>
+            </ul>
+            <p v-if="found.report.doubtful > 0">{{ rows(found.report.doubtful) }} may be in the wrong place:</p>
+            <ul>
+              <li v-for="d in found.report.doubts.slice(0, 4)" :key="d.row">row {{ d.row }}: {{ d.reason }}</li>
+            </ul>
+            <p v-if="found.report.mended > 0" role="status">{{ rows(found.report.mended) }} will be mended.</p>
+            <label v-for="f in offered" :key="f" class="fix"><input v-model="fixes" type="checkbox" :value="f" /> {{ fixLabels[f] }}</label>
+          </div>
+        </div>
+      </div>
+      <p v-else-if="busy" role="status">Looking at the file …</p>
+      <div v-if="found && !report" class="go">
+        <label>
+          Into
+          <select v-model="into" :disabled="progress !== null">
+            <option value="">a new collection</option>
+            <option v-for="c in collections" :key="c.id" :value="c.id">{{ c.title }}</option>
+          </select>
+        </label>
+        <label v-if="!into">Title <InputText v-model="title" size="small" maxlength="200" :disabled="progress !== null" /></label>
+        <template v-if="progress === null">
+          <Button label="Import" icon="pi pi-upload" :disabled="busy || found.report.rows === found.report.rejected" @click="run" />
+        </template>
+        <template v-else>
+          <ProgressBar :value="Math.round(progress * 100)" class="bar" aria-label="Sent" />
+          <span role="status">{{ progress < 1 ? 'Reading …' : 'Putting it in …' }}</span>
+          <Button label="Cancel" severity="secondary" @click="request.abort()" />
+        </template>
+      </div>
+      <div v-if="report" class="done">
+        <Message severity="success" class="said">
+          {{ rows(report.rows) }} read: {{ report.created.toLocaleString('en') }} new, {{ report.replaced.toLocaleString('en') }} replaced,
+          {{ report.unchanged.toLocaleString('en') }} unchanged, {{ report.rejected.toLocaleString('en') }} rejected.
+        </Message>
+        <ul v-if="report.errors.length > 0">
+          <li v-for="e in report.errors.slice(0, 6)" :key="e.row">row {{ e.row }}: {{ e.reason }}</li>
+        </ul>
+        <div class="go">
+          <Button label="Show on map" icon="pi pi-map" @click="emit('show', box)" />
+          <Button v-if="report.errors.length > 0" label="Rejected rows as a file" icon="pi pi-download" severity="secondary" @click="downloadRejected" />
+          <Button label="Import another file" severity="secondary" text @click="again" />
+        </div>
+      </div>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.import {
+  padding: 1rem;
+  border: 1px solid var(--rule);
+  border-radius: 10px;
+  background: var(--card);
+}
+.over {
+  outline: 3px dashed var(--soft);
+  outline-offset: -6px;
+}
+h2 {
+  font-size: 1rem;
+  margin-bottom: 0.6rem;
+}
+.drop {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: baseline;
+  gap: 0.5rem;
+}
+.pick {
+  position: relative;
+  text-decoration: underline;
+  cursor: pointer;
+}
+.pick input {
+  position: absolute;
+  inset: 0;
+  opacity: 0;
+  cursor: pointer;
+}
+.pick:focus-within {
+  outline: 3px solid var(--signal);
+}
+.hint {
+  flex-basis: 100%;
+  color: var(--soft);
+  font-size: 0.9rem;
+}
+.file {
+  overflow-wrap: anywhere;
+}
+.said {
+  margin: 0.5rem 0;
+}
+.columns {
+  display: grid;
+  grid-template-columns: minmax(0, 3fr) minmax(0, 2fr);
+  gap: 1rem;
+  margin-top: 0.6rem;
+}
+.scroll {
+  overflow: auto;
+  max-height: 320px;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 0.88rem;
+}
+th,
+td {
+  padding: 0.25rem 0.5rem;
+  text-align: start;
+  border-bottom: 1px solid var(--rule);
+  white-space: nowrap;
+}
+thead th {
+  position: sticky;
+  top: 0;
+  background: var(--card);
+}
+.samples {
+  max-width: 220px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  color: var(--soft);
+}
+.preview {
+  height: 240px;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
+}
+.choices,
+.go {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.8rem;
+  margin-top: 0.8rem;
+}
+.doubts {
+  margin-top: 0.6rem;
+  font-size: 0.88rem;
+}
+.doubts ul,
+.done ul {
+  margin: 0.1rem 0 0.4rem;
+  padding-inline-start: 1.2rem;
+}
+.fix {
+  display: block;
+  padding: 0.15rem 0;
+}
+.bar {
+  width: 180px;
+}
+select {
+  padding: 0.25rem 0.3rem;
+  border: 1px solid var(--rule);
+  border-radius: 5px;
+  background: var(--card);
+  color: inherit;
+  font: inherit;
+}
+@media (max-width: 760px) {
+  .columns {
+    grid-template-columns: 1fr;
+  }
+}
+</style>
