@@ -301,13 +301,25 @@ func TestScreenshots(t *testing.T) {
 			p.do(chromedp.Click(chromedp.CSS(".panel-button")))
 			p.until("text().includes('2,400 places')")
 		}},
+		{"import", "/data", 1280, 800, false, func(p *page) {
+			p.until("document.querySelector('#data-waters')")
+			p.drop("winter_huts.csv", huts())
+			p.until("text().includes('cannot be used')")
+		}},
+		{"style", "/data", 1280, 800, false, func(p *page) {
+			p.until("document.querySelector('#data-brindlemere')")
+			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => b.innerText.includes('Style')).click()")
+			p.until("document.querySelector('.editor idle-map')?.shadowRoot.querySelectorAll('ul button').length > 0")
+		}},
 	} {
 		p := browse(t, shot.width, shot.height, "about:blank")
 		scheme := map[bool]string{true: "dark", false: "light"}[shot.dark]
 		p.prefer("prefers-color-scheme", scheme)
 		p.do(chromedp.Navigate(service.url + shot.query))
-		p.until("map && buttons().length > 0")
-		p.rested()
+		if shot.query != "/data" {
+			p.until("map && buttons().length > 0")
+			p.rested()
+		}
 		if shot.do != nil {
 			shot.do(p)
 		}

@@ -22,6 +22,16 @@ func huts() string {
 	return b.String()
 }
 
+// drop drops a file on the place for imports.
+func (p *page) drop(name, content string) {
+	p.t.Helper()
+	eval[any](p, fmt.Sprintf(`(() => {
+		const data = new DataTransfer()
+		data.items.add(new File([%q], %q))
+		document.querySelector('.import').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }))
+	})()`, content, name))
+}
+
 // TestDataPage imports a file by the console's way, looks at its items and changes
 // how it is drawn.
 func TestDataPage(t *testing.T) {
@@ -31,11 +41,7 @@ func TestDataPage(t *testing.T) {
 	p.until("map && buttons().length > 0")
 	p.do(chromedp.Click(chromedp.CSS("nav a[href='/data']")))
 	p.until("document.querySelector('#data-waters')?.innerText.includes('78 shapes')")
-	eval[any](p, fmt.Sprintf(`(() => {
-		const data = new DataTransfer()
-		data.items.add(new File([%q], 'winter_huts.csv'))
-		document.querySelector('.import').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }))
-	})()`, huts()))
+	p.drop("winter_huts.csv", huts())
 	p.until("text().includes('43 rows') && text().includes('cannot be used') && text().includes('may be in the wrong place')")
 	p.until("document.querySelector('.choices select').value == 'name' && document.querySelectorAll('.choices select')[1].value == 'kind'")
 	if got := eval[string](p, "[...document.querySelectorAll('tbody tr')].map(r => [...r.querySelectorAll('select')].map(s => s.value)).join(' | ')"); got != "id | ,text | ,text | latitude | longitude | ,number | ,text" {

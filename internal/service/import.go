@@ -170,7 +170,7 @@ func (i *importing) stage(ctx context.Context) (err error) {
 		}
 	}
 	err = i.staging.Add(ctx, i.batch)
-	i.batch = i.batch[:0]
+	i.batch = make([]feature.Feature, 0, importBatch)
 	return err
 }
 

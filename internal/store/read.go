@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
 	"gorm.io/gorm"
 
 	"idlebeacon/internal/core/feature"
@@ -111,40 +112,56 @@ func (c *Collection) ShapeOf(f *feature.Feature) shapes.Shape {
 
 // Changes returns the changes after the given number, in order, at most limit.
 func (s *Store) Changes(ctx context.Context, after uint64, limit int) ([]Change, error) {
-	var rows []struct {
-		Number        uint64
-		CollectionKey int64
-		FeatureID     *string
-		Op            Op
-		There         bool
-		Lon, Lat      float64
-		Elevation     *float64
-		Geometry      *string
-		Properties    []byte
-	}
-	err := s.db.WithContext(ctx).Raw(`SELECT c.number, c.collection_key, c.feature_id, c.op, f.id IS NOT NULL AS there,
-			coalesce(f.lon, 0) AS lon, coalesce(f.lat, 0) AS lat, f.elevation, f.geometry, f.properties
-		FROM changes c LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id
-		WHERE c.number > ? ORDER BY c.number LIMIT ?`, after, limit).Scan(&rows).Error
+	var changes []Change
+	err := s.direct(ctx, func(conn *pgx.Conn) error {
+		rows, err := conn.Query(ctx, `SELECT c.number, c.collection_key, coalesce(c.feature_id, ''), c.op, f.id IS NOT NULL,
+				coalesce(f.lon, 0), coalesce(f.lat, 0), f.elevation, f.geometry::text, f.properties
+			FROM changes c LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id
+			WHERE c.number > $1 ORDER BY c.number LIMIT $2`, after, limit)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var c Change
+			var there bool
+			var at geo.Point
+			var elevation *float64
+			var shape *string
+			var properties []byte
+			if err := rows.Scan(&c.Number, &c.Collection, &c.FeatureID, &c.Op, &there, &at.Lon, &at.Lat, &elevation, &shape, &properties); err != nil {
+				return err
+			}
+			if there {
+				f, err := storedFeature(c.FeatureID, at, elevation, shape, properties)
+				if err != nil {
+					return err
+				}
+				c.Now = &f
+			}
+			changes = append(changes, c)
+		}
+		return rows.Err()
+	})
 	if err != nil {
 		return nil, fmt.Errorf("reading changes after %d: %w", after, err)
 	}
-	changes := make([]Change, len(rows))
-	for i, r := range rows {
-		changes[i] = Change{Number: r.Number, Collection: r.CollectionKey, Op: r.Op}
-		if r.FeatureID == nil {
-			continue
-		}
-		changes[i].FeatureID = *r.FeatureID
-		if r.There {
-			f, err := storedFeature(*r.FeatureID, geo.Point{Lon: r.Lon, Lat: r.Lat}, r.Elevation, r.Geometry, r.Properties)
-			if err != nil {
-				return nil, err
-			}
-			changes[i].Now = &f
-		}
-	}
 	return changes, nil
+}
+
+// direct runs f on a connection of the pool, past GORM: for many rows its reflection
+// takes longer than the database.
+func (s *Store) direct(ctx context.Context, f func(*pgx.Conn) error) error {
+	pool, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return conn.Raw(func(driver any) error { return f(driver.(*stdlib.Conn).Conn()) })
 }
 
 // PropertyNames returns the names of the properties that features of a collection

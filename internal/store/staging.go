@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"time"
@@ -19,6 +20,8 @@ import (
 type Staging struct {
 	session *sql.Conn
 	conn    *pgx.Conn
+	added   chan []feature.Feature // to the goroutine that copies; two may wait, then Add waits
+	copied  chan error             // how the copying ended
 	rows    int64
 }
 
@@ -33,11 +36,11 @@ func (s *Store) Stage(ctx context.Context) (*Staging, error) {
 		return nil, fmt.Errorf("connecting for an import: %w", err)
 	}
 	st := &Staging{session: session}
-	err = session.Raw(func(driver any) error {
-		st.conn = driver.(*stdlib.Conn).Conn()
+	err = session.Raw(func(raw any) error {
+		st.conn = raw.(*stdlib.Conn).Conn()
 		_, err := st.conn.Exec(ctx, `CREATE TEMPORARY TABLE staged (
 			row bigint NOT NULL, id text COLLATE "C" NOT NULL, lon double precision NOT NULL, lat double precision NOT NULL,
-			elevation double precision, geometry text, properties text NOT NULL)`)
+			elevation double precision, geometry json, properties json NOT NULL)`)
 		return err
 	})
 	if err != nil {
@@ -48,29 +51,74 @@ func (s *Store) Stage(ctx context.Context) (*Staging, error) {
 
 // Close lets go of what was gathered.
 func (st *Staging) Close() error {
+	_ = st.end() // whoever merged knows already
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	// The connection goes back to the pool, so the table must go. Where that fails,
 	// so does the connection, and the table with it.
 	if _, err := st.session.ExecContext(ctx, "DROP TABLE IF EXISTS pg_temp.staged"); err != nil {
-		_ = st.session.Raw(func(any) error { return errors.New("broken") })
+		_ = st.session.Raw(func(any) error { return driver.ErrBadConn })
 	}
 	return st.session.Close()
 }
 
-// Add gathers features, which all have ids. Of those with the same id the last
-// counts.
+// Add gathers features, which all have ids and become its own. Of those with the
+// same id the last counts. They are copied to the database while more are added.
 func (st *Staging) Add(ctx context.Context, features []feature.Feature) error {
-	rows := pgx.CopyFromSlice(len(features), func(i int) ([]any, error) {
-		f := &features[i]
+	if st.added == nil {
+		added, copied := make(chan []feature.Feature, 2), make(chan error, 1)
+		st.added, st.copied = added, copied
+		go func() { copied <- st.copy(ctx, added) }()
+	}
+	select {
+	case st.added <- features:
+		return nil
+	case err := <-st.copied: // it cannot have ended well, as more come
+		st.copied <- err
+		return fmt.Errorf("gathering features: %w", err)
+	}
+}
+
+// end waits until all that was added is copied.
+func (st *Staging) end() error {
+	if st.added == nil {
+		return nil
+	}
+	close(st.added)
+	st.added = nil
+	return <-st.copied
+}
+
+// copy copies what is added until there is no more.
+func (st *Staging) copy(ctx context.Context, added <-chan []feature.Feature) error {
+	var batch []feature.Feature
+	next := pgx.CopyFromFunc(func() ([]any, error) {
+		for len(batch) == 0 {
+			var more bool
+			select {
+			case batch, more = <-added:
+				if !more {
+					return nil, nil
+				}
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			}
+		}
+		f := &batch[0]
+		batch = batch[1:]
 		st.rows++
-		return []any{st.rows, f.ID, f.At.Lon, f.At.Lat, f.Elevation, geometryColumn(f), string(f.Properties.JSON())}, nil
+		return []any{st.rows, f.ID, f.At.Lon, f.At.Lat, f.Elevation, geometryJSON(f), f.Properties.JSON()}, nil
 	})
 	columns := []string{"row", "id", "lon", "lat", "elevation", "geometry", "properties"}
-	if _, err := st.conn.CopyFrom(ctx, pgx.Identifier{"pg_temp", "staged"}, columns, rows); err != nil {
-		return fmt.Errorf("gathering %d features: %w", len(features), err)
+	_, err := st.conn.CopyFrom(ctx, pgx.Identifier{"pg_temp", "staged"}, columns, next)
+	return err
+}
+
+func geometryJSON(f *feature.Feature) []byte {
+	if f.Shape == nil {
+		return nil
 	}
-	return nil
+	return f.Shape.AppendJSON(nil)
 }
 
 // A Merged says what became of gathered features.
@@ -83,6 +131,9 @@ type Merged struct {
 // Merge puts what was gathered into a collection, in one transaction: new features
 // are added and those that differ replaced.
 func (st *Staging) Merge(ctx context.Context, collection int64) (m Merged, err error) {
+	if err := st.end(); err != nil {
+		return m, fmt.Errorf("gathering features: %w", err)
+	}
 	tx, err := st.conn.Begin(ctx)
 	if err != nil {
 		return m, err
@@ -99,37 +150,37 @@ func (st *Staging) Merge(ctx context.Context, collection int64) (m Merged, err e
 	if !there {
 		return m, ErrNoCollection
 	}
+	// Sorting and hashing in memory, and one statement: what is merged is not written
+	// down in between. Nobody else writes while the clock is held, so what is not
+	// there stays so.
+	if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '256MB'"); err != nil {
+		return m, err
+	}
 	var distinct int
-	for _, step := range []struct {
-		sql string
-		to  []any
-	}{
-		{"CREATE TEMPORARY TABLE latest ON COMMIT DROP AS SELECT DISTINCT ON (id) * FROM pg_temp.staged ORDER BY id, row DESC", nil},
-		{"SELECT count(*) FROM latest", []any{&distinct}},
-		{fmt.Sprintf(`CREATE TEMPORARY TABLE merged ON COMMIT DROP AS
-			SELECT %d + row_number() OVER (ORDER BY s.row) AS change, s.*, f.id IS NOT NULL AS there,
+	err = tx.QueryRow(ctx, fmt.Sprintf(`WITH latest AS (
+			SELECT DISTINCT ON (id) * FROM pg_temp.staged ORDER BY id, row DESC
+		), merged AS MATERIALIZED (
+			SELECT %[1]d + row_number() OVER (ORDER BY s.id) AS change, s.*, f.id IS NOT NULL AS there,
 				CASE WHEN f.id IS NOT NULL THEN '{"type":"Feature","id":' || to_json(f.id) || ',"geometry":' || coalesce(f.geometry::text,
 					'{"type":"Point","coordinates":[' || f.lon || ',' || f.lat || coalesce(',' || f.elevation, '') || ']}')
 					|| ',"properties":' || f.properties || '}' END AS before
-			FROM latest s LEFT JOIN features f ON f.collection_key = %d AND f.id = s.id
+			FROM latest s LEFT JOIN features f ON f.collection_key = %[2]d AND f.id = s.id
 			WHERE f.id IS NULL OR (f.lon, f.lat, f.elevation, f.geometry::text, f.properties::text)
-				IS DISTINCT FROM (s.lon, s.lat, s.elevation, s.geometry, s.properties)`, clock, collection), nil},
-		{"SELECT count(*) FILTER (WHERE NOT there), count(*) FILTER (WHERE there) FROM merged", []any{&m.Created, &m.Replaced}},
-		{fmt.Sprintf(`INSERT INTO features (collection_key, id, lon, lat, elevation, geometry, properties, change)
-			SELECT %d, id, lon, lat, elevation, geometry::json, properties::json, change FROM merged
-			ON CONFLICT (collection_key, id) DO UPDATE SET lon = excluded.lon, lat = excluded.lat, elevation = excluded.elevation,
-				geometry = excluded.geometry, properties = excluded.properties, change = excluded.change`, collection), nil},
-		{fmt.Sprintf(`INSERT INTO changes (number, collection_key, feature_id, op, at, before)
-			SELECT change, %d, id, CASE WHEN there THEN 'replace' ELSE 'create' END, now(), before::json FROM merged`, collection), nil},
-	} {
-		if step.to == nil {
-			_, err = tx.Exec(ctx, step.sql)
-		} else {
-			err = tx.QueryRow(ctx, step.sql).Scan(step.to...)
-		}
-		if err != nil {
-			return m, fmt.Errorf("merging an import: %w", err)
-		}
+				IS DISTINCT FROM (s.lon, s.lat, s.elevation, s.geometry::text, s.properties::text)
+		), added AS (
+			INSERT INTO features (collection_key, id, lon, lat, elevation, geometry, properties, change)
+			SELECT %[2]d, id, lon, lat, elevation, geometry, properties, change FROM merged WHERE NOT there
+		), replaced AS (
+			UPDATE features f SET lon = s.lon, lat = s.lat, elevation = s.elevation, geometry = s.geometry, properties = s.properties, change = s.change
+			FROM merged s WHERE s.there AND f.collection_key = %[2]d AND f.id = s.id
+		), noted AS (
+			INSERT INTO changes (number, collection_key, feature_id, op, at, before)
+			SELECT change, %[2]d, id, CASE WHEN there THEN 'replace' ELSE 'create' END, now(), before::json FROM merged
+		)
+		SELECT (SELECT count(DISTINCT id) FROM pg_temp.staged), count(*) FILTER (WHERE NOT there), count(*) FILTER (WHERE there) FROM merged`,
+		clock, collection)).Scan(&distinct, &m.Created, &m.Replaced)
+	if err != nil {
+		return m, fmt.Errorf("merging an import: %w", err)
 	}
 	m.Repeated = int(st.rows) - distinct
 	m.Unchanged = distinct - m.Created - m.Replaced

@@ -1,0 +1,108 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"idlebeacon/api"
+	"idlebeacon/client"
+)
+
+// TestFilesOnTheCommandLine takes files through inspect, import and export.
+func TestFilesOnTheCommandLine(t *testing.T) {
+	service := demo(t)
+	dir := t.TempDir()
+	file := filepath.Join(dir, "huts.csv")
+	if err := os.WriteFile(file, []byte(huts()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	run := func(want int, args ...string) string {
+		t.Helper()
+		out, errs, status := command(t, nil, nil, append(args, "--server", service.url)...)
+		if status != want {
+			t.Fatalf("%v: status %d, want %d\n%s%s", args, status, want, out, errs)
+		}
+		return out + errs
+	}
+	contains := func(out string, all ...string) {
+		t.Helper()
+		for _, want := range all {
+			if !strings.Contains(out, want) {
+				t.Errorf("no %q in\n%s", want, out)
+			}
+		}
+	}
+	contains(run(0, "inspect", file), "read as csv", "latitude", "00100", "row 44: latitude", "row 42 is doubtful", "--fix skip_zero,swap_doubtful", "43 rows looked at: 42 can be imported")
+	contains(run(0, "import", file, "--into", "huts", "--fix", "swap_doubtful,skip_zero", "--type", "berths=text"), "The positions of 1 row were mended", "41 new")
+	back := filepath.Join(dir, "back.kml")
+	contains(run(0, "export", back, "--collection", "huts", "--filter", "kind = 'bothy'"), "Wrote 20 items")
+	contains(run(0, "import", back, "--into", "bothies"), "20 new")
+	contains(run(0, "export", "-", "--collection", "bothies", "--format", "csv"), "h1,-22.19,-38.405,Hut 1,bothy,1,00101")
+	contains(run(0, "export", filepath.Join(dir, "waters.gpx"), "--collection", "waters"), "Wrote 18 items", "60 items are not there")
+	contains(run(2, "export", filepath.Join(dir, "huts.pdf"), "--collection", "huts"), "name one with --format")
+	contains(run(1, "import", file, "--into", "huts", "--fix", "everything"), "is not known")
+	if left, err := filepath.Glob(filepath.Join(dir, ".*")); err != nil || len(left) > 0 {
+		t.Errorf("left behind: %v, %v", left, err)
+	}
+
+	var style map[string]any
+	if err := json.Unmarshal([]byte(run(0, "style", "--collection", "waters")), &style); err != nil || style["line"] == nil {
+		t.Errorf("the style is %v, %v", style, err)
+	}
+	wrong := filepath.Join(dir, "style.json")
+	if err := os.WriteFile(wrong, []byte(`{"default":{"icon":"unicorn"}}`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	contains(run(1, "style", "set", wrong, "--collection", "huts"), "default.icon", "is not an icon")
+	contains(run(0, "legend", "--collection", "waters"), "Ferry lanes", "#33508f")
+	contains(run(0, "shapes", "--collection", "waters", "--zoom", "9"), "LineString", "too small to be seen")
+	for _, id := range []string{"huts", "bothies"} {
+		run(0, "collections", "delete", id, "--yes")
+	}
+}
+
+// TestAKilledImportLeavesNothing kills the service when most of a large file has been
+// sent.
+func TestAKilledImportLeavesNothing(t *testing.T) {
+	data := filepath.Join(t.TempDir(), "data")
+	p := start(t, data, "serve")
+	c := connect(t, p.url)
+	if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "c"}); err != nil {
+		t.Fatal(err)
+	}
+	sent, file := io.Pipe()
+	done := make(chan error)
+	go func() {
+		_, err := c.Import(t.Context(), "c", sent, client.ImportOptions{})
+		done <- err
+	}()
+	_, err := io.WriteString(file, "id,lat,lon\n")
+	for i := range 200_000 { // far more than fits what lies between here and the database
+		if err == nil {
+			_, err = fmt.Fprintf(file, "%d,%d,%d\n", i, i%80, i%170)
+		}
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := p.cmd.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	<-p.exited
+	if err := <-done; err == nil {
+		t.Error("the import was acknowledged")
+	}
+	file.Close()
+
+	p = start(t, data, "serve")
+	found, err := connect(t, p.url).Collection(t.Context(), "c")
+	if err != nil || found.Count != 0 {
+		t.Errorf("%d items are there, %v", found.Count, err)
+	}
+	p.stop(t)
+}
