@@ -39,13 +39,13 @@ check: build
 
 go-test: build
 	@scripts/install postgresql chromium gcc
-	go test ./...
+	go test -timeout 25m ./...
 
 # What is concurrent, under the race detector. The tests in e2e build the program
 # with it themselves.
 race-test: build
 	@scripts/install postgresql gcc
-	go test -race ./internal/core/places ./internal/store ./internal/service ./internal/httpapi ./internal/pgbox
+	go test -race ./internal/core/places ./internal/core/shapes ./internal/store ./internal/service ./internal/httpapi ./internal/pgbox
 
 # A while of fuzzing for each target; FUZZTIME says how long.
 FUZZTIME ?= 20s
@@ -55,6 +55,9 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzFeature -fuzztime $(FUZZTIME) ./internal/core/feature
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./internal/core/formats
 	go test -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME) ./internal/core/filter
+	go test -run '^$$' -fuzz 'FuzzParse$$' -fuzztime $(FUZZTIME) ./internal/core/geometry
+	go test -run '^$$' -fuzz FuzzParseWKT -fuzztime $(FUZZTIME) ./internal/core/geometry
+	go test -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME) ./internal/core/style
 
 # Reads and edits side by side for a while, then every answer against a fresh index.
 SOAKTIME ?= 5m

@@ -60,7 +60,7 @@ func TestFilesOnTheCommandLine(t *testing.T) {
 	}
 	contains(run(1, "style", "set", wrong, "--collection", "huts"), "default.icon", "is not an icon")
 	contains(run(0, "legend", "--collection", "waters"), "Ferry lanes", "#33508f")
-	contains(run(0, "shapes", "--collection", "waters", "--zoom", "9"), "LineString", "too small to be seen")
+	contains(run(0, "shapes", "--collection", "waters", "--zoom", "6"), "LineString", "too small to be seen")
 	for _, id := range []string{"huts", "bothies"} {
 		run(0, "collections", "delete", id, "--yes")
 	}
@@ -94,10 +94,10 @@ func TestAKilledImportLeavesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-p.exited
+	file.Close()
 	if err := <-done; err == nil {
 		t.Error("the import was acknowledged")
 	}
-	file.Close()
 
 	p = start(t, data, "serve")
 	found, err := connect(t, p.url).Collection(t.Context(), "c")

@@ -27,7 +27,40 @@ func newWorld(r *rand.Rand, place worlds.World, n int) *world {
 		w.entries = append(w.entries, index.NewEntry(index.KeyOf(geo.Project(p)), uint32(i), uint16(r.IntN(7)), r.Uint64()))
 	}
 	w.tree = index.Build(slices.Clone(w.entries), 1)
+	if r.IntN(2) == 0 {
+		w.tree = grown(r, place, w.entries)
+	}
 	return w
+}
+
+// grown makes a tree of entries by edits in random order: it holds some of them and
+// some others first, which go while the rest come.
+func grown(r *rand.Rand, place worlds.World, entries []index.Entry) index.Tree {
+	random := func() index.Entry {
+		return index.NewEntry(index.KeyOf(geo.Project(place(r))), 1<<30+r.Uint32()%(1<<30), uint16(r.IntN(7)), r.Uint64())
+	}
+	start := slices.Clone(entries[:len(entries)/2])
+	var others []index.Entry
+	for range len(entries)/2 + 1 {
+		others = append(others, random())
+	}
+	edit, change := index.Build(append(start, others...), 1).Edit(), uint64(1)
+	come := slices.Clone(entries[len(entries)/2:])
+	r.Shuffle(len(come), func(i, j int) { come[i], come[j] = come[j], come[i] })
+	for len(come)+len(others) > 0 {
+		change++
+		if len(others) == 0 || len(come) > 0 && r.IntN(2) == 0 {
+			edit.Insert(come[0], change)
+			come = come[1:]
+		} else {
+			edit.Remove(others[0], change)
+			others = others[1:]
+		}
+		if r.IntN(50) == 0 {
+			edit = edit.Tree().Edit()
+		}
+	}
+	return edit.Tree()
 }
 
 func forWorlds(t *testing.T, test func(t *testing.T, r *rand.Rand, w *world)) {

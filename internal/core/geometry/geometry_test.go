@@ -143,3 +143,52 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestWKT writes and reads geometries of every type in Well-Known Text.
+func TestWKT(t *testing.T) {
+	for _, text := range examples {
+		g, err := Parse([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		wkt := string(g.AppendWKT(nil))
+		again, err := ParseWKT(wkt)
+		if err != nil {
+			t.Errorf("%s: %v", wkt, err)
+			continue
+		}
+		if strings.Contains(text, "MultiPoint") { // elevations are of all positions or none
+			again.Points[0].Elevated = false
+		}
+		if !again.Equal(&g) {
+			t.Errorf("%s comes back as %s", text, again.AppendJSON(nil))
+		}
+	}
+	for wkt, want := range map[string]string{
+		"Point(1 2)": `"coordinates":[1,2]`, "MULTIPOINT (1 2, 3 4)": "[[1,2],[3,4]]", "POINTZ(1 2 3)": "[1,2,3]", " linestring z ( 1 2 3 , 4 5 6 ) ": "[[1,2,3],[4,5,6]]",
+	} {
+		if g, err := ParseWKT(wkt); err != nil || !strings.Contains(string(g.AppendJSON(nil)), want) {
+			t.Errorf("%s: %s, %v", wkt, g.AppendJSON(nil), err)
+		}
+	}
+	for _, wkt := range []string{"", "CIRCLE (1 2)", "POINT (1)", "POINT (1 2", "POINT (1 2) x", "POINT EMPTY", "POINT M (1 2 3)", "LINESTRING 1 2", "POLYGON ((1 2, a b))", "POINT (1 2, 3 4)"} {
+		if g, err := ParseWKT(wkt); err == nil {
+			t.Errorf("%q is read as %s", wkt, g.AppendJSON(nil))
+		}
+	}
+}
+
+func FuzzParseWKT(f *testing.F) {
+	f.Add("MULTIPOLYGON (((0 0, 1 0, 1 1, 0 0)), ((5 5, 6 5, 6 6, 5 5)))")
+	f.Add("GEOMETRYCOLLECTION (POINT Z (1 2 3), LINESTRING (1 2, 3 4))")
+	f.Fuzz(func(t *testing.T, text string) {
+		g, err := ParseWKT(text)
+		if err != nil || g.Validate() != nil {
+			return
+		}
+		again, err := ParseWKT(string(g.AppendWKT(nil)))
+		if err != nil || again.Positions() != g.Positions() || again.Type != g.Type {
+			t.Fatalf("%q comes back as %s, %v", text, again.AppendWKT(nil), err)
+		}
+	})
+}

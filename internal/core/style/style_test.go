@@ -60,7 +60,6 @@ func TestParse(t *testing.T) {
 		`{"fill": {"opacity": 2}}`:                                                "fill.opacity: 2 is outside",
 		`{"zooms": {"from": 9, "to": 3}}`:                                         "zooms.to",
 		`{"popup": {"fields": [{"property": "a", "format": "roman"}]}}`:           "popup.fields[0].format",
-		`{"tooltip": [""]}`:                                                       "tooltip[0]: is missing",
 		`{"default": {"icon": "` + strings.Repeat("x", MaxBytes) + `"}}`:          "the most is",
 	} {
 		_, err := Parse([]byte(text))
