@@ -114,7 +114,14 @@ type Item struct {
 	ID         string          `json:"id,omitempty"`
 	Geometry   Geometry        `json:"geometry"`
 	Properties json.RawMessage `json:"properties"`
-	Change     uint64          `json:"change,omitempty"` // the item's newest change
+	Change     uint64          `json:"change,omitempty"`   // the item's newest change
+	Warnings   []Warning       `json:"warnings,omitempty"` // of an item just written: what is likely wrong with it
+}
+
+// Warning says what is likely wrong with an item that was written all the same.
+type Warning struct {
+	Kind   string `json:"kind"` // "swapped" or "zero"
+	Reason string `json:"reason"`
 }
 
 // Items is one page of a collection's items.

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"slices"
@@ -126,6 +127,27 @@ func TestInspect(t *testing.T) {
 	f.want(200, `"kind":"swapped"`, "POST", "/api/collections/sites/import?dry_run=true", file)
 	f.want(200, `"mended":2,"repeated":0,"dry_run":false`, "POST", "/api/collections/sites/import?fix=swap_doubtful", file)
 	f.want(200, `"coordinates":[-22.05,-38.5]`, "POST", "/api/inspect?into=sites&fix=swap_doubtful", file)
+}
+
+// TestWarnings checks that a single write is told what is likely wrong with it.
+func TestWarnings(t *testing.T) {
+	f := newFixture(t)
+	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
+	var file strings.Builder
+	file.WriteString("id,lat,lon\n")
+	for i := range 30 {
+		fmt.Fprintf(&file, "%d,%v,%v\n", i, -38.5+float64(i)/100, -22+float64(i)/100)
+	}
+	f.want(200, `"created":30`, "POST", "/api/collections/c/import", file.String())
+	for position, want := range map[string]string{
+		"[-22.1,-38.4]": `"change":`, "[-38.4,-22.1]": `"warnings":[{"kind":"swapped","reason":"longitude -38.4, latitude -22.1 lies far from the rest of the collection`,
+		"[0,0]": `"warnings":[{"kind":"zero"`,
+	} {
+		got := f.want(201, want, "POST", "/api/collections/c/items", `{"type":"Feature","geometry":{"type":"Point","coordinates":`+position+`},"properties":{}}`)
+		if strings.Contains(want, "change") && strings.Contains(got, "warnings") {
+			t.Errorf("%s: %s", position, got)
+		}
+	}
 }
 
 // TestStyles sets a style and looks at what markers, shapes and the legend make of

@@ -79,12 +79,12 @@ func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeItem(w, http.StatusOK, item)
+	return writeItem(w, http.StatusOK, describeItem(item))
 }
 
-func writeItem(w http.ResponseWriter, status int, item store.Stored) error {
+func writeItem(w http.ResponseWriter, status int, item api.Item) error {
 	w.Header().Set("ETag", `"`+strconv.FormatUint(item.Change, 10)+`"`)
-	return writeJSON(w, status, geoJSON, describeItem(item))
+	return writeJSON(w, status, geoJSON, item)
 }
 
 func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
@@ -93,12 +93,16 @@ func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	collection := pathValue(r, "collection")
-	item, err := h.service.CreateItem(r.Context(), collection, f)
+	item, doubt, err := h.service.CreateItem(r.Context(), collection, f)
 	if err != nil {
 		return err
 	}
+	out := describeItem(item)
+	if doubt != nil {
+		out.Warnings = []api.Warning{{Kind: doubt.Kind, Reason: doubt.Reason}}
+	}
 	w.Header().Set("Location", collectionPath(collection)+"/items/"+url.PathEscape(item.ID))
-	return writeItem(w, http.StatusCreated, item)
+	return writeItem(w, http.StatusCreated, out)
 }
 
 func (h *server) deleteItem(w http.ResponseWriter, r *http.Request) error {

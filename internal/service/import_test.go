@@ -114,7 +114,7 @@ func TestImportsAreWholeOrNothing(t *testing.T) {
 	for w := range 3 {
 		group.Go(func() {
 			for i := range 40 {
-				if _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprintf("edit-%d-%d", w, i)}); err != nil {
+				if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprintf("edit-%d-%d", w, i)}); err != nil {
 					t.Error(err)
 				}
 			}

@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/store"
@@ -23,27 +24,31 @@ func (s *Service) Item(ctx context.Context, collection, id string) (store.Stored
 	return item, explain(err, collection, id)
 }
 
-// CreateItem adds an item to a collection and returns it as stored. An item
-// without an id is given one, a UUIDv7.
-func (s *Service) CreateItem(ctx context.Context, collection string, f feature.Feature) (store.Stored, error) {
+// CreateItem adds an item to a collection and returns it as stored, with what is
+// doubtful about its position, or nil. An item without an id is given one, a UUIDv7.
+func (s *Service) CreateItem(ctx context.Context, collection string, f feature.Feature) (store.Stored, *formats.Doubt, error) {
 	c, err := s.collection(collection)
 	if err != nil {
-		return store.Stored{}, err
+		return store.Stored{}, nil, err
 	}
 	if f.ID == "" {
 		if f.ID, err = newID(); err != nil {
-			return store.Stored{}, err
+			return store.Stored{}, nil, err
 		}
 	}
 	var wrong *feature.FieldError
 	if err := f.Validate(); errors.As(err, &wrong) {
-		return store.Stored{}, Invalid(wrong.Field, "%s", wrong.Reason)
+		return store.Stored{}, nil, Invalid(wrong.Field, "%s", wrong.Reason)
+	}
+	var doubt *formats.Doubt
+	if f.Shape == nil {
+		doubt = formats.DoubtAbout(f.At, c.typical())
 	}
 	outcome, err := s.one(ctx, store.Edit{Kind: store.Create, Collection: c.info.Load().Key, Feature: f})
 	if err != nil {
-		return store.Stored{}, explain(err, collection, f.ID)
+		return store.Stored{}, nil, explain(err, collection, f.ID)
 	}
-	return store.Stored{Feature: f, Change: outcome.Change.Number}, nil
+	return store.Stored{Feature: f, Change: outcome.Change.Number}, doubt, nil
 }
 
 // DeleteItem takes an item out of a collection.

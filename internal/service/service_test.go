@@ -92,7 +92,7 @@ func TestTwoProcessesAgree(t *testing.T) {
 				b.Set("name", fmt.Sprint("n", i))
 				b.Set("kind", []string{"a", "b"}[i%2])
 				f.Properties = b.Properties()
-				_, err := s.CreateItem(t.Context(), "huts", f)
+				_, _, err := s.CreateItem(t.Context(), "huts", f)
 				var taken *ConflictError
 				if errors.As(err, &taken) {
 					err = s.DeleteItem(t.Context(), "huts", id)
@@ -145,7 +145,7 @@ func TestChangesAreNumberedWithoutGaps(t *testing.T) {
 	for w := range 8 {
 		writers.Go(func() {
 			for i := range 50 {
-				if _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(w, "-", i)}); err != nil {
+				if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(w, "-", i)}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -256,7 +256,9 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	var b feature.Builder
 	b.Set("a", "one")
 	b.Set("b", "two")
-	must[store.Stored](t)(s.CreateItem(t.Context(), "c", feature.Feature{ID: "x", Properties: b.Properties()}))
+	if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: "x", Properties: b.Properties()}); err != nil {
+		t.Fatal(err)
+	}
 	name := "b"
 	must[Collection](t)(s.UpdateCollection(t.Context(), "c", CollectionUpdate{NameProperty: &name}))
 	for _, s := range []*Service{s, other} {
@@ -297,7 +299,7 @@ func TestCloseFinishesWhatWasTaken(t *testing.T) {
 		writers.Go(func() {
 			for i := 0; ; i++ {
 				id := fmt.Sprint(w, "-", i)
-				_, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: id})
+				_, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: id})
 				if errors.Is(err, ErrClosing) {
 					return
 				}
@@ -340,7 +342,7 @@ func TestACallerThatGivesUp(t *testing.T) {
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := s.CreateItem(ctx, "c", feature.Feature{ID: "x"}); !errors.Is(err, context.Canceled) {
+	if _, _, err := s.CreateItem(ctx, "c", feature.Feature{ID: "x"}); !errors.Is(err, context.Canceled) {
 		t.Errorf("creating an item: %v", err)
 	}
 	if _, err := s.Import(ctx, "c", strings.NewReader("id,lat,lon\ny,1,2\n"), ImportOptions{}); !errors.Is(err, context.Canceled) {

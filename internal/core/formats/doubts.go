@@ -115,15 +115,33 @@ func (a *area) fitsSwapped(p geo.Point) bool {
 
 // doubt returns what is doubtful about a position, or nil.
 func (c *checkedReader) doubt(p geo.Point) *Doubt {
+	if c.file.fitsSwapped(p) {
+		return swapped(p, "file")
+	}
+	return doubtAbout(p, c.known)
+}
+
+// DoubtAbout returns what is doubtful about the position of a place, or nil. known is
+// where the others of its collection are, nil where that is not known.
+func DoubtAbout(p geo.Point, known *geo.Box) *Doubt {
+	if known == nil || known.CrossesAntimeridian() {
+		return doubtAbout(p, nil)
+	}
+	return doubtAbout(p, around(*known))
+}
+
+func doubtAbout(p geo.Point, known *area) *Doubt {
 	switch {
 	case p == geo.Point{}:
 		return &Doubt{"zero", "skip_zero", "is at longitude 0, latitude 0, which mostly means that its position is missing"}
-	case c.file.fitsSwapped(p):
-		return &Doubt{"swapped", "swap_doubtful", fmt.Sprintf("longitude %v, latitude %v lies far from the rest of the file, but among it with the two swapped", p.Lon, p.Lat)}
-	case c.known.fitsSwapped(p):
-		return &Doubt{"swapped", "swap_doubtful", fmt.Sprintf("longitude %v, latitude %v lies far from the rest of the collection, but among it with the two swapped", p.Lon, p.Lat)}
+	case known.fitsSwapped(p):
+		return swapped(p, "collection")
 	}
 	return nil
+}
+
+func swapped(p geo.Point, among string) *Doubt {
+	return &Doubt{"swapped", "swap_doubtful", fmt.Sprintf("longitude %v, latitude %v lies far from the rest of the %s, but among it with the two swapped", p.Lon, p.Lat, among)}
 }
 
 // Next implements Reader.

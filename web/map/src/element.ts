@@ -340,7 +340,7 @@ export class IdleMap extends HTMLElement {
       const get = (name: string) => style.getPropertyValue(`--${name}`).trim()
       this.paint = {
         sea: get('sea'), land: get('land'), shore: get('shore'), line: get('line'), label: get('label'),
-        paper: get('paper'), ink: get('ink'), edge: get('edge'), focus: get('focus'),
+        paper: get('paper'), ink: get('ink'), edge: get('edge'), focus: get('focus'), dark: this.dark?.matches ?? false,
       }
     }
     return this.paint

@@ -63,14 +63,25 @@ export function lookOf(l: LookText): Look {
   return { colour, ink: inkOn(colour), shape: icons[l.icon ?? ''] ?? icons[usual.icon] ?? '' }
 }
 
-/** Black or white, whichever has the higher contrast on a colour (WCAG 2.2, relative luminance). */
-function inkOn(colour: string): string {
+/** The relative luminance of a colour (WCAG 2.2), 0 to 1. */
+function luminance(colour: string): number {
   const channel = (i: number) => {
     const v = parseInt(colour.slice(i, i + 2), 16) / 255
     return v <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4
   }
-  const luminance = 0.2126 * channel(1) + 0.7152 * channel(3) + 0.0722 * channel(5)
-  return luminance > 0.24 ? '#1b1b1b' : '#ffffff'
+  return 0.2126 * channel(1) + 0.7152 * channel(3) + 0.0722 * channel(5)
+}
+
+/** Black or white, whichever has the higher contrast on a colour. */
+function inkOn(colour: string): string {
+  return luminance(colour) > 0.24 ? '#1b1b1b' : '#ffffff'
+}
+
+/** The colour of a line on a dark map: a dark one is mixed with white until it stands out. */
+export function onDark(colour: string): string {
+  const share = Math.max(0, 0.55 - 1.6 * luminance(colour))
+  const mixed = [1, 3, 5].map((i) => Math.round(parseInt(colour.slice(i, i + 2), 16) * (1 - share) + 255 * share))
+  return `#${mixed.map((v) => v.toString(16).padStart(2, '0')).join('')}`
 }
 
 /** Plain shapes are filled; other icons are drawn in lines. */

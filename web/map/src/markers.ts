@@ -54,6 +54,7 @@ export interface Paint {
   ink: string
   edge: string
   focus: string
+  dark: boolean // the map is
 }
 
 // A place is a plate on a post, whose round foot stands on the very spot; these are CSS pixels.

@@ -1,6 +1,6 @@
 import type { Geometry, Position } from 'geojson'
 import type { Camera, ScreenPoint } from './camera'
-import type { Drawing, Look, Looks } from './looks'
+import { type Drawing, type Look, type Looks, onDark } from './looks'
 import type { Paint, PlacedMarker } from './markers'
 import { type LonLat, type MapPoint, project, shortWay, unproject } from './projection'
 
@@ -98,11 +98,12 @@ export function drawShapes(context: CanvasRenderingContext2D, camera: Camera, sh
   context.lineCap = 'round'
   for (const s of shapes) {
     const up = raised.has(shapeKey(s))
+    const colour = paint.dark ? onDark(s.look.colour) : s.look.colour
     context.beginPath()
     for (const ring of s.areas.flat()) trace(context, camera, ring, true)
     const { line = {}, fill = {} } = s.looks.style
     const opacity = fill.opacity ?? usualFill
-    context.fillStyle = s.look.colour
+    context.fillStyle = colour
     context.globalAlpha = up ? Math.min(1, opacity + 0.16) : opacity
     context.fill('evenodd')
     context.globalAlpha = line.opacity ?? 1
@@ -116,7 +117,7 @@ export function drawShapes(context: CanvasRenderingContext2D, camera: Camera, sh
     }
     if (width > 0) {
       context.setLineDash(dashes[line.dash ?? 'solid'].map((n) => n * width))
-      context.strokeStyle = s.look.colour
+      context.strokeStyle = colour
       context.lineWidth = width
       context.stroke()
       context.setLineDash([])
@@ -126,7 +127,7 @@ export function drawShapes(context: CanvasRenderingContext2D, camera: Camera, sh
       const at = camera.toScreen(dot)
       context.beginPath()
       context.arc(at.x, at.y, dotRadius, 0, 2 * Math.PI)
-      context.fillStyle = s.look.colour
+      context.fillStyle = colour
       context.fill()
       context.strokeStyle = up ? paint.focus : paint.paper
       context.lineWidth = up ? 3 : 1.5
