@@ -77,21 +77,16 @@ func shapesCommand() *cobra.Command {
 			return &usageError{fmt.Errorf("--bbox: %w", err)}
 		}
 		o.Box = client.Box(box)
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		if collection, err = r.collection(cmd.Context(), c, collection); err != nil {
-			return err
-		}
-		shapes, err := c.Shapes(cmd.Context(), collection, o)
-		if err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(shapes)
-		}
-		return printShapes(shapes)
+		return r.on(cmd, collection, func(c *client.Client, collection string) error {
+			shapes, err := c.Shapes(cmd.Context(), collection, o)
+			if err != nil {
+				return err
+			}
+			if r.json {
+				return printJSON(shapes)
+			}
+			return printShapes(shapes)
+		})
 	}
 	return cmd
 }

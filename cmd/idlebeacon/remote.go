@@ -71,6 +71,20 @@ func (r *remote) collection(ctx context.Context, c *client.Client, asked string)
 	return "", &usageError{fmt.Errorf("say which collection with --collection: there are %s", strings.Join(ids, ", "))}
 }
 
+// on runs f with a client and the id of the collection that was asked for or is meant,
+// and explains its error.
+func (r *remote) on(cmd *cobra.Command, asked string, f func(c *client.Client, collection string) error) error {
+	c, err := r.client()
+	if err != nil {
+		return err
+	}
+	collection, err := r.collection(cmd.Context(), c, asked)
+	if err != nil {
+		return err
+	}
+	return r.explain(f(c, collection))
+}
+
 func printJSON(v any) error {
 	encoder := json.NewEncoder(os.Stdout)
 	encoder.SetIndent("", "  ")

@@ -3,7 +3,6 @@ package store
 import (
 	"bytes"
 	"context"
-	"database/sql"
 	"encoding/binary"
 	"fmt"
 	"math"
@@ -12,7 +11,6 @@ import (
 	"sync/atomic"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/stdlib"
 	"golang.org/x/sync/errgroup"
 
 	"idlebeacon/internal/core/feature"
@@ -77,24 +75,17 @@ func (v *View) FeaturesOfAll(ctx context.Context, s *Store, collections []Collec
 
 // inSnapshot runs f on a connection of its own that sees the given state.
 func (s *Store) inSnapshot(ctx context.Context, snapshot string, f func(*pgx.Conn) error) error {
-	pool, err := s.db.DB()
-	if err != nil {
-		return err
-	}
-	conn, err := pool.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	tx, err := conn.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
-	if err != nil {
-		return err
-	}
-	defer func() { _ = tx.Rollback() }() // nothing was written
-	if _, err := tx.ExecContext(ctx, "SET TRANSACTION SNAPSHOT '"+snapshot+"'"); err != nil {
-		return err
-	}
-	return conn.Raw(func(driver any) error { return f(driver.(*stdlib.Conn).Conn()) })
+	return s.direct(ctx, func(conn *pgx.Conn) error {
+		tx, err := conn.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly})
+		if err != nil {
+			return err
+		}
+		defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }() // nothing was written
+		if _, err := tx.Exec(ctx, "SET TRANSACTION SNAPSHOT '"+snapshot+"'"); err != nil {
+			return err
+		}
+		return f(conn)
+	})
 }
 
 // A loading is the features on their way from the table to their sets.

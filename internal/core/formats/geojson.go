@@ -149,22 +149,17 @@ func namesOf(columns []Column) []string {
 }
 
 // Columns implements Reader.
-func (r *geoJSONReader) Columns() []Column {
-	var first []feature.Properties
-	for _, p := range r.early {
-		if p.err == nil {
-			first = append(first, p.row.Feature.Properties)
-		}
-	}
-	return propertyColumns(first)
-}
+func (r *geoJSONReader) Columns() []Column { return propertyColumns(r.early) }
 
 // propertyColumns tells of the properties of the first features of a file.
-func propertyColumns(first []feature.Properties) []Column {
+func propertyColumns(early []peeked) []Column {
 	var columns []Column
 	at := map[string]int{}
-	for _, p := range first {
-		for key, value := range p.All() {
+	for _, p := range early {
+		if p.err != nil {
+			continue
+		}
+		for key, value := range p.row.Feature.Properties.All() {
 			name := feature.Unquote(key)
 			i, known := at[name]
 			if !known {

@@ -39,15 +39,7 @@ func openLines(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 func (r *lineReader) Names() []string { return namesOf(r.Columns()) }
 
 // Columns implements Reader.
-func (r *lineReader) Columns() []Column {
-	var first []feature.Properties
-	for _, p := range r.early {
-		if p.err == nil {
-			first = append(first, p.row.Feature.Properties)
-		}
-	}
-	return propertyColumns(first)
-}
+func (r *lineReader) Columns() []Column { return propertyColumns(r.early) }
 
 // Next implements Reader.
 func (r *lineReader) Next() (Row, error) {

@@ -1,58 +1,18 @@
 import type { Camera } from './camera'
 import type { MapPoint } from './projection'
 
-/** Tip is a word about what is pointed at. It says nothing that its button does not say to a screen reader. */
-export class Tip {
-  readonly element = document.createElement('div')
-  private spot: MapPoint | null = null
-  private lift = 0
-
-  constructor() {
-    this.element.className = 'tip'
-    this.element.setAttribute('aria-hidden', 'true')
-    this.element.hidden = true
-    this.element.dir = 'auto'
-  }
-
-  show(spot: MapPoint, lift: number): void {
-    this.spot = spot
-    this.lift = lift
-    this.element.hidden = false
-  }
-
-  hide(): void {
-    this.spot = null
-    this.element.hidden = true
-  }
-
-  position(camera: Camera): void {
-    if (!this.spot) return
-    const at = camera.toScreen(this.spot)
-    const { offsetWidth: width, offsetHeight: height } = this.element
-    const above = at.y - this.lift - gap - height
-    const top = above >= edge ? above : at.y + 3 * gap
-    const left = Math.max(edge, Math.min(camera.width - width - edge, at.x - width / 2))
-    this.element.style.transform = `translate(${Math.round(left)}px, ${Math.round(top)}px)`
-  }
-}
-
-const gap = 6 // CSS pixels between a popup and what it belongs to
+const gap = 6 // CSS pixels between what floats and what it belongs to
 const edge = 8 // and between it and the edge of the map
 
-/** Popup holds one piece of content at a spot of the map, inside the view. */
-export class Popup {
-  readonly element: HTMLElement
+/** Something that stands at a spot of the map, inside the view. */
+class Floating {
+  readonly element = document.createElement('div')
   private spot: MapPoint | null = null
   private lift = 0 // CSS pixels from the spot to the top of its marker
 
-  constructor(label: string) {
-    this.element = document.createElement('div')
-    this.element.className = 'popup'
-    this.element.setAttribute('role', 'dialog')
-    this.element.setAttribute('aria-label', label)
-    this.element.tabIndex = -1
+  constructor(name: string) {
+    this.element.className = name
     this.element.hidden = true
-    this.element.innerHTML = '<slot name="popup"></slot>'
   }
 
   get open(): boolean {
@@ -70,17 +30,41 @@ export class Popup {
     this.element.hidden = true
   }
 
-  /** Puts the popup above its spot, or below where there is no room, and keeps it inside the view. */
+  /** Puts it above its spot, or below where there is no room, and keeps it inside the view. */
   position(camera: Camera): void {
     if (!this.spot) return
     const at = camera.toScreen(this.spot)
     const { offsetWidth: width, offsetHeight: height } = this.element
-    this.element.style.maxHeight = `${Math.min(camera.height - 2 * edge, Math.max(240, camera.height * 0.6))}px`
-    this.element.style.maxWidth = `${Math.min(340, camera.width - 2 * edge)}px`
     const clamp = (v: number, most: number) => Math.max(edge, Math.min(most - edge, v))
     const above = at.y - this.lift - gap - height
     const top = above >= edge ? above : at.y + gap
     const left = clamp(at.x - width / 2, camera.width - width)
     this.element.style.transform = `translate(${Math.round(left)}px, ${Math.round(clamp(top, camera.height - height))}px)`
+  }
+}
+
+/** Popup holds one piece of content at a spot of the map. */
+export class Popup extends Floating {
+  constructor(label: string) {
+    super('popup')
+    this.element.setAttribute('role', 'dialog')
+    this.element.setAttribute('aria-label', label)
+    this.element.tabIndex = -1
+    this.element.innerHTML = '<slot name="popup"></slot>'
+  }
+
+  override position(camera: Camera): void {
+    this.element.style.maxHeight = `${Math.min(camera.height - 2 * edge, Math.max(240, camera.height * 0.6))}px`
+    this.element.style.maxWidth = `${Math.min(340, camera.width - 2 * edge)}px`
+    super.position(camera)
+  }
+}
+
+/** Tip is a word about what is pointed at. It says nothing that its button does not say to a screen reader. */
+export class Tip extends Floating {
+  constructor() {
+    super('tip')
+    this.element.setAttribute('aria-hidden', 'true')
+    this.element.dir = 'auto'
   }
 }
