@@ -96,7 +96,7 @@ func (s *stored) draw(d *detail, boxes []geo.SpotBox, pixel float64) geometry.Ge
 	for _, box := range boxes {
 		part := -1 // whose outer ring was told last
 		for i, l := range s.lines {
-			kept := l.reduced(d.weights[i], float32(leastArea*pixel*pixel))
+			kept := l.reduced(d.weights[i], float32(leastArea*pixel*pixel), box)
 			switch l.kind {
 			case points:
 				for _, at := range kept {
@@ -167,15 +167,40 @@ func extentOf(spots []geo.Spot) float64 {
 	return size(box)
 }
 
-// reduced returns the spots of l that weigh at least as much as given.
-func (l *line) reduced(weights []float32, least float32) []geo.Spot {
+// reduced returns the spots of l that weigh at least as much as given. Of those that
+// lie one behind the other beyond the same edge of box it leaves out all but the
+// ends, which cutting at the box would do too, but slower.
+func (l *line) reduced(weights []float32, least float32, box geo.SpotBox) []geo.Spot {
 	var kept []geo.Spot
+	var before, last uint8 // where the two kept last are
 	for i, at := range l.spots {
-		if weights[i] >= least {
-			kept = append(kept, at)
+		if weights[i] < least {
+			continue
 		}
+		here := beyond(at, box)
+		if n := len(kept); n >= 2 && l.kind != points && before&last&here != 0 {
+			kept[n-1], last = at, here
+			continue
+		}
+		kept = append(kept, at)
+		before, last = last, here
 	}
 	return kept
+}
+
+// beyond returns a bit for each edge of box that at lies beyond.
+func beyond(at geo.Spot, box geo.SpotBox) (edges uint8) {
+	if at.X < box.Min.X {
+		edges |= 1
+	} else if at.X > box.Max.X {
+		edges |= 2
+	}
+	if at.Y < box.Min.Y {
+		edges |= 4
+	} else if at.Y > box.Max.Y {
+		edges |= 8
+	}
+	return edges
 }
 
 func position(at geo.Spot) geometry.Position { return geometry.Position{Point: at.Centre()} }
