@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"sync/atomic"
 
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/shapes"
@@ -24,10 +23,8 @@ type looks struct {
 	of       *store.Collection
 	resolved *style.Resolved
 	items    int    // how many items the ranges of numbers come from
-	stamp    uint64 // different for each
+	stamp    uint64 // the fingerprint of resolved
 }
-
-var stamps atomic.Uint64
 
 // resolved returns the style of a collection with what depends on its data. That is
 // looked at again only when a good part of the data has changed: looks should not
@@ -67,7 +64,7 @@ func (c *collection) resolved() (*looks, error) {
 	if err != nil {
 		return nil, err
 	}
-	known = &looks{of: info, resolved: resolved, items: items, stamp: stamps.Add(1)}
+	known = &looks{of: info, resolved: resolved, items: items, stamp: resolved.Fingerprint()}
 	c.looks.Store(known)
 	return known, nil
 }

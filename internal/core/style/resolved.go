@@ -1,6 +1,9 @@
 package style
 
 import (
+	"encoding/json"
+	"fmt"
+	"hash/fnv"
 	"math"
 	"slices"
 
@@ -115,6 +118,16 @@ func (r *Resolved) shade(numbers []float64) {
 // Properties returns the names of the properties that looks depend on, beside the
 // category.
 func (r *Resolved) Properties() []string { return r.properties }
+
+// Fingerprint returns a number that is the same for resolved styles that draw alike,
+// in every process.
+func (r *Resolved) Fingerprint() uint64 {
+	hash := fnv.New64a()
+	// What is written are plain values, so neither fails.
+	_ = json.NewEncoder(hash).Encode(r.Style)
+	_, _ = fmt.Fprint(hash, r.from, r.to, r.breaks, r.low, r.high, r.colours)
+	return hash.Sum64()
+}
 
 // A Drawing is what the data of one feature make of its look.
 type Drawing struct {

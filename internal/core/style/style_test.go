@@ -194,6 +194,27 @@ func TestShades(t *testing.T) {
 	}
 }
 
+func TestFingerprint(t *testing.T) {
+	resolve := func(text string, numbers ...float64) uint64 {
+		s, err := Parse([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) })
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.Fingerprint()
+	}
+	base := resolve(`{"size":{"property":"n"}}`, 1, 2, 3)
+	if again := resolve(` {"size": {"property": "n"}} `, 3, 2, 1); again != base {
+		t.Error("the same style of the same data has another fingerprint")
+	}
+	if resolve(`{"size":{"property":"n"}}`, 10, 20, 30) == base || resolve(`{"size":{"property":"n","least":20}}`, 1, 2, 3) == base {
+		t.Error("another style, or other data, have the same fingerprint")
+	}
+}
+
 func TestLegend(t *testing.T) {
 	s, err := Parse([]byte(full))
 	if err != nil {
