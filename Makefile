@@ -68,8 +68,9 @@ soak: build
 # The budgets: a table of what is measured against each, and the plot of how views
 # scale. Takes about ten minutes and 6 GB of memory.
 bench: build
-	@scripts/install postgresql
+	@scripts/install postgresql chromium gcc
 	go run ./bench -plot docs/viewport-scaling.svg
+	IDLEBEACON_FRAMES=1 go test -count=1 -v -run TestMapFrames ./e2e
 
 # The same things piece by piece, in the form that benchstat reads.
 benchmarks: build
