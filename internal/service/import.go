@@ -114,6 +114,8 @@ func (s *Service) Import(ctx context.Context, collection string, r io.Reader, op
 			if err := i.add(ctx, row.Feature); err != nil {
 				return report, err
 			}
+		case errors.Is(err, formats.ErrNotUsable) && !options.DryRun:
+			return report, Invalid("file", "%v; nothing of it was imported", err)
 		case !errors.Is(err, io.EOF):
 			return report, invalidFile(err)
 		case options.DryRun:
@@ -253,7 +255,7 @@ func (i *importing) write(ctx context.Context, key int64) error {
 
 func invalidFile(err error) error {
 	if errors.Is(err, formats.ErrNotUsable) {
-		return Invalid("file", "%v; nothing of it was imported", err)
+		return Invalid("file", "%v", err)
 	}
 	return fmt.Errorf("reading the file: %w", err)
 }

@@ -72,16 +72,10 @@ func (s *Service) Viewport(ctx context.Context, collection string, q MarkersQuer
 	for _, spots := range q.Options.Reach(q.Box, q.Zoom) {
 		v.Change = max(v.Change, snapshot.Tree().Newest(spots))
 	}
-	if c.info.Load().Style != nil {
-		known, err := c.resolved()
-		if err != nil {
-			return nil, err
-		}
-		if len(known.resolved.Properties()) > 0 {
-			v.Looks, v.looks = known.stamp, known
-		}
+	if v.looks, err = c.drawnBy(); v.looks != nil {
+		v.Looks = v.looks.stamp
 	}
-	return v, nil
+	return v, err
 }
 
 // Matched returns how many places lie in the box.

@@ -242,7 +242,7 @@ func (c *collection) follow(change *store.Change) {
 		c.set.Put(c.info.Load().RowOf(now), change.Number)
 	default:
 		c.set.Remove(change.FeatureID, change.Number)
-		c.shapes.Put(c.info.Load().ShapeOf(now), change.Number)
+		c.shapes.Put(c.info.Load().ShapeOf(now))
 	}
 }
 

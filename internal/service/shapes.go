@@ -24,7 +24,7 @@ type ShapesView struct {
 	Change     uint64 // the newest change to any shape of the collection
 	Looks      uint64 // different for each style that they are drawn in
 
-	looks    *looks
+	looks    *looks // nil where no look depends on data
 	query    ShapesQuery
 	snapshot *shapes.Snapshot
 }
@@ -36,20 +36,21 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 		return nil, err
 	}
 	snapshot := c.shapes.Snapshot()
-	known, err := c.resolved()
-	if err != nil {
-		return nil, err
+	v := &ShapesView{Collection: c.info.Load().Key, Change: snapshot.Change(), query: q, snapshot: snapshot}
+	if v.looks, err = c.drawnBy(); v.looks != nil {
+		v.Looks = v.looks.stamp
 	}
-	v := &ShapesView{Collection: c.info.Load().Key, Change: snapshot.Change(), looks: known, query: q, snapshot: snapshot}
-	if len(known.resolved.Properties()) > 0 {
-		v.Looks = known.stamp
-	}
-	return v, nil
+	return v, err
 }
 
 // Drawing returns a function that tells what the data of a shape make of its look,
 // or nil where no look depends on data.
-func (v *ShapesView) Drawing() func(*shapes.Shape) style.Drawing { return v.looks.drawing() }
+func (v *ShapesView) Drawing() func(*shapes.Shape) style.Drawing {
+	if v.looks == nil {
+		return nil
+	}
+	return v.looks.drawing()
+}
 
 // Drawn returns the shapes as the view shows them, the largest first, and how many
 // of those in the box are too small to be seen at its zoom, or too many.

@@ -69,6 +69,19 @@ func (c *collection) resolved() (*looks, error) {
 	return known, nil
 }
 
+// drawnBy returns the style of a collection if what its data are has a part in looks,
+// and nil otherwise.
+func (c *collection) drawnBy() (*looks, error) {
+	if c.info.Load().Style == nil {
+		return nil, nil
+	}
+	known, err := c.resolved()
+	if err != nil || len(known.resolved.Properties()) == 0 {
+		return nil, err
+	}
+	return known, nil
+}
+
 // Style returns how a collection is drawn.
 func (s *Service) Style(collection string) (Style, error) {
 	c, err := s.collection(collection)
@@ -128,13 +141,10 @@ func (s *Service) Legend(collection string) (style.Legend, error) {
 	return known.resolved.Legend(counts), nil
 }
 
-// drawing returns a function that tells what the data of a shape make of its look,
-// or nil where no look depends on data.
+// drawing returns a function that tells what the data of a shape make of its look. It
+// is for one goroutine.
 func (l *looks) drawing() func(*shapes.Shape) style.Drawing {
 	names := l.resolved.Properties()
-	if len(names) == 0 {
-		return nil
-	}
 	values := make([]filter.Value, len(names))
 	return func(s *shapes.Shape) style.Drawing {
 		for i, name := range names {

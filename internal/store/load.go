@@ -135,7 +135,7 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 	// Described first, so that the answer comes in the binary form whatever the
 	// connection string says.
 	rows, err := conn.Query(ctx, fmt.Sprintf(
-		"SELECT collection_key, id, lon, lat, properties, geometry, change FROM features WHERE ctid >= '(%d,0)' AND ctid < '(%d,0)'", first, first+slicePages),
+		"SELECT collection_key, id, lon, lat, properties, geometry FROM features WHERE ctid >= '(%d,0)' AND ctid < '(%d,0)'", first, first+slicePages),
 		pgx.QueryExecModeDescribeExec)
 	if err != nil {
 		return err
@@ -177,7 +177,7 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 			}
 			f.Shape = &g
 			to.mu.Lock()
-			to.shapes.Put(to.info.ShapeOf(&f), binary.BigEndian.Uint64(raw[6]))
+			to.shapes.Put(to.info.ShapeOf(&f))
 			to.mu.Unlock()
 			l.progress(1)
 			continue

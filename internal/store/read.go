@@ -62,7 +62,7 @@ func (v *View) Collection(key int64) (Collection, error) {
 // Features reads the features of a collection, in no particular order, into
 // contents that are empty.
 func (v *View) Features(c Collection, contents Contents) error {
-	rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry, change FROM features WHERE collection_key = ?", c.Key).Rows()
+	rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry FROM features WHERE collection_key = ?", c.Key).Rows()
 	if err != nil {
 		return fmt.Errorf("reading the features of %q: %w", c.ID, err)
 	}
@@ -73,8 +73,7 @@ func (v *View) Features(c Collection, contents Contents) error {
 			var at geo.Point
 			var properties []byte
 			var shape *string
-			var change uint64
-			if err := rows.Scan(&id, &at.Lon, &at.Lat, &properties, &shape, &change); err != nil {
+			if err := rows.Scan(&id, &at.Lon, &at.Lat, &properties, &shape); err != nil {
 				return nil, err
 			}
 			f, err := storedFeature(id, at, nil, shape, properties)
@@ -84,7 +83,7 @@ func (v *View) Features(c Collection, contents Contents) error {
 			if f.Shape == nil {
 				return c.RowOf(&f), nil
 			}
-			contents.Shapes.Put(c.ShapeOf(&f), change)
+			contents.Shapes.Put(c.ShapeOf(&f))
 		}
 		return nil, rows.Err()
 	})

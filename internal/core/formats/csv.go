@@ -48,7 +48,6 @@ func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 	}
 	r.csv.Comma, r.separator = separator, separator
 	r.csv.FieldsPerRecord = -1 // a row of another length is an error of that row
-	r.csv.ReuseRecord = false
 	header, err := r.read()
 	if err != nil {
 		return nil, notUsable("the header row cannot be read: %v", err)

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 
 	"idlebeacon/internal/core/geo"
@@ -223,8 +222,3 @@ func AppendNumber(dst []byte, v float64) []byte {
 
 // OfPoint returns the Point geometry at a position.
 func OfPoint(p Position) Geometry { return Geometry{Type: Point, Points: []Position{p}} }
-
-// Types lists all types of geometry.
-func Types() []Type {
-	return slices.Clone([]Type{Point, MultiPoint, LineString, MultiLineString, Polygon, MultiPolygon, Collection})
-}

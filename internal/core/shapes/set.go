@@ -45,7 +45,6 @@ type Set struct {
 // as exact as any zoom shows.
 type stored struct {
 	Shape
-	change uint64
 	box    geo.Box
 	spots  geo.SpotBox
 	lines  []line // all of its lines and rings, and the points of multi-points
@@ -67,12 +66,12 @@ const (
 	points
 )
 
-// Put adds a shape, or replaces the one with its ID, as of the given change.
-func (s *Set) Put(shape Shape, change uint64) {
+// Put adds a shape, or replaces the one with its ID.
+func (s *Set) Put(shape Shape) {
 	if s.byID == nil {
 		s.byID = map[string]*stored{}
 	}
-	s.byID[shape.ID] = store(shape, change)
+	s.byID[shape.ID] = store(shape)
 	s.changed = true
 }
 
@@ -106,8 +105,8 @@ func (s *Set) Snapshot() *Snapshot {
 	return &Snapshot{}
 }
 
-func store(shape Shape, change uint64) *stored {
-	s := &stored{Shape: shape, change: change}
+func store(shape Shape) *stored {
+	s := &stored{Shape: shape}
 	s.box, _ = shape.Geometry.Bounds()
 	part := 0
 	add := func(positions []geometry.Position, kind lineKind) {

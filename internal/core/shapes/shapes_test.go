@@ -55,7 +55,7 @@ func quilt(r *rand.Rand, n, detail int) *Set {
 			if r.IntN(2) == 0 {
 				slices.Reverse(ring)
 			}
-			set.Put(Shape{ID: fmt.Sprintf("%d-%d", i, j), Geometry: area(append(ring, ring[0]))}, 1)
+			set.Put(Shape{ID: fmt.Sprintf("%d-%d", i, j), Geometry: area(append(ring, ring[0]))})
 		}
 	}
 	set.Publish(1)
@@ -134,7 +134,7 @@ func TestDetailIsEnough(t *testing.T) {
 		ring = append(ring, at(-22+reach*math.Cos(angle), -38.5+reach*math.Sin(angle)))
 	}
 	var set Set
-	set.Put(Shape{ID: "coast", Geometry: area(append(ring, ring[0]))}, 1)
+	set.Put(Shape{ID: "coast", Geometry: area(append(ring, ring[0]))})
 	set.Publish(1)
 	for _, zoom := range []float64{7, 10, 12} {
 		drawn, _ := set.Snapshot().View(geo.World, zoom, math.MaxInt, all)
@@ -179,8 +179,8 @@ func TestCut(t *testing.T) {
 		hole := []geometry.Position{at(-0.5, -0.5), at(0.5, -0.5), at(0.5, 0.5), at(-0.5, 0.5), at(-0.5, -0.5)}
 		path := slices.Clone(ring)
 		var set Set
-		set.Put(Shape{ID: "area", Geometry: area(append(ring, ring[0]), hole)}, 1)
-		set.Put(Shape{ID: "path", Geometry: &geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{path}}}, 1)
+		set.Put(Shape{ID: "area", Geometry: area(append(ring, ring[0]), hole)})
+		set.Put(Shape{ID: "path", Geometry: &geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{path}}})
 		set.Publish(1)
 		west, south := r.Float64()*12-8, r.Float64()*12-8
 		box := geo.Box{West: west, South: south, East: west + 0.5 + r.Float64()*6, North: south + 0.5 + r.Float64()*6}
@@ -241,7 +241,7 @@ func TestSetFollowsItsEdits(t *testing.T) {
 	set.Remove("1-1")
 	set.Put(Shape{ID: "path", Name: "Ferry", Category: "lane", Geometry: &geometry.Geometry{
 		Type: geometry.MultiLineString, Lines: [][]geometry.Position{{at(179, 0), at(180, 1)}, {at(-180, 1), at(-179, 0)}},
-	}}, 5)
+	}})
 	set.Publish(5)
 	now := set.Snapshot()
 	if now.Len() != 16 || now.Change() != 5 || old.Len() != 16 || old.Change() != 1 {
@@ -281,7 +281,7 @@ func BenchmarkView(b *testing.B) {
 		ring = append(ring, at(-22+reach*math.Cos(angle), -38.5+reach*math.Sin(angle)))
 	}
 	var set Set
-	set.Put(Shape{ID: "coast", Geometry: area(append(ring, ring[0]))}, 1)
+	set.Put(Shape{ID: "coast", Geometry: area(append(ring, ring[0]))})
 	set.Publish(1)
 	set.Snapshot().View(geo.World, 5, 1, all)
 	for zoom, box := range map[float64]geo.Box{8: geo.World, 15: {West: -21.81, South: -38.51, East: -21.77, North: -38.49}} {

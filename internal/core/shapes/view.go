@@ -65,18 +65,6 @@ func (s *Snapshot) View(box geo.Box, zoom float64, limit int, takes func(*Shape)
 	return drawn, matched
 }
 
-// Covered returns how many of the shapes that takes accepts overlap a box.
-func (s *Snapshot) Covered(box geo.Box, takes func(*Shape) bool) int {
-	n := 0
-	boxes := box.SpotBoxes()
-	for _, shape := range s.shapes {
-		if overlaps(boxes, shape.spots) && takes(&shape.Shape) {
-			n++
-		}
-	}
-	return n
-}
-
 func size(b geo.SpotBox) float64 {
 	return float64(max(b.Max.X-b.Min.X, b.Max.Y-b.Min.Y))
 }

@@ -4,7 +4,6 @@ import { type Collection, fetchStyle, type StoredStyle } from './api/client'
 
 /** A collection's style with the looks that follow from it. */
 export interface Styled {
-  change: string // tells one state of the style from another
   style: StoredStyle
   looks: Looks
 }
@@ -25,7 +24,7 @@ export function useStyles(collections: Ref<Collection[] | null>) {
       const style = await fetchStyle(c.id)
       if (asked.get(c.id) !== change) return
       if (styles.value.get(c.id) && JSON.stringify(styles.value.get(c.id)?.style) === JSON.stringify(style)) return
-      styles.value = new Map(styles.value).set(c.id, { change, style, looks: new Looks(style as Style) })
+      styles.value = new Map(styles.value).set(c.id, { style, looks: new Looks(style as Style) })
     } catch {
       asked.delete(c.id) // asked again with the next look at the collections
     }
