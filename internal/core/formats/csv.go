@@ -2,6 +2,7 @@ package formats
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -36,9 +37,14 @@ type csvSource struct {
 	lon, lat, id int      // columns; -1 where there is none
 	geometry     int
 	separator    rune
-	row          int // rows read, the header included
+	row          int  // rows read, the header included
+	told         bool // the last columns are those that tell why rows were rejected before
 	fix          Fix
 }
+
+// rejectedColumns are the last columns of a file of rejected rows. They are for its
+// reader, and left out when it is imported.
+var rejectedColumns = []string{"rejected_row", "rejected_reason"}
 
 func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 	r := &csvSource{csv: csv.NewReader(b), guard: guard, id: -1, geometry: -1, fix: options.Fix}
@@ -82,6 +88,7 @@ func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 		return nil, err
 	}
 	r.names = slices.Clone(header)
+	r.told = slices.Equal(header[max(0, len(header)-len(rejectedColumns)):], rejectedColumns)
 	for i, name := range header {
 		if name == "" {
 			r.names[i] = fmt.Sprintf("column %d", i+1)
@@ -91,6 +98,9 @@ func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 		if i >= 0 {
 			r.names[i] = ""
 		}
+	}
+	if r.told {
+		clear(r.names[len(r.names)-len(rejectedColumns):])
 	}
 	typed := newTypedReader(r, options.Types)
 	roles := map[int]Role{r.geometry: GeometryRole, r.lon: LonRole, r.lat: LatRole, r.id: IDRole}
@@ -106,8 +116,12 @@ type csvReader struct {
 
 // Columns implements Reader.
 func (r *csvReader) Columns() []Column {
-	columns := make([]Column, len(r.source.header))
-	for i, name := range r.source.header {
+	header := r.source.header
+	if r.source.told {
+		header = header[:len(header)-len(rejectedColumns)]
+	}
+	columns := make([]Column, len(header))
+	for i, name := range header {
 		columns[i] = Column{Name: name, Role: r.roles[i], Type: Text}
 		property := r.source.names[i]
 		if g := r.guesses[property]; g != nil {
@@ -174,7 +188,8 @@ func quoteAll(names []string) string {
 
 // read returns the next record. A *RowError is about that record alone.
 func (r *csvSource) read() ([]string, error) {
-	r.guard.newRow()
+	from := r.csv.InputOffset()
+	r.guard.newRowAt(from)
 	r.row++
 	record, err := r.csv.Read()
 	var syntax *csv.ParseError
@@ -184,7 +199,7 @@ func (r *csvSource) read() ([]string, error) {
 	case errors.Is(err, errRowTooLong):
 		return nil, notUsable("row %d is longer than %d bytes; look for a quote that is not closed", r.row, MaxRowBytes)
 	case errors.As(err, &syntax):
-		return nil, &RowError{Row: r.row, Line: syntax.Line, Reason: syntax.Err.Error()}
+		return nil, &RowError{Row: r.row, Line: syntax.Line, Reason: syntax.Err.Error(), Source: r.guard.cut(from, r.csv.InputOffset())}
 	default:
 		return nil, err
 	}
@@ -202,14 +217,28 @@ func (r *csvSource) next() (textRow, error) {
 	line, _ := r.csv.FieldPos(0)
 	row := textRow{number: r.row, line: line}
 	if len(record) != len(r.header) {
-		row.err = &RowError{r.row, line, fmt.Sprintf("has %d fields, the header has %d", len(record), len(r.header))}
+		row.err = &RowError{r.row, line, fmt.Sprintf("has %d fields, the header has %d", len(record), len(r.header)), r.text(record)}
 		return row, nil
 	}
 	row.names, row.values = r.names, record
 	if err := r.place(&row, record); err != nil {
-		row.err = &RowError{r.row, line, err.Error()}
+		row.err = &RowError{r.row, line, err.Error(), r.text(record)}
 	}
 	return row, nil
+}
+
+// text writes a record as a line of the file, without its end and without what tells
+// why it was rejected before.
+func (r *csvSource) text(record []string) []byte {
+	if n := len(record) - len(rejectedColumns); r.told && n > 0 {
+		record = record[:n]
+	}
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.Comma = r.separator
+	_ = w.Write(record) // to memory
+	w.Flush()
+	return keep(b.Bytes())
 }
 
 // place sets the id and the geometry of a row.

@@ -5,6 +5,7 @@ package formats
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,10 +20,15 @@ import (
 type File struct {
 	Reader
 	format Format
+	head   []byte
 }
 
 // Format returns the format that the file is read as.
 func (f *File) Format() Format { return f.format }
+
+// Head returns what a file with some of the rows has to begin with, for
+// [WriteRejected]: of CSV the header row, of other formats nothing.
+func (f *File) Head() []byte { return f.head }
 
 // A Reader reads a file row by row.
 type Reader interface {
@@ -73,6 +79,9 @@ type RowError struct {
 	Row    int    // CSV: the record, the header being 1; GeoJSON: the feature, the first being 1
 	Line   int    // CSV: the line of the file, the first being 1, or for a stray quote the line it is in; GeoJSON: 0
 	Reason string // what is wrong with it
+	// Source is the row as it stands in the file, to be corrected and imported again;
+	// nil where it is left out as asked, or longer than a MiB.
+	Source []byte
 }
 
 func (e *RowError) Error() string {
@@ -130,10 +139,11 @@ const MaxRowBytes = 32 << 20
 
 // Open begins to read a file.
 func Open(r io.Reader, options Options) (*File, error) {
-	guard := &guard{r: r, max: MaxRowBytes}
+	guard := &guard{r: r, max: MaxRowBytes, taping: true}
 	b := bufio.NewReaderSize(guard, 64<<10)
 	if start, _ := b.Peek(3); string(start) == "\xef\xbb\xbf" {
 		_, _ = b.Discard(3) // the byte order mark of UTF-8, just peeked at
+		guard.tape = guard.tape[3:]
 	}
 	format := options.Format
 	if format == "" {
@@ -142,6 +152,7 @@ func Open(r io.Reader, options Options) (*File, error) {
 			return nil, err
 		}
 	}
+	guard.taping = format == CSV || format == KML || format == GPX
 	var reader Reader
 	var err error
 	switch format {
@@ -163,7 +174,11 @@ func Open(r io.Reader, options Options) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &File{newCheckedReader(reader, options), format}, nil
+	file := &File{Reader: newCheckedReader(reader, options), format: format}
+	if table, ok := reader.(*csvReader); ok {
+		file.head = table.source.text(table.source.header)
+	}
+	return file, nil
 }
 
 // detect finds the format of a file from its beginning.
@@ -200,11 +215,16 @@ func detect(b *bufio.Reader) (Format, error) {
 	return CSV, nil
 }
 
-// A guard ends the reading of a row that grows beyond what one may hold.
+// A guard ends the reading of a row that grows beyond what one may hold. It also
+// keeps what the rows at hand are in the file.
 type guard struct {
 	r    io.Reader
 	max  int
 	used int // bytes read since the row began, give or take a buffer
+
+	taping bool
+	tape   []byte // what was read last
+	at     int64  // where the tape begins in the file, its byte order mark aside
 }
 
 var errRowTooLong = errors.New("row too long")
@@ -215,11 +235,43 @@ func (g *guard) Read(p []byte) (int, error) {
 	}
 	n, err := g.r.Read(p)
 	g.used += n
+	if g.taping {
+		g.tape = append(g.tape, p[:n]...)
+	}
 	return n, err
 }
 
 // newRow says that what is read from now on belongs to a new row.
 func (g *guard) newRow() { g.used = 0 }
+
+// newRowAt says so too, and that what is before an offset in the file is done with.
+func (g *guard) newRowAt(offset int64) {
+	g.newRow()
+	const enough = 128 << 10 // bytes that are worth moving the rest
+	if done := offset - g.at; done > enough {
+		g.tape = append(g.tape[:0], g.tape[done:]...)
+		g.at = offset
+	}
+}
+
+// cut returns what is between two offsets in the file, nil where that is long.
+func (g *guard) cut(from, to int64) []byte {
+	if from < g.at || to > g.at+int64(len(g.tape)) {
+		return nil
+	}
+	return keep(g.tape[from-g.at : to-g.at])
+}
+
+// maxSource is how much is kept of a row that cannot be used, in bytes.
+const maxSource = 1 << 20
+
+// keep returns a copy of a row as it stands in the file, nil where that is long.
+func keep(row []byte) []byte {
+	if row = bytes.TrimSpace(row); len(row) > maxSource {
+		return nil
+	}
+	return bytes.Clone(row)
+}
 
 // Usual names of the properties that name and class a feature, in the order in
 // which they are looked for.

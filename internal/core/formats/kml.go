@@ -20,6 +20,7 @@ import (
 // elements. Entities are not expanded and nothing outside the file is read.
 type xmlSource struct {
 	decoder *xml.Decoder
+	tokens  *shallow
 	guard   *guard
 	fix     Fix
 	row     int
@@ -43,18 +44,20 @@ func (s *xmlSource) enter(start xml.StartElement) {
 const maxXMLDepth = 100
 
 func newXMLSource(b *bufio.Reader, guard *guard, fix Fix, element func(*xmlSource, xml.StartElement) (textRow, bool, error)) *xmlSource {
-	decoder := xml.NewTokenDecoder(&shallow{d: xml.NewDecoder(b)})
-	return &xmlSource{decoder: decoder, guard: guard, fix: fix, element: element}
+	tokens := &shallow{d: xml.NewDecoder(b)}
+	return &xmlSource{decoder: xml.NewTokenDecoder(tokens), tokens: tokens, guard: guard, fix: fix, element: element}
 }
 
 // A shallow reader of tokens fails where elements are nested too deep.
 type shallow struct {
 	d     *xml.Decoder
 	depth int
+	begin int64 // where the last token begins in the file
 }
 
 // Token implements xml.TokenReader.
 func (s *shallow) Token() (xml.Token, error) {
+	s.begin = s.d.InputOffset()
 	token, err := s.d.Token()
 	switch token.(type) {
 	case xml.StartElement:
@@ -69,7 +72,7 @@ func (s *shallow) Token() (xml.Token, error) {
 }
 
 func (s *xmlSource) next() (textRow, error) {
-	s.guard.newRow()
+	s.guard.newRowAt(s.tokens.d.InputOffset())
 	for {
 		token, err := s.decoder.Token()
 		switch {
@@ -83,11 +86,15 @@ func (s *xmlSource) next() (textRow, error) {
 		}
 		switch token := token.(type) {
 		case xml.StartElement:
+			from := s.tokens.begin
 			row, is, err := s.element(s, token)
 			if err != nil {
 				return textRow{}, s.broken(err)
 			}
 			if is {
+				if bad := (*RowError)(nil); errors.As(row.err, &bad) {
+					bad.Source = s.guard.cut(from, s.tokens.d.InputOffset())
+				}
 				return row, nil
 			}
 		case xml.EndElement:
@@ -181,7 +188,7 @@ func openKMZ(b *bufio.Reader, options Options) (Reader, error) {
 	if err != nil {
 		return nil, notUsable("%s in it cannot be unpacked: %v", main.Name, err)
 	}
-	guard := &guard{r: &bounded{unpacked, maxUnpacked}, max: MaxRowBytes}
+	guard := &guard{r: &bounded{unpacked, maxUnpacked}, max: MaxRowBytes, taping: true}
 	return openKML(bufio.NewReaderSize(guard, 64<<10), guard, options)
 }
 

@@ -219,14 +219,22 @@ func (r *typedReader) Next() (Row, error) {
 		}
 		switch {
 		case !utf8.ValidString(value):
-			return Row{}, &RowError{row.number, row.line, fmt.Sprintf("column %q is not valid UTF-8 text; save the file as UTF-8", row.names[i])}
+			return Row{}, r.unusable(&row, "column %q is not valid UTF-8 text; save the file as UTF-8", row.names[i])
 		case strings.Contains(value, "\x00"):
-			return Row{}, &RowError{row.number, row.line, fmt.Sprintf("column %q has the character U+0000", row.names[i])}
+			return Row{}, r.unusable(&row, "column %q has the character U+0000", row.names[i])
 		}
 		types[i].set(&r.builder, row.names[i], value)
 	}
 	row.feature.Properties = r.builder.Properties()
 	return Row{Number: row.number, Line: row.line, Feature: row.feature, Mended: row.mended}, nil
+}
+
+func (r *typedReader) unusable(row *textRow, format string, args ...any) *RowError {
+	e := &RowError{Row: row.number, Line: row.line, Reason: fmt.Sprintf(format, args...)}
+	if table, ok := r.source.(*csvSource); ok { // XML has no such texts
+		e.Source = table.text(row.values)
+	}
+	return e
 }
 
 func (r *typedReader) typesOf(names []string) []Type {

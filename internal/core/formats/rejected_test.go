@@ -1,0 +1,123 @@
+package formats
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"iter"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// rowsOf returns the good and the bad rows of a file, and what ended it.
+func rowsOf(t *testing.T, text string, options Options) (file *File, good []Row, bad []RowError, end error) {
+	t.Helper()
+	file, err := Open(strings.NewReader(text), options)
+	if err != nil {
+		t.Fatalf("opening %.80q: %v", text, err)
+	}
+	for {
+		row, err := file.Next()
+		var e *RowError
+		switch {
+		case errors.As(err, &e):
+			bad = append(bad, *e)
+		case err != nil:
+			return file, good, bad, err
+		default:
+			good = append(good, row)
+		}
+	}
+}
+
+func each(all []RowError) iter.Seq2[RowError, error] {
+	return func(yield func(RowError, error) bool) {
+		for _, e := range all {
+			if !yield(e, nil) {
+				return
+			}
+		}
+	}
+}
+
+// badFiles have rows that cannot be used; correct turns those into ones that can.
+var badFiles = []struct {
+	name    string
+	format  Format
+	text    string
+	bad     int
+	correct *strings.Replacer
+}{
+	{"csv", CSV, "id,lon,lat,note\na,1,2,fine\nb,1,north,\"a, b\"\nc,1,200,\nd,1,2,\"two\nlines\"\ne,x,\"1\",\"three\nlines\"\n", 3,
+		strings.NewReplacer("north", "3", "200", "20", "e,x", "e,4")},
+	{"csv of few fields", CSV, "id;lon;lat\na;1;2\nb;1\nc;1;2;3\n", 2, strings.NewReplacer("b;1;", "b;1;5;", "c;1;2;3", "c;1;2")},
+	{"csv of bytes that are no text", CSV, "id,lon,lat,note\na,1,2,\xff\nb,1,2,x\n", 1, strings.NewReplacer("\xff", "y")},
+	{"csv with a stray quote", CSV, "id,lon,lat,note\na,1,2,x\"y\nb,1,2,z\n", 1, strings.NewReplacer(`x"y`, "xy")},
+	{"geojson", GeoJSON, `{"type":"FeatureCollection","features":[{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":1}},
+		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[1,200]},"properties":{"n":1.50}},{}]}`, 2,
+		strings.NewReplacer("200", "20", `{"rejected":{"reason":"`, `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{},"rejected":{"reason":"`)},
+	{"lines", GeoJSONLines, `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}` + "\n" +
+		`{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}` + "\n", 1, strings.NewReplacer(`"properties":{}`, `"properties":{}}`)},
+	{"sequence", GeoJSONSeq, "\x1e" + `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}` + "\n\x1e" +
+		`{"type":"Feature","geometry":{"type":"Point","coordinates":[]},"properties":{}}` + "\n", 1, strings.NewReplacer("[]", "[3,4]")},
+	{"kml", KML, `<kml xmlns="http://www.opengis.net/kml/2.2"><Document><Placemark id="a"><Point><coordinates>1,2</coordinates></Point></Placemark>
+		<Placemark id="b"><name>a -- b</name><Point><coordinates>1,north--south</coordinates></Point></Placemark><Placemark/></Document></kml>`, 2,
+		strings.NewReplacer("north--south", "3", "<Placemark/>", "<Placemark><Point><coordinates>1,2</coordinates></Point></Placemark>")},
+	{"gpx", GPX, `<gpx version="1.1" xmlns="http://www.topografix.com/GPX/1/1"><wpt lat="1" lon="2"><name>a</name></wpt><wpt lat="91" lon="2"/></gpx>`, 1,
+		strings.NewReplacer(`lat="91"`, `lat="9"`)},
+}
+
+func TestRejectedRowsCanBeCorrected(t *testing.T) {
+	for _, test := range badFiles {
+		t.Run(test.name, func(t *testing.T) {
+			file, good, bad, end := rowsOf(t, test.text, Options{Format: test.format})
+			if !errors.Is(end, io.EOF) || len(bad) != test.bad {
+				t.Fatalf("%d good rows, bad rows %+v, end %v; want %d bad", len(good), bad, end, test.bad)
+			}
+			var out bytes.Buffer
+			if err := WriteRejected(&out, test.format, file.Head(), each(bad)); err != nil {
+				t.Fatal(err)
+			}
+			_, none, again, end := rowsOf(t, out.String(), Options{Format: test.format})
+			if !errors.Is(end, io.EOF) || len(none) != 0 || len(again) != test.bad {
+				t.Fatalf("the rejected rows as they are give %d good rows, %+v, %v:\n%s", len(none), again, end, out.String())
+			}
+			_, corrected, still, end := rowsOf(t, test.correct.Replace(out.String()), Options{Format: test.format})
+			if !errors.Is(end, io.EOF) || len(corrected) != test.bad || len(still) != 0 {
+				t.Fatalf("corrected, %d rows are good and not: %+v, %v\n%s", len(corrected), still, end, test.correct.Replace(out.String()))
+			}
+			for _, row := range corrected {
+				for _, name := range rejectedColumns {
+					if _, there := row.Feature.Properties.Value(name); there {
+						t.Errorf("%q has become a property", name)
+					}
+				}
+			}
+		})
+	}
+}
+
+func TestSourcesFarApart(t *testing.T) {
+	// Bad rows among so many that the tape is cut again and again.
+	var text strings.Builder
+	text.WriteString(`<gpx version="1.1" xmlns="http://www.topografix.com/GPX/1/1">`)
+	var want []string
+	for i := range 20_000 {
+		row := `<wpt lat="1" lon="2"><name>` + strings.Repeat("n", i%97) + `</name></wpt>`
+		if i%777 == 0 {
+			row = strings.Replace(row, `lat="1"`, `lat="100"`, 1)
+			want = append(want, row)
+		}
+		text.WriteString(row)
+	}
+	text.WriteString("</gpx>")
+	_, _, bad, _ := rowsOf(t, text.String(), Options{})
+	var got []string
+	for _, e := range bad {
+		got = append(got, string(e.Source))
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("the sources of %d bad rows are not the %d that were written", len(got), len(want))
+	}
+}
