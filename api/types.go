@@ -248,6 +248,7 @@ type NeighbourProperties struct {
 
 // ImportReport says what became of an imported file.
 type ImportReport struct {
+	Import    string     `json:"import,omitempty"` // the id of the import; absent of a dry run
 	Rows      int        `json:"rows"`
 	Created   int        `json:"created"`
 	Replaced  int        `json:"replaced"`
@@ -257,10 +258,39 @@ type ImportReport struct {
 	Doubtful  int        `json:"doubtful"` // rows whose positions are likely wrong, imported as they are
 	Mended    int        `json:"mended"`   // rows whose positions were likely wrong and mended as asked
 	Repeated  int        `json:"repeated"` // rows whose id came again later in the file: the last one counts
+	Kept      int        `json:"kept"`     // of the rejected rows: those that can be had as a file, to be corrected
 	DryRun    bool       `json:"dry_run"`
 	Errors    []RowError `json:"errors"`            // the first of the rejected rows
 	Doubts    []RowDoubt `json:"doubts"`            // the first of the doubtful rows
 	Stopped   string     `json:"stopped,omitempty"` // of an inspection: why the file could not be read to its end
+}
+
+// Import is the import of one file, under way or over.
+type Import struct {
+	ID         string        `json:"id"`
+	Collection string        `json:"collection"`
+	FileName   string        `json:"file_name,omitempty"`
+	Status     string        `json:"status"` // "accepted", "running", "successful", "failed" or "dismissed"
+	Format     string        `json:"format,omitempty"`
+	BytesRead  int64         `json:"bytes_read"`
+	BytesTotal int64         `json:"bytes_total,omitempty"` // absent where it is not known
+	Rows       int64         `json:"rows"`                  // read so far
+	StartedAt  time.Time     `json:"started_at"`
+	EndedAt    *time.Time    `json:"ended_at,omitempty"`
+	Problem    string        `json:"problem,omitempty"` // why it failed
+	Report     *ImportReport `json:"report,omitempty"`  // when it is over; in lists without the rows
+	Links      []Link        `json:"links"`
+}
+
+// Ended reports whether the import is over.
+func (i *Import) Ended() bool {
+	return i.Status == "successful" || i.Status == "failed" || i.Status == "dismissed"
+}
+
+// Imports is a list of imports, the newest first.
+type Imports struct {
+	Imports []Import `json:"imports"`
+	Links   []Link   `json:"links"`
 }
 
 // RowError says why a row could not be used.

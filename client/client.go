@@ -299,9 +299,10 @@ func (c *Client) send(ctx context.Context, method, path string, v, into any) err
 	return c.do(ctx, method, path, "application/json", bytes.NewReader(body), into)
 }
 
-// do sends a request and reads the answer into a value, or an *Error.
-func (c *Client) do(ctx context.Context, method, path, contentType string, body io.Reader, into any) error {
-	response, err := c.call(ctx, method, path, contentType, body)
+// do sends a request, with further headers, and reads the answer into a value, or an
+// *Error.
+func (c *Client) do(ctx context.Context, method, path, contentType string, body io.Reader, into any, headers ...[2]string) error {
+	response, err := c.call(ctx, method, path, contentType, body, headers...)
 	if err != nil {
 		return err
 	}
@@ -316,13 +317,16 @@ func (c *Client) do(ctx context.Context, method, path, contentType string, body 
 }
 
 // call sends a request and returns the answer, or an *Error.
-func (c *Client) call(ctx context.Context, method, path, contentType string, body io.Reader) (*http.Response, error) {
+func (c *Client) call(ctx context.Context, method, path, contentType string, body io.Reader, headers ...[2]string) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {
 		return nil, err
 	}
 	if contentType != "" {
 		request.Header.Set("Content-Type", contentType)
+	}
+	for _, h := range headers {
+		request.Header.Set(h[0], h[1])
 	}
 	response, err := c.http.Do(request)
 	if err != nil {

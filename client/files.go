@@ -39,22 +39,6 @@ func (o *FileOptions) set(q url.Values) {
 // listEscape writes an element of a list.
 var listEscape = strings.NewReplacer(`\`, `\\`, ",", `\,`)
 
-// ImportOptions say how to import a file.
-type ImportOptions struct {
-	FileOptions
-	DryRun bool // check the file, write nothing
-}
-
-// Import sends a file of any size, which is read as it is sent.
-func (c *Client) Import(ctx context.Context, collection string, file io.Reader, o ImportOptions) (report api.ImportReport, err error) {
-	q := url.Values{}
-	o.set(q)
-	if o.DryRun {
-		q.Set("dry_run", "true")
-	}
-	return report, c.do(ctx, http.MethodPost, collectionPath(collection)+"/import?"+q.Encode(), "application/octet-stream", file, &report)
-}
-
 // Inspect tells what is in the beginning of a file that is meant for a collection.
 func (c *Client) Inspect(ctx context.Context, into string, beginning io.Reader, o FileOptions) (found api.Inspection, err error) {
 	q := url.Values{"partial": {"true"}}

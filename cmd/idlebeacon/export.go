@@ -3,6 +3,7 @@ package main
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -57,7 +58,11 @@ standard output.`,
 			_, err := c.Export(cmd.Context(), collection, os.Stdout, o)
 			return r.explain(err)
 		}
-		done, err := exportTo(cmd, c, collection, args[0], o)
+		var done client.Exported
+		err = replaceFile(args[0], func(w io.Writer) (err error) {
+			done, err = c.Export(cmd.Context(), collection, w, o)
+			return err
+		})
 		if err != nil {
 			return r.explain(err)
 		}
@@ -73,21 +78,21 @@ standard output.`,
 	return cmd
 }
 
-// exportTo writes a file beside its place and puts it there when it is whole, so that
+// replaceFile writes a file beside its place and puts it there when it is whole, so that
 // what was there before is not lost to one that is cut off.
-func exportTo(cmd *cobra.Command, c *client.Client, collection, name string, o client.ExportOptions) (done client.Exported, err error) {
+func replaceFile(name string, write func(io.Writer) error) error {
 	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
 	if err != nil {
-		return done, &usageError{err}
+		return &usageError{err}
 	}
-	done, err = c.Export(cmd.Context(), collection, f, o)
+	err = write(f)
 	if err = errors.Join(err, f.Chmod(0o644), f.Close()); err == nil {
 		err = os.Rename(f.Name(), name)
 	}
 	if err != nil {
 		err = errors.Join(err, os.Remove(f.Name()))
 	}
-	return done, err
+	return err
 }
 
 func formatOfName(name string) string {

@@ -23,6 +23,7 @@ func importCommand() *cobra.Command {
 	var r remote
 	var n api.NewCollection
 	var o client.ImportOptions
+	var background bool
 	cmd := &cobra.Command{
 		Use:   "import FILE --into COLLECTION",
 		Short: "Import a file of places, areas and paths",
@@ -44,6 +45,8 @@ imported again. FILE may be - for standard input.`,
 	cmd.Flags().StringVar(&n.ID, "into", "", "collection to import into (required)")
 	fileFlags(cmd, &o.FileOptions)
 	cmd.Flags().BoolVar(&o.DryRun, "dry-run", false, "read and check the file, write nothing")
+	cmd.Flags().BoolVar(&background, "background", false, "return when the file has arrived, and let the import go on by itself")
+	cmd.MarkFlagsMutuallyExclusive("dry-run", "background")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if n.ID == "" {
 			return &usageError{errors.New("say where to import with --into COLLECTION")}
@@ -52,7 +55,15 @@ imported again. FILE may be - for standard input.`,
 		if err != nil {
 			return err
 		}
-		report, err := importFile(cmd.Context(), c, args[0], n, o)
+		o.FileName = baseName(args[0])
+		if background {
+			return startImport(cmd, &r, c, args[0], n, o)
+		}
+		var report api.ImportReport
+		err = sendFile(cmd.Context(), c, args[0], n, o, func(file io.Reader) (err error) {
+			report, err = c.Import(cmd.Context(), n.ID, file, o)
+			return err
+		})
 		if err != nil {
 			return r.explain(err)
 		}
@@ -132,38 +143,39 @@ func inspectCommand() *cobra.Command {
 // inspectedBytes is how much of a file is looked at.
 const inspectedBytes = 4 << 20
 
-func importFile(ctx context.Context, c *client.Client, name string, n api.NewCollection, o client.ImportOptions) (api.ImportReport, error) {
+// sendFile opens a file and makes the collection for it where it is not there, and
+// calls send with it, showing how far that is.
+func sendFile(ctx context.Context, c *client.Client, name string, n api.NewCollection, o client.ImportOptions, send func(io.Reader) error) error {
 	file, size := os.Stdin, int64(-1)
 	if name != "-" {
 		var err error
 		if file, err = os.Open(name); err != nil {
-			return api.ImportReport{}, &usageError{err}
+			return &usageError{err}
 		}
 		defer file.Close()
 		info, err := file.Stat()
 		if err != nil {
-			return api.ImportReport{}, err
+			return err
 		}
 		if info.IsDir() {
-			return api.ImportReport{}, &usageError{fmt.Errorf("%s is a directory, want a file", name)}
+			return &usageError{fmt.Errorf("%s is a directory, want a file", name)}
 		}
 		size = info.Size()
 	}
 	if !o.DryRun {
 		if _, err := c.Collection(ctx, n.ID); client.IsNotFound(err) {
 			if _, err := c.CreateCollection(ctx, n); err != nil {
-				return api.ImportReport{}, err
+				return err
 			}
 		} else if err != nil {
-			return api.ImportReport{}, err
+			return err
 		}
 	}
 	// The service reads the file as it is sent, so what is sent is what is done.
 	bar := progressbar.NewOptions64(size,
 		progressbar.OptionSetWriter(os.Stderr), progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("importing"),
 		progressbar.OptionSetVisibility(isTerminal(os.Stderr)), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(progressInterval))
-	report, err := c.Import(ctx, n.ID, io.TeeReader(file, bar), o)
-	return report, errors.Join(err, bar.Finish())
+	return errors.Join(send(io.TeeReader(file, bar)), bar.Finish())
 }
 
 // progressInterval is how often the progress bar is drawn.
@@ -213,6 +225,9 @@ func printReport(r api.ImportReport, collection string) {
 	}
 	if r.Mended > 0 {
 		fmt.Printf("The positions of %s were mended.\n", count(r.Mended, "row", "rows"))
+	}
+	if r.Kept > 0 {
+		fmt.Printf("To correct the rejected rows: idlebeacon imports rejected %s rejected-rows\n", r.Import)
 	}
 	if r.DryRun {
 		fmt.Printf("A dry run: nothing was written. %s could be imported into %s.\n", count(r.Rows-r.Rejected, "row", "rows"), collection)

@@ -181,7 +181,7 @@ func (p *demoPart) fill(ctx context.Context, c *client.Client, data string, log 
 		return err
 	}
 	defer f.Close()
-	report, err := c.Import(ctx, p.collection.ID, f, client.ImportOptions{})
+	report, err := c.Import(ctx, p.collection.ID, f, client.ImportOptions{FileName: p.file})
 	if err != nil {
 		return err
 	}

@@ -72,28 +72,14 @@ func formatOf(contentType string) formats.Format {
 	return ""
 }
 
-// importFile reads a file from the body, which may be of any size.
-func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"dry_run"}, fileNames)...)
-	options := service.ImportOptions{File: q.file(), DryRun: q.flag("dry_run")}
-	if q.err != nil {
-		return q.err
-	}
-	report, err := h.service.Import(r.Context(), pathValue(r, "collection"), r.Body, options)
-	if err != nil {
-		return err
-	}
-	return writeJSON(w, http.StatusOK, plainJSON, describeReport(&report))
-}
-
 func describeReport(report *service.ImportReport) api.ImportReport {
 	out := api.ImportReport{
-		Rows: report.Rows, Created: report.Created, Replaced: report.Replaced, Unchanged: report.Unchanged, Rejected: report.Rejected,
-		WithoutID: report.WithoutID, Doubtful: report.Doubtful, Mended: report.Mended, Repeated: report.Repeated, DryRun: report.DryRun,
+		Import: report.Import, Rows: report.Rows, Created: report.Created, Replaced: report.Replaced, Unchanged: report.Unchanged, Rejected: report.Rejected,
+		WithoutID: report.WithoutID, Doubtful: report.Doubtful, Mended: report.Mended, Repeated: report.Repeated, Kept: report.Kept, DryRun: report.DryRun,
 		Errors: make([]api.RowError, len(report.Errors)), Doubts: make([]api.RowDoubt, len(report.Doubts)), Stopped: report.Stopped,
 	}
 	for i, e := range report.Errors {
-		out.Errors[i] = api.RowError(e)
+		out.Errors[i] = api.RowError{Row: e.Row, Line: e.Line, Reason: e.Reason}
 	}
 	for i, d := range report.Doubts {
 		out.Doubts[i] = api.RowDoubt{Row: d.Row, Line: d.Line, Kind: d.Kind, Fix: d.Fix, Reason: d.Reason}

@@ -125,7 +125,7 @@ func TestInspect(t *testing.T) {
 	f.want(400, `"field":"type"`, "POST", "/api/inspect?type=code", file)
 	f.want(400, `"field":"fix"`, "POST", "/api/inspect?fix=all", file)
 	f.want(200, `"kind":"swapped"`, "POST", "/api/collections/sites/import?dry_run=true", file)
-	f.want(200, `"mended":2,"repeated":0,"dry_run":false`, "POST", "/api/collections/sites/import?fix=swap_doubtful", file)
+	f.want(200, `"mended":2,"repeated":0,"kept":0,"dry_run":false`, "POST", "/api/collections/sites/import?fix=swap_doubtful", file)
 	f.want(200, `"coordinates":[-22.05,-38.5]`, "POST", "/api/inspect?into=sites&fix=swap_doubtful", file)
 }
 

@@ -58,6 +58,11 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		writeProblem(w, http.StatusConflict, "id", conflict.Error())
 	case errors.As(err, &tooLarge):
 		writeProblem(w, http.StatusRequestEntityTooLarge, "", "the body is too large: the most is "+byteCount(tooLarge.Limit))
+	case errors.Is(err, service.ErrDismissed):
+		writeProblem(w, http.StatusConflict, "", err.Error())
+	case errors.Is(err, service.ErrBusy):
+		w.Header().Set("Retry-After", "30")
+		writeProblem(w, http.StatusTooManyRequests, "", err.Error()+"; wait until one of them is over, or dismiss one")
 	case errors.Is(err, service.ErrClosing):
 		w.Header().Set("Retry-After", "5")
 		writeProblem(w, http.StatusServiceUnavailable, "", "the service is stopping; nothing was changed, try again in a while")

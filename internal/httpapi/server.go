@@ -87,6 +87,10 @@ func (h *server) Routes() chi.Router {
 	r.Get("/api/openapi.json", h.handle(h.openAPI))
 	r.Get("/api/backdrop", h.handle(h.getBackdrop))
 	r.Post("/api/inspect", h.handle(h.inspectFile))
+	r.Get("/api/imports", h.handle(h.listImports))
+	r.Get("/api/imports/{import}", h.handle(h.getImport))
+	r.Delete("/api/imports/{import}", h.handle(h.dismissImport))
+	r.Get("/api/imports/{import}/rejected", h.handle(h.rejectedRows))
 	r.Get("/api/collections", h.handle(h.listCollections))
 	r.Post("/api/collections", h.handle(h.createCollection))
 	r.Route("/api/collections/{collection}", func(r chi.Router) {

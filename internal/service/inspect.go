@@ -32,7 +32,8 @@ type Inspection struct {
 // the middle is no error.
 func (s *Service) Inspect(collection string, r io.Reader, options formats.Options, partial bool) (Inspection, error) {
 	out := Inspection{Columns: []formats.Column{}, Features: []feature.Feature{}}
-	out.Report = ImportReport{DryRun: true, Errors: []formats.RowError{}, Doubts: []RowDoubt{}}
+	out.Report = newReport()
+	out.Report.DryRun = true
 	if c, err := s.collection(collection); err == nil {
 		options.Known = c.typical()
 		out.NameProperty, out.CategoryProperty = c.info.Load().NameProperty, c.info.Load().CategoryProperty

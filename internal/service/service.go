@@ -30,11 +30,17 @@ type Service struct {
 	log   *slog.Logger
 	queue *writeQueue
 
-	stop    context.CancelFunc
-	owned   sync.WaitGroup // the goroutines that Close waits for
-	wake    chan struct{}  // room for one wake-up of the follower
-	imports chan struct{}  // holds one for each large import that runs
-	behind  atomic.Bool    // the last attempt to follow failed
+	running  context.Context // ends, with ErrClosing, when the service is closed
+	stop     context.CancelCauseFunc
+	owned    sync.WaitGroup // the goroutines that Close waits for
+	wake     chan struct{}  // room for one wake-up of the follower
+	imports  chan struct{}  // holds one for each large import that runs
+	waiting  chan struct{}  // holds one for each import in the background
+	underway sync.Map       // the imports of this process that run: *importing by id
+	behind   atomic.Bool    // the last attempt to follow failed
+
+	ownMu   sync.Mutex
+	closing bool // nothing more may be owned
 
 	// mu guards the maps. applying guards what changes the places: only its
 	// holder may touch a collection's set or applied.
@@ -73,6 +79,7 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(
 		log:     log,
 		wake:    make(chan struct{}, 1),
 		imports: make(chan struct{}, maxImports),
+		waiting: make(chan struct{}, maxWaiting),
 		byID:    map[string]*collection{},
 		byKey:   map[int64]*collection{},
 	}
@@ -97,20 +104,33 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(
 	}
 	log.Info("loaded", "collections", len(s.byID), "features", loaded.Load(), "change", s.applied, "took", time.Since(started).Round(time.Millisecond))
 
-	running, stop := context.WithCancel(context.Background())
-	s.stop = stop
+	s.running, s.stop = context.WithCancelCause(context.Background())
 	s.queue = newWriteQueue(s)
 	s.owned.Go(s.queue.run)
-	s.owned.Go(func() { s.follow(running) })
-	s.owned.Go(func() { st.Listen(running, s.wakeFollower) })
+	s.owned.Go(func() { s.follow(s.running) })
+	s.owned.Go(func() { st.Listen(s.running, s.wakeFollower) })
 	return s, nil
 }
 
-// Close lets the edits in the queue finish and ends the service. It does not
-// close the store.
+// own runs f, which Close ends and waits for, or returns false when it is too late.
+func (s *Service) own(f func(running context.Context)) bool {
+	s.ownMu.Lock()
+	defer s.ownMu.Unlock()
+	if s.closing {
+		return false
+	}
+	s.owned.Go(func() { f(s.running) })
+	return true
+}
+
+// Close lets the edits in the queue finish, calls off what goes on in the background,
+// and ends the service. It does not close the store.
 func (s *Service) Close() {
+	s.ownMu.Lock()
+	s.closing = true
+	s.ownMu.Unlock()
 	s.queue.close()
-	s.stop()
+	s.stop(ErrClosing)
 	s.owned.Wait()
 }
 

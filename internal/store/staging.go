@@ -129,8 +129,8 @@ type Merged struct {
 }
 
 // Merge puts what was gathered into a collection, in one transaction: new features
-// are added and those that differ replaced.
-func (st *Staging) Merge(ctx context.Context, collection int64) (m Merged, err error) {
+// are added and those that differ replaced, and it is noted how the import ended.
+func (st *Staging) Merge(ctx context.Context, collection int64, end func(Merged) ImportEnd) (m Merged, err error) {
 	if err := st.end(); err != nil {
 		return m, fmt.Errorf("gathering features: %w", err)
 	}
@@ -192,6 +192,14 @@ func (st *Staging) Merge(ctx context.Context, collection int64) (m Merged, err e
 		if _, err := tx.Exec(ctx, "SELECT pg_notify($1, '')", notifyChannel); err != nil {
 			return m, err
 		}
+	}
+	ended := end(m)
+	args, err := ended.args()
+	if err != nil {
+		return m, err
+	}
+	if _, err := tx.Exec(ctx, endImport, args...); err != nil {
+		return m, err
 	}
 	return m, tx.Commit(ctx)
 }

@@ -303,8 +303,8 @@ func (s *Store) UpdateCollection(ctx context.Context, c Collection) (Collection,
 	})
 }
 
-// DeleteCollection takes out the collection with the given key and all of its
-// features, or returns ErrNoCollection.
+// DeleteCollection takes out the collection with the given key, all of its features
+// and what is known of its imports, or returns ErrNoCollection.
 func (s *Store) DeleteCollection(ctx context.Context, key int64) (*Change, error) {
 	_, change, err := s.writeCollection(ctx, Deleted, func(tx *gorm.DB, _ uint64) (*Collection, *Collection, error) {
 		old, err := takeCollection(tx, "key = ?", key)
@@ -315,6 +315,9 @@ func (s *Store) DeleteCollection(ctx context.Context, key int64) (*Change, error
 			return nil, nil, ErrNoCollection
 		}
 		if err := tx.Exec("DELETE FROM features WHERE collection_key = ?", key).Error; err != nil {
+			return nil, nil, err
+		}
+		if err := tx.Exec("DELETE FROM imports WHERE collection_key = ? AND ended_at IS NOT NULL", key).Error; err != nil {
 			return nil, nil, err
 		}
 		return old, old, tx.Exec("DELETE FROM collections WHERE key = ?", key).Error

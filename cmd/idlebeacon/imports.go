@@ -1,0 +1,190 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"idlebeacon/api"
+	"idlebeacon/client"
+)
+
+func importsCommand() *cobra.Command {
+	var r remote
+	var collection, before string
+	var limit int
+	cmd := &cobra.Command{
+		Use: "imports", Short: "List the imports under way and those that are over", Args: exactly(0),
+		Example: "  idlebeacon imports\n  idlebeacon imports rejected 0197e4f0-9c1b-7d1e-8a3c-3f8d6c2b1a00 huts-rejected.csv",
+	}
+	r.flags(cmd)
+	cmd.Flags().StringVar(&collection, "collection", "", "only imports into this collection")
+	cmd.Flags().StringVar(&before, "before", "", "only imports that began before the one with this id")
+	cmd.Flags().IntVar(&limit, "limit", 20, "how many, at most 100")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		list, err := c.Imports(cmd.Context(), collection, before, limit)
+		if err != nil {
+			return r.explain(err)
+		}
+		if r.json {
+			return printJSON(list)
+		}
+		if len(list.Imports) == 0 {
+			fmt.Println("No imports.")
+			return nil
+		}
+		t := newTable("Import", "Into", "File", "Begun", "Status", "Rows", "Rejected")
+		numeric(t, 6, 7)
+		for _, i := range list.Imports {
+			rejected := any("")
+			if i.Report != nil {
+				rejected = i.Report.Rejected
+			}
+			t.AppendRow(table.Row{i.ID, i.Collection, short(i.FileName, 30), i.StartedAt.Local().Format(time.DateTime), statusOf(&i), i.Rows, rejected})
+		}
+		t.Render()
+		for _, l := range list.Links {
+			if l.Rel == "next" {
+				fmt.Printf("There are more: --before %s\n", list.Imports[len(list.Imports)-1].ID)
+			}
+		}
+		return nil
+	}
+	cmd.AddCommand(importsShowCommand(), importsDismissCommand(), importsRejectedCommand())
+	return cmd
+}
+
+// statusOf says how far an import is.
+func statusOf(i *api.Import) string {
+	if !i.Ended() && i.BytesTotal > 0 {
+		return fmt.Sprintf("%s, %d %%", i.Status, 100*i.BytesRead/i.BytesTotal)
+	}
+	return i.Status
+}
+
+func importsShowCommand() *cobra.Command {
+	var r remote
+	cmd := &cobra.Command{Use: "show IMPORT", Short: "Show how far an import is, or what became of it", Args: exactly(1)}
+	r.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		i, err := c.ImportByID(cmd.Context(), args[0])
+		if err != nil {
+			return r.explain(err)
+		}
+		if r.json {
+			return printJSON(i)
+		}
+		fmt.Printf("%s into %s: %s.\n", orFile(i.FileName), i.Collection, statusOf(&i))
+		switch {
+		case i.Problem != "":
+			fmt.Printf("%s.\n", i.Problem)
+		case i.Report != nil && i.Status == "successful":
+			printReport(*i.Report, i.Collection)
+		default:
+			fmt.Printf("%s read.\n", count(int(i.Rows), "row", "rows"))
+		}
+		return nil
+	}
+	return cmd
+}
+
+func orFile(name string) string {
+	if name == "" {
+		return "A file"
+	}
+	return name
+}
+
+func importsDismissCommand() *cobra.Command {
+	var r remote
+	cmd := &cobra.Command{Use: "dismiss IMPORT", Short: "Call an import off, or forget one that is over", Args: exactly(1)}
+	r.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		if err := c.DismissImport(cmd.Context(), args[0]); err != nil {
+			return r.explain(err)
+		}
+		if r.json {
+			return printJSON(map[string]string{"dismissed": args[0]})
+		}
+		fmt.Printf("Import %s is dismissed.\n", args[0])
+		return nil
+	}
+	return cmd
+}
+
+func importsRejectedCommand() *cobra.Command {
+	var r remote
+	cmd := &cobra.Command{
+		Use: "rejected IMPORT FILE", Short: "Write the rows that an import could not use to a file, to be corrected", Args: exactly(2),
+		Long: `Write the rows that an import could not use to a file of the same format, each with
+the reason beside it. When they are corrected, the file can be imported as it is.
+FILE may be - for standard output.`,
+	}
+	r.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		if args[1] == "-" {
+			return r.explain(c.Rejected(cmd.Context(), args[0], os.Stdout))
+		}
+		if err := replaceFile(args[1], func(w io.Writer) error { return c.Rejected(cmd.Context(), args[0], w) }); err != nil {
+			return r.explain(err)
+		}
+		if r.json {
+			return printJSON(map[string]string{"file": args[1]})
+		}
+		fmt.Printf("Wrote the rejected rows to %s.\n", args[1])
+		return nil
+	}
+	return cmd
+}
+
+// baseName is the name of a file as a list of imports shows it.
+func baseName(name string) string {
+	if name == "-" {
+		return ""
+	}
+	return filepath.Base(name)
+}
+
+// printStarted says of an import that goes on by itself how to see after it.
+func printStarted(i *api.Import) {
+	fmt.Printf("The file has arrived; import %s goes on by itself.\n", i.ID)
+	fmt.Printf("See how far it is with: idlebeacon imports show %s\n", i.ID)
+}
+
+// startImport is the beginning of an import in the background.
+func startImport(cmd *cobra.Command, r *remote, c *client.Client, name string, n api.NewCollection, o client.ImportOptions) error {
+	var i api.Import
+	err := sendFile(cmd.Context(), c, name, n, o, func(file io.Reader) (err error) {
+		i, err = c.StartImport(cmd.Context(), n.ID, file, o)
+		return err
+	})
+	if err != nil {
+		return r.explain(err)
+	}
+	if r.json {
+		return printJSON(i)
+	}
+	printStarted(&i)
+	return nil
+}

@@ -1,0 +1,154 @@
+package httpapi
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"idlebeacon/api"
+	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/service"
+)
+
+// A fileBody is the file in the body of a request.
+type fileBody struct {
+	io.Reader
+	connection *http.ResponseController
+}
+
+// Interrupt lets a Read that waits for the client return with an error.
+func (b *fileBody) Interrupt() {
+	_ = b.connection.SetReadDeadline(time.Now()) // where it cannot, the next bytes end it
+}
+
+// importFile reads a file from the body, which may be of any size. A client that
+// prefers not to wait (RFC 7240) is answered when the file has arrived.
+func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, slices.Concat([]string{"dry_run", "file_name"}, fileNames)...)
+	options := service.ImportOptions{File: q.file(), DryRun: q.flag("dry_run"), Name: q.text("file_name"), Size: r.ContentLength}
+	if len(options.Name) > maxFileName {
+		q.fail("file_name", "is %d bytes long, the most is %d", len(options.Name), maxFileName)
+	}
+	if q.err != nil {
+		return q.err
+	}
+	collection := pathValue(r, "collection")
+	body := &fileBody{r.Body, http.NewResponseController(w)}
+	if prefersAsync(r) && !options.DryRun {
+		i, err := h.service.StartImport(r.Context(), collection, body, options)
+		if err != nil {
+			return err
+		}
+		w.Header().Set("Location", importPath(i.ID))
+		w.Header().Set("Preference-Applied", "respond-async")
+		return writeJSON(w, http.StatusAccepted, plainJSON, describeImport(&i))
+	}
+	report, err := h.service.Import(r.Context(), collection, body, options)
+	if err != nil {
+		return err
+	}
+	return writeJSON(w, http.StatusOK, plainJSON, describeReport(&report))
+}
+
+const maxFileName = 500 // bytes
+
+// prefersAsync reports whether the client would rather not wait.
+func prefersAsync(r *http.Request) bool {
+	for _, header := range r.Header.Values("Prefer") {
+		for preference := range strings.SplitSeq(header, ",") {
+			name, _, _ := strings.Cut(preference, ";")
+			if strings.EqualFold(strings.TrimSpace(name), "respond-async") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func importPath(id string) string { return "/api/imports/" + id }
+
+func describeImport(i *service.Import) api.Import {
+	out := api.Import{
+		ID: i.ID, Collection: i.Collection, FileName: i.FileName, Status: string(i.Status), Format: string(i.Format),
+		BytesRead: i.BytesRead, BytesTotal: i.BytesTotal, Rows: i.Rows, StartedAt: i.StartedAt, EndedAt: i.EndedAt, Problem: i.Problem,
+		Links: []api.Link{{Href: importPath(i.ID), Rel: "self", Type: plainJSON}},
+	}
+	if i.Report != nil {
+		report := describeReport(i.Report)
+		out.Report = &report
+		if i.Report.Kept > 0 {
+			out.Links = append(out.Links, api.Link{Href: importPath(i.ID) + "/rejected", Rel: "rejected", Type: i.Format.MediaType(), Title: "The rejected rows, to be corrected"})
+		}
+	}
+	return out
+}
+
+func (h *server) listImports(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, "collection", "before", "limit")
+	collection, before, limit := q.text("collection"), q.text("before"), q.whole("limit", 20, 1, service.MaxImports)
+	if q.err != nil {
+		return q.err
+	}
+	all, more, err := h.service.Imports(r.Context(), collection, before, limit)
+	if err != nil {
+		return err
+	}
+	out := api.Imports{Imports: make([]api.Import, len(all)), Links: []api.Link{{Href: r.URL.RequestURI(), Rel: "self", Type: plainJSON}}}
+	for i := range all {
+		out.Imports[i] = describeImport(&all[i])
+	}
+	if more {
+		next := url.Values{"before": {all[len(all)-1].ID}, "limit": {strconv.Itoa(limit)}}
+		if collection != "" {
+			next.Set("collection", collection)
+		}
+		out.Links = append(out.Links, api.Link{Href: "/api/imports?" + next.Encode(), Rel: "next", Type: plainJSON})
+	}
+	w.Header().Set("Cache-Control", "no-store")
+	return writeJSON(w, http.StatusOK, plainJSON, out)
+}
+
+func (h *server) getImport(w http.ResponseWriter, r *http.Request) error {
+	if q := parseQuery(r); q.err != nil {
+		return q.err
+	}
+	i, err := h.service.ImportByID(r.Context(), pathValue(r, "import"))
+	if err != nil {
+		return err
+	}
+	w.Header().Set("Cache-Control", "no-store")
+	return writeJSON(w, http.StatusOK, plainJSON, describeImport(&i))
+}
+
+func (h *server) dismissImport(w http.ResponseWriter, r *http.Request) error {
+	if err := h.service.DismissImport(r.Context(), pathValue(r, "import")); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// rejectedRows answers with the rows that an import could not use, as a file.
+func (h *server) rejectedRows(w http.ResponseWriter, r *http.Request) error {
+	if q := parseQuery(r); q.err != nil {
+		return q.err
+	}
+	id, begun := pathValue(r, "import"), false
+	err := h.service.WriteRejected(r.Context(), id, w, func(i service.Import) {
+		begun = true
+		format := formats.RejectedFormat(i.Format)
+		w.Header().Set("Content-Type", format.MediaType())
+		w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-rejected%s"`, i.Collection, format.Extension()))
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+	})
+	if err != nil && begun {
+		h.options.Log.Warn("a file of rejected rows was cut off", "import", id, "error", err)
+		panic(http.ErrAbortHandler) // so that the client does not take it for whole
+	}
+	return err
+}

@@ -1,0 +1,375 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"sync/atomic"
+	"time"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/store"
+)
+
+const (
+	// maxImports is how many large imports there may be at a time. A further one waits.
+	maxImports = 4
+	// touchEvery is how often an import notes how far it is.
+	touchEvery = time.Second
+	// MaxKeptRows and maxKeptBytes bound what is kept of the rejected rows of an import.
+	MaxKeptRows  = 100_000
+	maxKeptBytes = 64 << 20
+	// keptBatch and keptBatchBytes are how many of them are written together.
+	keptBatch      = 500
+	keptBatchBytes = 4 << 20
+)
+
+// ErrDismissed reports an import that was called off. Nothing of it was imported.
+var ErrDismissed = errors.New("the import was dismissed; nothing of it was imported")
+
+// An importing is an import that is under way. The rows of a small file share one
+// write with whatever else is being written; those of a larger one are gathered in the
+// database. It is for one goroutine, but for what is atomic.
+type importing struct {
+	service *Service
+	into    *collection
+	record  store.Import
+	options ImportOptions
+	report  ImportReport
+	batch   []feature.Feature
+	staging *store.Staging // nil as long as the file is small
+
+	rejected      []formats.RowError // not written yet
+	rejectedBytes int                // of their sources
+	keptBytes     int
+
+	file      atomic.Pointer[formats.File] // nil until its format is known
+	bytesRead atomic.Int64
+	rowsRead  atomic.Int64
+	cancel    context.CancelCauseFunc // ends it
+	noted     bool                    // how it ended is in the database already
+}
+
+// beginImport notes that an import begins. Its caller has to call run or fail.
+func (s *Service) beginImport(ctx context.Context, collection string, options ImportOptions) (*importing, error) {
+	c, err := s.collection(collection)
+	if err != nil {
+		return nil, err
+	}
+	options.File.Known = c.typical()
+	i := &importing{service: s, into: c, options: options, report: newReport()}
+	id, err := newID()
+	if err != nil {
+		return nil, err
+	}
+	i.report.Import = id
+	info := c.info.Load()
+	i.record = store.Import{ID: id, CollectionKey: info.Key, Collection: info.ID, FileName: options.Name, Status: store.Accepted, Format: string(options.File.Format)}
+	if options.Size > 0 {
+		i.record.BytesTotal = &options.Size
+	}
+	if err := s.store.StartImport(ctx, &i.record); err != nil {
+		return nil, err
+	}
+	return i, nil
+}
+
+// run imports a file and notes how that ended.
+func (i *importing) run(ctx context.Context, r io.Reader) error {
+	ctx, stop := i.watch(ctx)
+	defer stop()
+	defer interruptAfter(ctx, r)()
+	err := i.read(ctx, &countedReader{ctx, r, &i.bytesRead})
+	return i.end(ctx, err)
+}
+
+// watch lets the import be seen and dismissed until stop is called. The context ends
+// when it is dismissed.
+func (i *importing) watch(parent context.Context) (ctx context.Context, stop func()) {
+	ctx, i.cancel = context.WithCancelCause(parent)
+	i.service.underway.Store(i.record.ID, i)
+	ended := make(chan struct{})
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		ticker := time.NewTicker(touchEvery)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-ticker.C:
+				i.touch(ctx)
+			}
+		}
+	}()
+	return ctx, func() {
+		close(ended)
+		<-done
+		i.service.underway.Delete(i.record.ID)
+		i.cancel(nil)
+	}
+}
+
+// touch tells the database how far it is, and learns whether it is dismissed by way of
+// another process.
+func (i *importing) touch(ctx context.Context) {
+	dismissing, err := i.service.store.TouchImport(ctx, i.record.Key, i.progress())
+	if err != nil && ctx.Err() == nil {
+		i.service.log.Warn("noting how far an import is", "import", i.record.ID, "error", err)
+	}
+	if dismissing {
+		i.cancel(ErrDismissed)
+	}
+}
+
+func (i *importing) progress() store.Progress {
+	p := store.Progress{BytesRead: i.bytesRead.Load(), RowsRead: i.rowsRead.Load(), Format: i.record.Format}
+	if file := i.file.Load(); file != nil {
+		p.Format, p.Head = string(file.Format()), file.Head()
+	}
+	return p
+}
+
+// A countedReader counts the bytes that are read, and ends when its context does.
+type countedReader struct {
+	ctx   context.Context
+	r     io.Reader
+	count *atomic.Int64
+}
+
+func (c *countedReader) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := c.r.Read(p)
+	c.count.Add(int64(n))
+	return n, err
+}
+
+// An interrupter is a reader whose Read, when it waits, can be made to return with an
+// error.
+type interrupter interface{ Interrupt() }
+
+// interruptAfter interrupts r when ctx ends, unless stop is called before.
+func interruptAfter(ctx context.Context, r io.Reader) (stop func()) {
+	i, can := r.(interrupter)
+	if !can {
+		return func() {}
+	}
+	cancelled := context.AfterFunc(ctx, i.Interrupt)
+	return func() { cancelled() }
+}
+
+// read imports the rows of a file.
+func (i *importing) read(ctx context.Context, r io.Reader) error {
+	defer i.close()
+	rows, err := formats.Open(r, i.options.File)
+	if err != nil {
+		return invalidFile(err)
+	}
+	i.file.Store(rows)
+	for {
+		row, err := rows.Next()
+		var bad *formats.RowError
+		switch {
+		case errors.As(err, &bad):
+			i.report.reject(bad)
+			err = i.keep(ctx, bad)
+		case err == nil:
+			i.report.note(&row)
+			err = i.add(ctx, row.Feature)
+		case errors.Is(err, formats.ErrNotUsable):
+			return Invalid("file", "%v; nothing of it was imported", err)
+		case !errors.Is(err, io.EOF):
+			return invalidFile(err)
+		default:
+			if err := i.service.guessProperties(ctx, i.into, rows.Names()); err != nil {
+				return err
+			}
+			return i.finish(ctx)
+		}
+		if err != nil {
+			return err
+		}
+		i.rowsRead.Store(int64(i.report.Rows))
+	}
+}
+
+// keep keeps a row that cannot be used, as far as there is room.
+func (i *importing) keep(ctx context.Context, bad *formats.RowError) error {
+	if bad.Source == nil || i.report.Kept == MaxKeptRows || i.keptBytes+len(bad.Source) > maxKeptBytes {
+		return nil
+	}
+	i.report.Kept++
+	i.keptBytes += len(bad.Source)
+	i.rejected = append(i.rejected, *bad)
+	if i.rejectedBytes += len(bad.Source); len(i.rejected) < keptBatch && i.rejectedBytes < keptBatchBytes {
+		return nil
+	}
+	return i.flush(ctx)
+}
+
+func (i *importing) flush(ctx context.Context) error {
+	if len(i.rejected) == 0 {
+		return nil
+	}
+	err := i.service.store.AddRejected(ctx, i.record.Key, i.rejected)
+	i.rejected, i.rejectedBytes = nil, 0
+	if err != nil {
+		return fmt.Errorf("keeping rejected rows: %w", err)
+	}
+	return nil
+}
+
+func (i *importing) add(ctx context.Context, f feature.Feature) (err error) {
+	if f.ID == "" {
+		if f.ID, err = newID(); err != nil {
+			return err
+		}
+	}
+	if i.batch = append(i.batch, f); len(i.batch) < importBatch {
+		return nil
+	}
+	return i.stage(ctx)
+}
+
+// stage moves the rows at hand to the database.
+func (i *importing) stage(ctx context.Context) (err error) {
+	if i.staging == nil {
+		select {
+		case i.service.imports <- struct{}{}:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if i.staging, err = i.service.store.Stage(ctx); err != nil {
+			<-i.service.imports
+			return err
+		}
+	}
+	err = i.staging.Add(ctx, i.batch)
+	i.batch = make([]feature.Feature, 0, importBatch)
+	return err
+}
+
+func (i *importing) close() {
+	if i.staging == nil {
+		return
+	}
+	if err := i.staging.Close(); err != nil {
+		i.service.log.Warn("ending an import", "error", err)
+	}
+	<-i.service.imports
+}
+
+// finish puts all rows into the collection and counts what became of them.
+func (i *importing) finish(ctx context.Context) error {
+	if err := i.flush(ctx); err != nil {
+		return err
+	}
+	if i.staging == nil {
+		return i.write(ctx)
+	}
+	if len(i.batch) > 0 {
+		if err := i.stage(ctx); err != nil {
+			return err
+		}
+	}
+	merged, err := i.staging.Merge(ctx, i.record.CollectionKey, func(m store.Merged) store.ImportEnd {
+		i.report.Created, i.report.Replaced, i.report.Unchanged, i.report.Repeated = m.Created, m.Replaced, m.Unchanged, m.Repeated
+		return i.ending(store.Successful, "")
+	})
+	if err != nil {
+		return explain(err, i.record.Collection, "")
+	}
+	i.noted = true
+	i.service.applying.Lock()
+	defer i.service.applying.Unlock()
+	if err := i.service.catchUp(context.WithoutCancel(ctx), merged.Newest); err != nil {
+		// It is committed, so it has not failed; what is in memory catches up as soon as
+		// the database can be read.
+		i.service.log.Error("a committed import is not in memory yet", "error", err)
+		i.service.wakeFollower()
+	}
+	return nil
+}
+
+// write puts the rows of a small file into the collection.
+func (i *importing) write(ctx context.Context) error {
+	if len(i.batch) == 0 {
+		return nil
+	}
+	last := map[string]int{}
+	var edits []store.Edit
+	for _, f := range i.batch {
+		edit := store.Edit{Kind: store.Put, Collection: i.record.CollectionKey, Feature: f}
+		if at, again := last[f.ID]; again {
+			i.report.Repeated++
+			edits[at] = edit
+			continue
+		}
+		last[f.ID] = len(edits)
+		edits = append(edits, edit)
+	}
+	outcomes, err := i.service.queue.do(ctx, edits)
+	if err != nil {
+		return err
+	}
+	for _, o := range outcomes {
+		switch {
+		case o.Err != nil:
+			return explain(o.Err, i.record.Collection, "")
+		case o.Change == nil:
+			i.report.Unchanged++
+		case o.Change.Op == store.Created:
+			i.report.Created++
+		default:
+			i.report.Replaced++
+		}
+	}
+	return nil
+}
+
+func (i *importing) ending(status store.Status, problem string) store.ImportEnd {
+	return store.ImportEnd{Key: i.record.Key, Status: status, Report: i.report, Problem: problem, Progress: i.progress()}
+}
+
+// end notes how the import ended, which err says, and returns what its caller is told.
+func (i *importing) end(ctx context.Context, err error) error {
+	if errors.Is(context.Cause(ctx), ErrDismissed) && err != nil {
+		err = ErrDismissed
+	}
+	status, problem := store.Failed, ""
+	var invalid *InvalidError
+	var missing *NotFoundError
+	switch {
+	case err == nil:
+		status = store.Successful
+	case errors.Is(err, ErrDismissed):
+		status = store.Dismissed
+	case errors.As(err, &invalid), errors.As(err, &missing):
+		problem = err.Error()
+	case errors.Is(err, ErrClosing) || errors.Is(context.Cause(ctx), ErrClosing):
+		problem = "the service was stopped; nothing of the file was imported"
+	case errors.Is(err, errNotWhole) || ctx.Err() != nil:
+		problem = "the file did not arrive whole; nothing of it was imported"
+	default:
+		i.service.log.Error("an import failed", "import", i.record.ID, "error", err)
+		problem = "the service could not do this; its log tells more"
+	}
+	if i.noted {
+		return err
+	}
+	noting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	noteErr := i.flush(noting)
+	if noteErr == nil {
+		noteErr = i.service.store.EndImport(noting, i.ending(status, problem))
+	}
+	if noteErr != nil {
+		i.service.log.Warn("noting how an import ended", "import", i.record.ID, "error", noteErr)
+	}
+	return err
+}

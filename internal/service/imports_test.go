@@ -1,0 +1,206 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/pgbox/pgboxtest"
+	"idlebeacon/internal/polltest"
+	"idlebeacon/internal/store"
+)
+
+// rejectedFile returns the file of the rejected rows of an import.
+func rejectedFile(t *testing.T, s *Service, id string) string {
+	t.Helper()
+	var b strings.Builder
+	if err := s.WriteRejected(t.Context(), id, &b, func(Import) {}); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+func TestRejectedRowsAreKept(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	var file strings.Builder
+	file.WriteString("id;lat;lon\n")
+	const bad = 3*keptBatch + 7
+	for i := range bad {
+		fmt.Fprintf(&file, "good %d;1;2\nbad %d;north;2\n", i, i)
+	}
+	report := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{Name: "huts.csv"}))
+	if report.Created != bad || report.Rejected != bad || report.Kept != bad || len(report.Errors) != MaxReportedRows {
+		t.Fatalf("%d created, %d rejected, %d kept, %d listed", report.Created, report.Rejected, report.Kept, len(report.Errors))
+	}
+	rejected := rejectedFile(t, s, report.Import)
+	if lines := strings.Split(rejected, "\n"); len(lines) != bad+2 || lines[0] != "id;lat;lon;rejected_row;rejected_reason" || !strings.HasPrefix(lines[1], "bad 0;north;2;3;") {
+		t.Errorf("%d lines, the first %q", len(lines), lines[:2])
+	}
+	corrected := strings.ReplaceAll(rejected, ";north;", ";1;")
+	again := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(corrected), ImportOptions{}))
+	if again.Created != bad || again.Rejected != 0 {
+		t.Errorf("corrected, %d are new and %d rejected", again.Created, again.Rejected)
+	}
+	all, _, err := s.Imports(t.Context(), "c", "", 10)
+	if err != nil || len(all) != 2 || all[0].ID != again.Import || all[1].FileName != "huts.csv" || all[1].Status != store.Successful || all[1].Report.Kept != bad || all[1].Format != formats.CSV {
+		t.Errorf("the imports are %+v, %v", all, err)
+	}
+	before, more, err := s.Imports(t.Context(), "", again.Import, 1)
+	if err != nil || more || len(before) != 1 || before[0].ID != report.Import {
+		t.Errorf("before the last: %+v, %v, %v", before, more, err)
+	}
+	// Forgetting one forgets its rows; so does deleting the collection.
+	if err := s.DismissImport(t.Context(), report.Import); err != nil {
+		t.Error(err)
+	}
+	var missing *NotFoundError
+	if _, err := s.ImportByID(t.Context(), report.Import); !errors.As(err, &missing) {
+		t.Errorf("a forgotten import: %v", err)
+	}
+	if err := s.DeleteCollection(t.Context(), "c"); err != nil {
+		t.Fatal(err)
+	}
+	if all, _, err := s.Imports(t.Context(), "", "", 10); err != nil || len(all) != 0 {
+		t.Errorf("of a deleted collection: %+v, %v", all, err)
+	}
+}
+
+func TestImportsInTheBackground(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	const n = 3*importBatch + 5
+	i := must[Import](t)(s.StartImport(t.Context(), "c", strings.NewReader(many(n, "a")), ImportOptions{}))
+	polltest.Until(t, "the import is over", func() bool {
+		i = must[Import](t)(s.ImportByID(t.Context(), i.ID))
+		return i.Status.Ended()
+	})
+	if size := int64(len(many(n, "a"))); i.Status != store.Successful || i.Report == nil || i.Report.Created != n || i.Rows != n || i.BytesRead != size {
+		t.Errorf("it ended as %+v", i)
+	}
+	if c := must[Collection](t)(s.Collection("c")); c.Places != n {
+		t.Errorf("%d places", c.Places)
+	}
+	// A file that cannot be read fails, and says why.
+	i = must[Import](t)(s.StartImport(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), ImportOptions{}))
+	polltest.Until(t, "the bad import is over", func() bool {
+		i = must[Import](t)(s.ImportByID(t.Context(), i.ID))
+		return i.Status.Ended()
+	})
+	if i.Status != store.Failed || !strings.Contains(i.Problem, "no column for the longitude") {
+		t.Errorf("a file without coordinates: %+v", i)
+	}
+	// What a service that is closed had under way is whole or not there, as it is told.
+	i = must[Import](t)(s.StartImport(t.Context(), "c", strings.NewReader(strings.ReplaceAll(many(20*importBatch, "b"), "\n", "\n-")), ImportOptions{}))
+	s.Close()
+	other := open(t, dsn)
+	i = must[Import](t)(other.ImportByID(t.Context(), i.ID))
+	places := must[Collection](t)(other.Collection("c")).Places
+	switch {
+	case i.Status == store.Successful && places > n:
+	case i.Status == store.Failed && places == n && strings.Contains(i.Problem, "stopped"):
+	default:
+		t.Errorf("after the end of the service: %+v, %d places", i, places)
+	}
+	if _, err := s.StartImport(t.Context(), "c", strings.NewReader(many(5, "a")), ImportOptions{}); !errors.Is(err, ErrClosing) {
+		t.Errorf("after the end of the service: %v", err)
+	}
+}
+
+// A stalled file gives some rows and then waits until it is interrupted.
+type stalled struct {
+	io.Reader
+	interrupted chan struct{}
+}
+
+func (s *stalled) Interrupt() { close(s.interrupted) }
+
+func stall(text string) *stalled {
+	s := &stalled{interrupted: make(chan struct{})}
+	s.Reader = io.MultiReader(strings.NewReader(text), readerFunc(func([]byte) (int, error) {
+		<-s.interrupted
+		return 0, errors.New("interrupted")
+	}))
+	return s
+}
+
+// TestDismissing calls imports off that wait for the rest of their file, by way of the
+// process that works on them and by way of another.
+func TestDismissing(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s, other := open(t, dsn), open(t, dsn)
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	start := map[string]func(io.Reader) error{
+		"at once": func(r io.Reader) error {
+			_, err := s.Import(t.Context(), "c", r, ImportOptions{})
+			return err
+		},
+		"in the background": func(r io.Reader) error {
+			_, err := s.StartImport(t.Context(), "c", r, ImportOptions{})
+			return err
+		},
+	}
+	for how, start := range start {
+		for by, dismiss := range map[string]func(context.Context, string) error{"the same process": s.DismissImport, "another": other.DismissImport} {
+			ended := make(chan error, 1)
+			go func() { ended <- start(stall(many(3*importBatch, "a"))) }()
+			var under Import
+			polltest.Until(t, "an import is under way", func() bool {
+				all, _, err := other.Imports(t.Context(), "", "", 1)
+				if err != nil || len(all) == 0 || all[0].Status.Ended() {
+					return false
+				}
+				under = all[0]
+				return true
+			})
+			if err := dismiss(t.Context(), under.ID); err != nil {
+				t.Fatal(err)
+			}
+			if err := <-ended; !errors.Is(err, ErrDismissed) {
+				t.Errorf("%s, dismissed by %s: %v", how, by, err)
+			}
+			if i := must[Import](t)(other.ImportByID(t.Context(), under.ID)); i.Status != store.Dismissed || i.EndedAt == nil {
+				t.Errorf("%s, dismissed by %s: %+v", how, by, i)
+			}
+		}
+	}
+	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
+		t.Errorf("of dismissed imports there are %d places", c.Places)
+	}
+	var missing *NotFoundError
+	if err := s.DismissImport(t.Context(), "none"); !errors.As(err, &missing) {
+		t.Errorf("dismissing what is not there: %v", err)
+	}
+}
+
+func TestAbandonedImports(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	// As a process leaves it that is killed.
+	i := must[*importing](t)(s.beginImport(t.Context(), "c", ImportOptions{}))
+	if now := must[Import](t)(s.ImportByID(t.Context(), i.record.ID)); now.Status != store.Accepted {
+		t.Errorf("at its beginning: %+v", now)
+	}
+	conn := must[*pgx.Conn](t)(pgx.Connect(t.Context(), dsn))
+	defer conn.Close(t.Context())
+	if _, err := conn.Exec(t.Context(), "UPDATE imports SET touched_at = now() - interval '1 hour'"); err != nil {
+		t.Fatal(err)
+	}
+	if now := must[Import](t)(s.ImportByID(t.Context(), i.record.ID)); now.Status != store.Failed || !strings.Contains(now.Problem, "import the file again") {
+		t.Errorf("abandoned: %+v", now)
+	}
+	if err := s.DismissImport(t.Context(), i.record.ID); err != nil {
+		t.Error(err)
+	}
+	if all, _, err := s.Imports(t.Context(), "", "", 10); err != nil || len(all) != 0 {
+		t.Errorf("forgotten: %+v, %v", all, err)
+	}
+}
