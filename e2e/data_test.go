@@ -54,6 +54,12 @@ func TestDataPage(t *testing.T) {
 	p.until("text().includes('2 rows cannot be used')")
 	eval[any](p, "[...document.querySelectorAll('.go button')].find(b => b.innerText.includes('Import')).click()")
 	p.until("text().includes('43 rows read: 41 new, 0 replaced, 0 unchanged, 2 rejected')")
+	p.until("document.querySelector('.imports')?.innerText.includes('winter_huts.csv')")
+	id := strings.Split(eval[string](p, "document.querySelector('.done a').pathname"), "/")[3]
+	var rejected strings.Builder
+	if err := c.Rejected(t.Context(), id, &rejected); err != nil || !strings.Contains(rejected.String(), "x3,Bad,hut,north,1,2,00997,44,") {
+		t.Errorf("the rejected rows are %s, %v", rejected.String(), err)
+	}
 	made, err := c.Collection(t.Context(), "winter-huts")
 	if err != nil || made.Places != 41 || made.NameProperty != "name" || made.CategoryProperty != "kind" || made.Title != "winter huts" {
 		t.Fatalf("the collection is %+v, %v", made, err)

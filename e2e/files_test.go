@@ -11,6 +11,7 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/client"
+	"idlebeacon/internal/polltest"
 )
 
 // TestFilesOnTheCommandLine takes files through inspect, import and export.
@@ -49,6 +50,29 @@ func TestFilesOnTheCommandLine(t *testing.T) {
 	if left, err := filepath.Glob(filepath.Join(dir, ".*")); err != nil || len(left) > 0 {
 		t.Errorf("left behind: %v, %v", left, err)
 	}
+
+	// What was rejected is corrected, and imported in the background.
+	var list api.Imports
+	if err := json.Unmarshal([]byte(run(0, "imports", "--collection", "huts", "--limit", "1", "--json")), &list); err != nil || len(list.Imports) != 1 {
+		t.Fatalf("the imports into huts are %+v, %v", list, err)
+	}
+	contains(run(0, "imports"), list.Imports[0].ID, "huts.csv", "successful")
+	corrections := filepath.Join(dir, "corrections.csv")
+	contains(run(0, "imports", "rejected", list.Imports[0].ID, corrections), "Wrote the rejected rows")
+	text, err := os.ReadFile(corrections)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(corrections, []byte(strings.Replace(string(text), "north", "-38.5", 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	started := run(0, "import", corrections, "--into", "huts", "--background", "--type", "berths=text")
+	_, id, _ := strings.Cut(started, "imports show ")
+	polltest.Until(t, "the import in the background is over", func() bool {
+		return strings.Contains(run(0, "imports", "show", strings.TrimSpace(id)), "In huts: 1 new")
+	})
+	contains(run(0, "imports", "dismiss", strings.TrimSpace(id)), "is dismissed")
+	contains(run(1, "imports", "show", strings.TrimSpace(id)), "there is no import")
 
 	var style map[string]any
 	if err := json.Unmarshal([]byte(run(0, "style", "--collection", "waters")), &style); err != nil || style["line"] == nil {

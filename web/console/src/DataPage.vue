@@ -7,6 +7,7 @@ import { useRouter } from 'vue-router'
 import { type Collection, deleteCollection, exportPath, ProblemError } from './api/client'
 import FeatureTable from './FeatureTable.vue'
 import ImportFlow from './ImportFlow.vue'
+import ImportList from './ImportList.vue'
 import { asked } from './showOnMap'
 import StyleEditor from './StyleEditor.vue'
 import { useCollections } from './useCollections'
@@ -68,6 +69,7 @@ async function remove(id: string): Promise<void> {
   <main>
     <Message v-if="problem ?? said" severity="error">{{ problem ?? said }}</Message>
     <ImportFlow :collections="collections ?? []" @imported="refresh" @show="show" />
+    <ImportList />
     <section aria-labelledby="data-title">
       <h2 id="data-title">Collections</h2>
       <p v-if="collections?.length === 0">There are none yet. Import a file to make the first.</p>

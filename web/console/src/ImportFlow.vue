@@ -6,8 +6,9 @@ import Message from 'primevue/message'
 import ProgressBar from 'primevue/progressbar'
 import { computed, nextTick, onUnmounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import {
-  type Collection, createCollection, deleteCollection, fetchBackdrop, type FileOptions, importFile, type ImportReport, inspectFile, type Inspection, ProblemError,
+  type Collection, createCollection, deleteCollection, fetchBackdrop, type FileOptions, type ImportReport, inspectFile, type Inspection, ProblemError, rejectedPath,
 } from './api/client'
+import { type Stage, useImports } from './useImports'
 
 // A short way from a file to places on the map: choose it, see what was recognised, change that, import.
 const props = defineProps<{ collections: Collection[] }>()
@@ -26,7 +27,8 @@ const into = ref('') // the collection, or "" for a new one
 const title = ref('')
 const nameProperty = ref('')
 const categoryProperty = ref('')
-const progress = ref<number | null>(null) // while it is being imported: the share that is sent
+const imports = useImports()
+const progress = shallowRef<Stage | null>(null) // while it is being imported
 const report = shallowRef<ImportReport | null>(null)
 let request = new AbortController()
 let guessed = false // name and category have been proposed for this file
@@ -107,11 +109,13 @@ async function inspect(): Promise<void> {
   if (!mine.signal.aborted) busy.value = false
 }
 watch([options, into], () => void inspect(), { deep: true })
-onUnmounted(() => request.abort())
+onUnmounted(() => {
+  if (progress.value === null) request.abort() // what is being imported goes on
+})
 
-function said(e: unknown): string {
-  return e instanceof ProblemError ? e.message.replace(/^./, (c) => c.toUpperCase()) : 'The service does not answer.'
-}
+const cancelled = 'Cancelled: nothing was imported.'
+const sentence = (text: string) => text.replace(/^./, (c) => c.toUpperCase())
+const said = (e: unknown) => (e instanceof ProblemError ? sentence(e.message) : 'The service does not answer.')
 
 function setRole(column: string, role: string): void {
   const others = Object.fromEntries(Object.entries(roles.value).filter(([c, r]) => c !== column && r !== role))
@@ -161,7 +165,7 @@ function positions(g: GeoJSON.Geometry): [number, number][] {
 async function run(): Promise<void> {
   if (!file.value) return
   const mine = (request = new AbortController())
-  progress.value = 0
+  progress.value = { name: 'Sending', share: 0 }
   problem.value = null
   let made = ''
   try {
@@ -171,13 +175,20 @@ async function run(): Promise<void> {
       await createCollection({ id, title: title.value.trim() || id, name_property: nameProperty.value, category_property: categoryProperty.value })
       made = id
     }
-    report.value = await importFile(file.value, id, options.value, (share) => (progress.value = share), mine.signal)
-    into.value = id
-    emit('imported', id)
+    const done = await imports.run(file.value, id, options.value, (stage) => (progress.value = stage), mine.signal)
+    if (done.status === 'successful') {
+      report.value = done.report ?? null
+      into.value = id
+      emit('imported', id)
+    } else {
+      if (made) await deleteCollection(made).catch(() => {}) // nothing half is left
+      problem.value = done.status === 'dismissed' ? cancelled : sentence(done.problem ?? 'nothing was imported')
+    }
   } catch (e) {
-    if (made) await deleteCollection(made).catch(() => {}) // nothing half is left
-    problem.value = mine.signal.aborted ? 'Cancelled: nothing was imported.' : said(e)
+    if (made) await deleteCollection(made).catch(() => {}) // likewise
+    problem.value = e instanceof DOMException ? cancelled : said(e)
   }
+  void imports.refresh()
   progress.value = null
 }
 
@@ -185,17 +196,6 @@ function again(): void {
   file.value = found.value = report.value = null
   into.value = ''
   problem.value = null
-}
-
-/** The rejected rows as a file to work through. */
-function downloadRejected(): void {
-  const quote = (s: string) => `"${s.replaceAll('"', '""')}"`
-  const lines = (report.value?.errors ?? []).map((e) => `${e.row},${e.line ?? ''},${quote(e.reason)}`)
-  const link = document.createElement('a')
-  link.href = URL.createObjectURL(new Blob([['row,line,reason', ...lines].join('\n') + '\n'], { type: 'text/csv' }))
-  link.download = 'rejected-rows.csv'
-  link.click()
-  URL.revokeObjectURL(link.href)
 }
 
 watch(map, async () => {
@@ -313,8 +313,8 @@ const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows
           <Button label="Import" icon="pi pi-upload" :disabled="busy || found.report.rows === found.report.rejected" @click="run" />
         </template>
         <template v-else>
-          <ProgressBar :value="Math.round(progress * 100)" class="bar" aria-label="Sent" />
-          <span role="status">{{ progress < 1 ? 'Reading …' : 'Putting it in …' }}</span>
+          <ProgressBar :value="Math.round(progress.share * 100)" class="bar" :aria-label="progress.name" />
+          <span role="status">{{ progress.name }} …</span>
           <Button label="Cancel" severity="secondary" @click="request.abort()" />
         </template>
       </div>
@@ -328,7 +328,7 @@ const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows
         </ul>
         <div class="go">
           <Button label="Show on map" icon="pi pi-map" @click="emit('show', box)" />
-          <Button v-if="report.errors.length > 0" label="Rejected rows as a file" icon="pi pi-download" severity="secondary" @click="downloadRejected" />
+          <a v-if="report.kept > 0" :href="rejectedPath(report.import ?? '')" download><i class="pi pi-download" aria-hidden="true" /> Rejected rows, to correct and import again</a>
           <Button label="Import another file" severity="secondary" text @click="again" />
         </div>
       </div>

@@ -70,16 +70,19 @@ export function inspectFile(file: File, into: string, options: FileOptions, sign
   return send('POST', `/api/inspect?${q}`, whole ? file : file.slice(0, most), 'application/octet-stream', signal)
 }
 
-/** Imports a file, telling the share of it that has been sent. Where it is broken off nothing is imported. */
-export function importFile(file: File, into: string, options: FileOptions, progress: (share: number) => void, signal: AbortSignal): Promise<ImportReport> {
+export type Import = components['schemas']['Import']
+
+/** Sends a file that is then imported, telling the share of it that has been sent. Where it is broken off nothing is imported. */
+export function sendImport(file: File, into: string, options: FileOptions, progress: (share: number) => void, signal: AbortSignal): Promise<Import> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest() // fetch does not tell how much it has sent
-    request.open('POST', `${collectionPath(into)}/import?${new URLSearchParams(options)}`)
+    request.open('POST', `${collectionPath(into)}/import?${new URLSearchParams({ ...options, file_name: file.name })}`)
     request.setRequestHeader('Content-Type', 'application/octet-stream')
+    request.setRequestHeader('Prefer', 'respond-async')
     request.responseType = 'json'
     request.upload.onprogress = (e) => progress(e.total > 0 ? e.loaded / e.total : 0)
     request.onload = () => {
-      if (request.status === 200) resolve(request.response as ImportReport)
+      if (request.status === 202) resolve(request.response as Import)
       else reject(new ProblemError(request.status, (request.response as { detail?: string } | null)?.detail ?? `The service answered ${request.status}.`))
     }
     request.onerror = () => reject(new TypeError('the service does not answer'))
@@ -88,6 +91,12 @@ export function importFile(file: File, into: string, options: FileOptions, progr
     request.send(file)
   })
 }
+
+const importPath = (id: string) => `/api/imports/${encodeURIComponent(id)}`
+export const fetchImport = (id: string) => get<Import>(importPath(id))
+export const fetchImports = async (limit: number) => (await get<{ imports: Import[] }>(`/api/imports?limit=${limit}`)).imports
+export const dismissImport = (id: string) => send<undefined>('DELETE', importPath(id), null, 'application/json')
+export const rejectedPath = (id: string) => `${importPath(id)}/rejected`
 
 export const createCollection = (c: components['schemas']['NewCollection']) => send<Collection>('POST', '/api/collections', JSON.stringify(c), 'application/json')
 export const deleteCollection = (id: string) => send<undefined>('DELETE', collectionPath(id), null, 'application/json')
