@@ -2,12 +2,12 @@
 #   make demo   everything running with demo data; prints one URL
 #   make test   every check and test
 .DELETE_ON_ERROR:
-.PHONY: demo build test check web-check go-test race-test fuzz soak bench benchmarks screenshots clean
+.PHONY: demo build icons test check web-check go-test race-test fuzz soak bench benchmarks screenshots clean
 
 DATA ?= idlebeacon-data/demo
 LISTEN ?= 127.0.0.1:8470
 
-WEB_SOURCES := $(shell find web/map web/console api/openapi.yaml -type f -not -path '*/node_modules/*' -not -name schema.d.ts) web/package.json web/tsconfig.base.json
+WEB_SOURCES := $(shell find internal/core/icon/set web/map web/console api/openapi.yaml -type f -not -path '*/node_modules/*' -not -name schema.d.ts) web/package.json web/tsconfig.base.json
 
 demo: build
 	@scripts/install postgresql
@@ -24,6 +24,11 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json web/
 
 web/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
 	cd web && npm run types && npm run build
+
+# The built-in icons anew from the icon set that web/map names, those that are there already.
+icons: web/node_modules/.package-lock.json
+	cp web/node_modules/lucide-static/LICENSE internal/core/icon/set/
+	for f in internal/core/icon/set/*.svg; do cp "web/node_modules/lucide-static/icons/$${f##*/}" "$$f"; done
 
 test: web-check check go-test race-test
 	@echo "All checks and tests passed."
@@ -52,6 +57,7 @@ FUZZTIME ?= 20s
 fuzz:
 	go test -run '^$$' -fuzz FuzzParseBox -fuzztime $(FUZZTIME) ./internal/core/geo
 	go test -run '^$$' -fuzz FuzzEdits -fuzztime $(FUZZTIME) ./internal/core/index
+	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) ./internal/core/icon
 	go test -run '^$$' -fuzz FuzzFeature -fuzztime $(FUZZTIME) ./internal/core/feature
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./internal/core/formats
 	go test -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME) ./internal/core/filter

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"idlebeacon/internal/core/popup"
 	"idlebeacon/internal/core/style"
 )
 
@@ -51,6 +52,23 @@ type Style struct {
 
 // Legend is the key to a style.
 type Legend = style.Legend
+
+// Icon is a picture that styles can name.
+type Icon struct {
+	Name      string   `json:"name"`
+	MediaType string   `json:"media_type"` // image/svg+xml or image/png
+	Width     float64  `json:"width"`      // pixels, or units of the viewBox
+	Height    float64  `json:"height"`
+	BuiltIn   bool     `json:"built_in"`
+	Removed   []string `json:"removed,omitempty"` // of one just brought: what has no place in an icon and was left out
+	Links     []Link   `json:"links"`
+}
+
+// Icons is the list of icons.
+type Icons struct {
+	Icons []Icon `json:"icons"`
+	Links []Link `json:"links"`
+}
 
 // Collection describes a collection.
 type Collection struct {
@@ -124,6 +142,13 @@ type Warning struct {
 	Reason string `json:"reason"`
 }
 
+// Popup is what the popup of an item shows.
+type Popup struct {
+	ID string `json:"id"`
+	popup.Popup
+	Change uint64 `json:"change"` // the item's newest change
+}
+
 // Items is one page of a collection's items.
 type Items struct {
 	Type           string `json:"type"`
@@ -159,6 +184,8 @@ type MarkerProperties struct {
 	Rule   *int    `json:"rule,omitempty"`   // the first rule of the style that is met, from 0
 	Size   float64 `json:"size,omitempty"`   // CSS pixels
 	Colour string  `json:"colour,omitempty"` // of its shade
+	Radius float64 `json:"radius,omitempty"` // metres of its circle, where that is its own
+	Tip    string  `json:"tip,omitempty"`    // what its tooltip tells, a line for each value
 
 	Count   int            `json:"count,omitempty"`    // places of a cluster
 	OpensAt *int           `json:"opens_at,omitempty"` // the zoom at which a cluster opens; absent where its places share a spot
@@ -216,6 +243,7 @@ type ShapeProperties struct {
 	Category string `json:"category,omitempty"`
 	Rule     *int   `json:"rule,omitempty"`   // the first rule of the style that is met, from 0
 	Colour   string `json:"colour,omitempty"` // of its shade
+	Tip      string `json:"tip,omitempty"`    // what its tooltip tells, a line for each value
 }
 
 // Categories says how many places of each category a selection takes.

@@ -65,13 +65,7 @@ func (c *Client) DismissImport(ctx context.Context, id string) error {
 // Rejected writes the rows that an import could not use to a file, to be corrected and
 // imported again.
 func (c *Client) Rejected(ctx context.Context, id string, to io.Writer) error {
-	response, err := c.call(ctx, http.MethodGet, importPath(id)+"/rejected", "", nil)
-	if err != nil {
-		return err
-	}
-	defer response.Body.Close()
-	_, err = io.Copy(to, response.Body)
-	return err
+	return c.download(ctx, importPath(id)+"/rejected", to)
 }
 
 func importPath(id string) string { return "/api/imports/" + url.PathEscape(id) }

@@ -95,6 +95,21 @@ func replaceFile(name string, write func(io.Writer) error) error {
 	return err
 }
 
+// download writes what the service gives to a file, or to standard output for -.
+func (r *remote) download(name, what string, write func(io.Writer) error) error {
+	if name == "-" {
+		return r.explain(write(os.Stdout))
+	}
+	if err := replaceFile(name, write); err != nil {
+		return r.explain(err)
+	}
+	if r.json {
+		return printJSON(map[string]string{"file": name})
+	}
+	fmt.Printf("Wrote %s to %s.\n", what, name)
+	return nil
+}
+
 func formatOfName(name string) string {
 	extension := strings.ToLower(filepath.Ext(name))
 	if extension == ".json" {

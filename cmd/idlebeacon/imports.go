@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -143,17 +142,7 @@ FILE may be - for standard output.`,
 		if err != nil {
 			return err
 		}
-		if args[1] == "-" {
-			return r.explain(c.Rejected(cmd.Context(), args[0], os.Stdout))
-		}
-		if err := replaceFile(args[1], func(w io.Writer) error { return c.Rejected(cmd.Context(), args[0], w) }); err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(map[string]string{"file": args[1]})
-		}
-		fmt.Printf("Wrote the rejected rows to %s.\n", args[1])
-		return nil
+		return r.download(args[1], "the rejected rows", func(w io.Writer) error { return c.Rejected(cmd.Context(), args[0], w) })
 	}
 	return cmd
 }

@@ -130,6 +130,7 @@ func init() {
 	for _, media := range []string{"application/geo+json", "application/problem+json", "application/vnd.oai.openapi+json"} {
 		openapi3filter.RegisterBodyDecoder(media, openapi3filter.JSONBodyDecoder)
 	}
+	openapi3filter.RegisterBodyDecoder("image/svg+xml", openapi3filter.FileBodyDecoder)
 }
 
 // TestRoutesAndContractAgree compares the router with the contract, both ways.

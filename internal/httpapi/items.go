@@ -112,3 +112,21 @@ func (h *server) deleteItem(w http.ResponseWriter, r *http.Request) error {
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
+
+// getPopup tells what the popup of an item shows.
+func (h *server) getPopup(w http.ResponseWriter, r *http.Request) error {
+	if q := parseQuery(r); q.err != nil {
+		return q.err
+	}
+	p, err := h.service.Popup(r.Context(), pathValue(r, "collection"), pathValue(r, "item"))
+	if err != nil {
+		return err
+	}
+	tag := tagOf(h.options.Version, r.URL.EscapedPath(), strconv.FormatUint(p.Change, 10), strconv.FormatUint(p.Looks, 10))
+	if notModified(w, r, tag) {
+		return nil
+	}
+	w.Header().Set("ETag", tag)
+	w.Header().Set("Cache-Control", "no-cache")
+	return writeJSON(w, http.StatusOK, plainJSON, api.Popup{ID: p.ID, Popup: p.Popup, Change: p.Change})
+}

@@ -178,6 +178,11 @@ func (j *markerWriter) drawing(d *style.Drawing) {
 		j.b = strconv.AppendFloat(j.b, d.Size, 'f', -1, 64)
 	}
 	j.text("colour", d.Colour)
+	if d.Radius > 0 {
+		j.member("radius")
+		j.b = strconv.AppendFloat(j.b, d.Radius, 'f', -1, 64)
+	}
+	j.text("tip", d.Tip)
 }
 
 // extent writes a box, rounded outwards so that it still holds everything.

@@ -42,7 +42,7 @@ func writeProblem(w http.ResponseWriter, status int, field, detail string) {
 func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var (
 		invalid  *service.InvalidError
-		field    *feature.FieldError
+		member   *feature.FieldError
 		missing  *service.NotFoundError
 		conflict *service.ConflictError
 		tooLarge *http.MaxBytesError
@@ -50,12 +50,16 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	switch {
 	case errors.As(err, &invalid):
 		writeProblem(w, http.StatusBadRequest, invalid.Field, invalid.Error())
-	case errors.As(err, &field):
-		writeProblem(w, http.StatusBadRequest, field.Field, field.Error())
+	case errors.As(err, &member):
+		writeProblem(w, http.StatusBadRequest, member.Field, member.Error())
 	case errors.As(err, &missing):
 		writeProblem(w, http.StatusNotFound, "", missing.Error())
 	case errors.As(err, &conflict):
-		writeProblem(w, http.StatusConflict, "id", conflict.Error())
+		field := "id"
+		if conflict.Reason != "" {
+			field = ""
+		}
+		writeProblem(w, http.StatusConflict, field, conflict.Error())
 	case errors.As(err, &tooLarge):
 		writeProblem(w, http.StatusRequestEntityTooLarge, "", "the body is too large: the most is "+byteCount(tooLarge.Limit))
 	case errors.Is(err, service.ErrDismissed):

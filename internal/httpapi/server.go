@@ -87,6 +87,11 @@ func (h *server) Routes() chi.Router {
 	r.Get("/api/openapi.json", h.handle(h.openAPI))
 	r.Get("/api/backdrop", h.handle(h.getBackdrop))
 	r.Post("/api/inspect", h.handle(h.inspectFile))
+	r.Get("/api/icons", h.handle(h.listIcons))
+	r.Get("/api/icons/{icon}", h.handle(h.getIcon))
+	r.Put("/api/icons/{icon}", h.handle(h.putIcon))
+	r.Delete("/api/icons/{icon}", h.handle(h.deleteIcon))
+	r.Get("/api/sprite", h.handle(h.sprite))
 	r.Get("/api/imports", h.handle(h.listImports))
 	r.Get("/api/imports/{import}", h.handle(h.getImport))
 	r.Delete("/api/imports/{import}", h.handle(h.dismissImport))
@@ -100,6 +105,7 @@ func (h *server) Routes() chi.Router {
 		r.Get("/items", h.handle(h.listItems))
 		r.Post("/items", h.handle(h.createItem))
 		r.Get("/items/{item}", h.handle(h.getItem))
+		r.Get("/items/{item}/popup", h.handle(h.getPopup))
 		r.Delete("/items/{item}", h.handle(h.deleteItem))
 		r.Get("/markers", h.handle(h.markers))
 		r.Get("/members", h.handle(h.members))
@@ -128,8 +134,7 @@ func (h *server) Routes() chi.Router {
 // picture serves a picture. An SVG picture may not run anything.
 func (h *server) picture(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "public, max-age=3600")
-	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
-	w.Header().Set("X-Content-Type-Options", "nosniff")
+	pictureHeaders(w)
 	http.ServeFileFS(w, r, h.options.Pictures, chi.URLParam(r, "picture"))
 }
 

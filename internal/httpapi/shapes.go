@@ -56,7 +56,7 @@ func appendShapes(dst []byte, view *service.ShapesView, zoom float64) []byte {
 		j.text("category", drawn[i].Category)
 		if drawing != nil {
 			d := drawing(drawn[i].Shape)
-			d.Size = 0 // of places
+			d.Size, d.Radius = 0, 0 // of places
 			j.drawing(&d)
 		}
 		j.b = append(j.b, "}}"...)

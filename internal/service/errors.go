@@ -27,19 +27,24 @@ func Invalid(field, format string, args ...any) error {
 
 // A NotFoundError reports that what was asked for is not there.
 type NotFoundError struct {
-	What string // "collection" or "item"
+	What string // "collection", "item", "import" or "icon"
 	ID   string
 }
 
 func (e *NotFoundError) Error() string { return fmt.Sprintf("there is no %s %q", e.What, e.ID) }
 
-// A ConflictError reports that the id of something new is taken.
+// A ConflictError reports that the id of something new is taken, or what else there is
+// that stands against an edit.
 type ConflictError struct {
-	What string // "collection" or "item"
-	ID   string
+	What   string // "collection", "item" or "icon"
+	ID     string
+	Reason string // "" where the id is taken
 }
 
 func (e *ConflictError) Error() string {
+	if e.Reason != "" {
+		return fmt.Sprintf("%s %q %s", e.What, e.ID, e.Reason)
+	}
 	return fmt.Sprintf("there is already a %s %q; choose another id, or delete that one first", e.What, e.ID)
 }
 

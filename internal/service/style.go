@@ -106,9 +106,14 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte) (
 	info.Style = nil
 	if raw != nil {
 		var wrong *style.FieldError
-		if _, err := style.Parse(raw); errors.As(err, &wrong) {
+		parsed, err := style.Parse(raw)
+		switch {
+		case errors.As(err, &wrong):
 			return Style{}, Invalid(wrong.Field, "%s", wrong.Reason)
-		} else if err != nil {
+		case err != nil:
+			return Style{}, err
+		}
+		if err := s.checkIcons(ctx, parsed); err != nil {
 			return Style{}, err
 		}
 		text := string(raw)

@@ -93,6 +93,17 @@ var migrations = []*gormigrate.Migration{
 			PRIMARY KEY (import_key, number)
 		)`,
 	)},
+	{ID: "0005-icons", Migrate: statements(
+		`CREATE SEQUENCE icon_versions`,
+		`CREATE TABLE icons (
+			name text COLLATE "C" PRIMARY KEY,
+			media_type text NOT NULL,
+			width double precision NOT NULL,
+			height double precision NOT NULL,
+			data bytea NOT NULL,
+			version bigint NOT NULL
+		)`,
+	)},
 }
 
 func statements(all ...string) gormigrate.MigrateFunc {

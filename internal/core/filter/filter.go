@@ -423,7 +423,7 @@ func (o *operand) write(b *strings.Builder) {
 	quote := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 	switch v := o.literal; {
 	case o.property > 0:
-		b.WriteString(`"` + strings.ReplaceAll(o.name, `"`, `""`) + `"`)
+		b.WriteString(inQuotes(o.name))
 	case v.Kind == Bool:
 		b.WriteString(strings.ToUpper(fmt.Sprint(v.Number == 1)))
 	case v.Kind == Number:
@@ -436,6 +436,17 @@ func (o *operand) write(b *strings.Builder) {
 		b.WriteString(quote(v.Text))
 	}
 }
+
+// Quote returns the name of a property as it stands in a condition: in double quotes
+// where it would otherwise be read as something else.
+func Quote(name string) string {
+	if f, err := Parse(name + " IS NULL"); err == nil && len(f.properties) == 1 && f.properties[0] == name {
+		return name
+	}
+	return inQuotes(name)
+}
+
+func inQuotes(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 func isNameStart(r rune) bool { return r == '_' || unicode.IsLetter(r) }
 func isNamePart(r rune) bool  { return isNameStart(r) || unicode.IsDigit(r) || r == '.' || r == ':' }

@@ -5,6 +5,8 @@ import (
 	"math"
 	"slices"
 	"strconv"
+
+	"idlebeacon/internal/core/filter"
 )
 
 // A Legend is the key to a style.
@@ -18,15 +20,18 @@ type Legend struct {
 
 // An Entry is one line of a legend.
 type Entry struct {
-	Kind   string  `json:"kind"` // "category", "rule", "size" or "shade"
+	Kind   string  `json:"kind"` // "category", "rule", "size", "shade" or "circle"
 	Label  string  `json:"label"`
 	Icon   string  `json:"icon,omitempty"`
 	Colour string  `json:"colour,omitempty"`
 	Value  string  `json:"value,omitempty"`  // of a category
-	When   string  `json:"when,omitempty"`   // of a rule: its condition
+	When   string  `json:"when,omitempty"`   // of a rule, size or shade: the condition that what it stands for meets
 	Count  int     `json:"count,omitempty"`  // of a category: how many features have it
 	Number float64 `json:"number,omitempty"` // of a size: an example
 	Pixels float64 `json:"pixels,omitempty"` // and how large it is drawn
+	Metres float64 `json:"metres,omitempty"` // of a circle that is the same for all: its radius
+	Line   *Line   `json:"line,omitempty"`   // of a category or rule: how its paths and areas differ
+	Fill   *Fill   `json:"fill,omitempty"`
 }
 
 // A Count says how many features have a category.
@@ -46,7 +51,10 @@ func (s *Style) LookOf(category string) Look {
 }
 
 func (s *Style) filled(l Look) Look {
-	return Look{Icon: cmp.Or(l.Icon, s.Default.Icon, usualIcon), Colour: cmp.Or(l.Colour, s.Default.Colour, usualColour)}
+	return Look{
+		Icon: cmp.Or(l.Icon, s.Default.Icon, usualIcon), Colour: cmp.Or(l.Colour, s.Default.Colour, usualColour),
+		Line: cmp.Or(l.Line, s.Default.Line), Fill: cmp.Or(l.Fill, s.Default.Fill),
+	}
 }
 
 // Legend returns the key for data with the given categories, in their order.
@@ -54,7 +62,7 @@ func (r *Resolved) Legend(counts []Count) Legend {
 	l := Legend{Entries: []Entry{}, Unstyled: []string{}, Unused: []string{}}
 	for _, rule := range r.Rules {
 		look := r.filled(rule.Look)
-		l.Entries = append(l.Entries, Entry{Kind: "rule", Label: cmp.Or(rule.Label, rule.When), Icon: look.Icon, Colour: look.Colour, When: rule.When})
+		l.Entries = append(l.Entries, Entry{Kind: "rule", Label: cmp.Or(rule.Label, rule.When), Icon: look.Icon, Colour: look.Colour, When: rule.When, Line: look.Line, Fill: look.Fill})
 	}
 	there := map[string]int{}
 	for _, c := range counts {
@@ -62,7 +70,7 @@ func (r *Resolved) Legend(counts []Count) Legend {
 	}
 	category := func(value, label string) {
 		look := r.LookOf(value)
-		l.Entries = append(l.Entries, Entry{Kind: "category", Label: label, Value: value, Icon: look.Icon, Colour: look.Colour, Count: there[value]})
+		l.Entries = append(l.Entries, Entry{Kind: "category", Label: label, Value: value, Icon: look.Icon, Colour: look.Colour, Count: there[value], Line: look.Line, Fill: look.Fill})
 	}
 	styled := map[string]bool{}
 	for _, c := range r.Categories {
@@ -83,36 +91,76 @@ func (r *Resolved) Legend(counts []Count) Legend {
 		}
 	}
 	if r.Size != nil {
-		for _, v := range roundNumbers(r.from, r.to) {
-			l.Entries = append(l.Entries, Entry{Kind: "size", Label: r.Size.Property + " " + number(v), Number: v, Pixels: r.sizeOf(v)})
+		examples := roundNumbers(r.from, r.to)
+		for i, v := range examples {
+			l.Entries = append(l.Entries, Entry{
+				Kind: "size", Label: r.Size.Property + " " + number(v), Number: v, Pixels: r.sizeOf(v), When: about(r.Size.Property, examples, i),
+			})
 		}
 	}
 	if r.Shade != nil {
 		l.Entries = append(l.Entries, r.shadeEntries()...)
 	}
+	if o := r.Circle; o != nil && o.Metres != nil {
+		l.Entries = append(l.Entries, Entry{Kind: "circle", Label: "circles of " + number(*o.Metres) + " m", Metres: *o.Metres})
+	} else if o != nil {
+		l.Entries = append(l.Entries, Entry{Kind: "circle", Label: "circles of " + o.Property + " in metres"})
+	}
 	return l
 }
 
+// about returns the condition for the numbers of a property that are nearer to one
+// example than to the others, which are ascending.
+func about(property string, examples []float64, i int) string {
+	low, high := math.Inf(-1), math.Inf(1)
+	if i > 0 {
+		low = (examples[i-1] + examples[i]) / 2
+	}
+	if i < len(examples)-1 {
+		high = (examples[i] + examples[i+1]) / 2
+	}
+	return within(property, low, high)
+}
+
+// within returns the condition for the numbers of a property from low, and below high.
+func within(property string, low, high float64) string {
+	name := filter.Quote(property)
+	exact := func(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
+	switch {
+	case math.IsInf(low, -1) && math.IsInf(high, 1):
+		return name + " IS NOT NULL"
+	case math.IsInf(low, -1):
+		return name + " < " + exact(high)
+	case math.IsInf(high, 1):
+		return name + " >= " + exact(low)
+	}
+	return name + " >= " + exact(low) + " AND " + name + " < " + exact(high)
+}
+
 func (r *Resolved) shadeEntries() []Entry {
-	entry := func(label, colour string) Entry {
-		return Entry{Kind: "shade", Label: r.Shade.Property + " " + label, Colour: colour}
+	property := r.Shade.Property
+	entry := func(label, colour, when string) Entry {
+		return Entry{Kind: "shade", Label: property + " " + label, Colour: colour, When: when}
 	}
 	if r.Shade.Method == "continuous" {
 		var entries []Entry
-		for _, v := range roundNumbers(r.low, r.high) {
-			entries = append(entries, entry(number(v), r.shadeOf(v)))
+		examples := roundNumbers(r.low, r.high)
+		for i, v := range examples {
+			entries = append(entries, entry(number(v), r.shadeOf(v), about(property, examples, i)))
 		}
 		return entries
 	}
+	infinite := math.Inf(1)
 	if len(r.breaks) == 0 {
-		return []Entry{entry("any", r.colours[0])}
+		return []Entry{entry("any", r.colours[0], within(property, -infinite, infinite))}
 	}
-	entries := []Entry{entry("below "+number(r.breaks[0]), r.colours[0])}
+	entries := []Entry{entry("below "+number(r.breaks[0]), r.colours[0], within(property, -infinite, r.breaks[0]))}
 	for i := 1; i < len(r.breaks); i++ {
-		entries = append(entries, entry(number(r.breaks[i-1])+" to "+number(r.breaks[i]), r.colours[i]))
+		low, high := r.breaks[i-1], r.breaks[i]
+		entries = append(entries, entry(number(low)+" to "+number(high), r.colours[i], within(property, low, high)))
 	}
-	last := len(r.breaks) - 1
-	return append(entries, entry(number(r.breaks[last])+" and more", r.colours[last+1]))
+	last := r.breaks[len(r.breaks)-1]
+	return append(entries, entry(number(last)+" and more", r.colours[len(r.breaks)], within(property, last, infinite)))
 }
 
 // number writes v with four digits at most.

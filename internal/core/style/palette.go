@@ -6,16 +6,6 @@ import (
 	"strconv"
 )
 
-// Icons lists the icons that there are, by their names in the icon set of the map.
-var Icons = []string{
-	"anchor", "ban", "bed", "bell", "bike", "book", "building", "bus", "camera", "car", "castle", "church", "circle", "clover", "coffee",
-	"cross", "diamond", "droplet", "droplets", "factory", "fish", "flag", "flame", "flower", "fuel", "gauge", "gift", "hammer", "heart",
-	"hexagon", "hospital", "house", "info", "key", "lamp", "landmark", "leaf", "library", "lightbulb", "lock", "mail", "map", "minus",
-	"moon", "mountain", "music", "package", "phone", "plane", "plug", "plug-zap", "recycle", "route", "sailboat", "school", "shield",
-	"ship", "shovel", "signpost", "square", "star", "store", "sun", "tent", "toilet", "tower-control", "train-front", "trash", "trees",
-	"triangle", "triangle-alert", "umbrella", "users", "utensils", "warehouse", "waves", "wifi", "wind", "wrench",
-}
-
 // palette is colours that stay apart for colour-blind eyes (M. Okabe and K. Ito,
 // "Color Universal Design", 2008), some darkened so that white shows on them.
 var palette = []string{"#0072b2", "#e69f00", "#007a5a", "#cc79a7", "#c24a00", "#56b4e9", "#6a4c93", "#f0e442"}

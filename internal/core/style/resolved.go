@@ -6,6 +6,9 @@ import (
 	"hash/fnv"
 	"math"
 	"slices"
+	"strconv"
+	"strings"
+	"unicode"
 
 	"idlebeacon/internal/core/filter"
 )
@@ -18,6 +21,8 @@ type Resolved struct {
 	ruleValues [][]int // of each rule's properties, where they are in properties
 	sizeAt     int     // where the property is in properties; -1 for none
 	shadeAt    int
+	circleAt   int
+	tips       []int     // of what the tooltip tells, where it is in properties
 	from, to   float64   // of sizes
 	breaks     []float64 // between the classes of shades
 	low, high  float64   // the ends of continuous shades
@@ -27,7 +32,7 @@ type Resolved struct {
 // Resolve finds what the style leaves to the data. numbers returns a sample of the
 // numbers that features have as a property, in no particular order.
 func (s *Style) Resolve(numbers func(property string) []float64) (*Resolved, error) {
-	r := &Resolved{Style: s, sizeAt: -1, shadeAt: -1}
+	r := &Resolved{Style: s, sizeAt: -1, shadeAt: -1, circleAt: -1}
 	for _, rule := range s.Rules {
 		f, err := filter.Parse(rule.When)
 		if err != nil {
@@ -46,6 +51,12 @@ func (s *Style) Resolve(numbers func(property string) []float64) (*Resolved, err
 	if s.Shade != nil {
 		r.shadeAt = r.place(s.Shade.Property)
 		r.shade(numbers(s.Shade.Property))
+	}
+	if s.Circle != nil && s.Circle.Property != "" {
+		r.circleAt = r.place(s.Circle.Property)
+	}
+	for _, f := range s.Tooltip {
+		r.tips = append(r.tips, r.place(f.Property))
 	}
 	return r, nil
 }
@@ -100,8 +111,8 @@ func (r *Resolved) shade(numbers []float64) {
 		for i := 1; i < classes && n > 0; i++ {
 			r.breaks = append(r.breaks, numbers[n*i/classes])
 		}
-		r.breaks = slices.Compact(r.breaks)
 	}
+	r.breaks = slices.Compact(r.breaks) // where many numbers are the same
 	first, last := rampFirst, rampLast
 	if len(s.Colours) > 0 {
 		first, last = s.Colours[0], s.Colours[len(s.Colours)-1]
@@ -134,6 +145,8 @@ type Drawing struct {
 	Rule   int     // the first rule that is met; -1 for none
 	Size   float64 // CSS pixels; 0 for the usual
 	Colour string  // of its shade; "" for that of its rule or category
+	Radius float64 // metres of its circle, where that is its own; 0 for none
+	Tip    string  // what its tooltip tells, a line for each value
 }
 
 // Draw returns what the values of a feature make of its look. They are those of
@@ -157,7 +170,60 @@ func (r *Resolved) Draw(values []filter.Value) Drawing {
 	if r.shadeAt >= 0 && values[r.shadeAt].Kind == filter.Number && d.Rule < 0 {
 		d.Colour = r.shadeOf(values[r.shadeAt].Number)
 	}
+	if r.circleAt >= 0 && values[r.circleAt].Kind == filter.Number && values[r.circleAt].Number > 0 {
+		d.Radius = math.Min(values[r.circleAt].Number, MaxRadius)
+	}
+	if len(r.tips) > 0 {
+		d.Tip = r.tip(values)
+	}
 	return d
+}
+
+// tip writes the values of a feature that its tooltip tells.
+func (r *Resolved) tip(values []filter.Value) string {
+	var lines []string
+	for i, at := range r.tips {
+		f, v := &r.Tooltip[i], values[at]
+		text := ""
+		switch v.Kind {
+		case filter.Number:
+			text = strconv.FormatFloat(v.Number, 'f', -1, 64)
+			if f.Unit != "" {
+				text += " " + f.Unit
+			}
+		case filter.Bool:
+			text = map[bool]string{true: "yes", false: "no"}[v.Number == 1]
+		case filter.Text:
+			text = cut(v.Text, maxTip)
+		}
+		if text != "" {
+			lines = append(lines, LabelOf(f)+": "+text)
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+// maxTip is how much of a text a tooltip tells, in characters.
+const maxTip = 80
+
+func cut(text string, most int) string {
+	text = strings.Join(strings.Fields(text), " ")
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most-1]) + "…"
+	}
+	return text
+}
+
+// LabelOf returns what a field is called: its label, or its property's name as words.
+func LabelOf(f *Field) string {
+	if f.Label != "" {
+		return f.Label
+	}
+	words := []rune(strings.TrimSpace(strings.ReplaceAll(f.Property, "_", " ")))
+	if len(words) == 0 {
+		return f.Property
+	}
+	return string(unicode.ToUpper(words[0])) + string(words[1:])
 }
 
 // sizeOf returns the width in pixels of a number: areas are in proportion, and what

@@ -14,12 +14,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
-	"slices"
+	"iter"
 	"strings"
-	"unicode/utf8"
-
-	"idlebeacon/internal/core/filter"
 )
 
 // A Style is how a collection is drawn. The zero value draws everything alike.
@@ -31,16 +27,21 @@ type Style struct {
 	Shade      *Shade     `json:"shade,omitempty"`
 	Line       *Line      `json:"line,omitempty"`
 	Fill       *Fill      `json:"fill,omitempty"`
-	Labels     bool       `json:"labels,omitempty"` // names beside places
-	Zooms      *Zooms     `json:"zooms,omitempty"`  // where the collection is shown; nil for everywhere
-	Order      int        `json:"order,omitempty"`  // collections of a higher one are drawn over others, -100 to 100
+	Circle     *Circle    `json:"circle,omitempty"`
+	Labels     bool       `json:"labels,omitempty"`  // names beside places
+	Zooms      *Zooms     `json:"zooms,omitempty"`   // where the collection is shown; nil for everywhere
+	Order      int        `json:"order,omitempty"`   // collections of a higher one are drawn over others, -100 to 100
+	Tooltip    []Field    `json:"tooltip,omitempty"` // told of what is pointed at, below its name
 	Popup      *Popup     `json:"popup,omitempty"`
 }
 
-// A Look is an icon and a colour. What is empty is that of the default.
+// A Look is an icon and a colour, and how lines and areas differ from the others of the
+// style. What is empty is that of the default.
 type Look struct {
-	Icon   string `json:"icon,omitempty"`   // one of Icons
+	Icon   string `json:"icon,omitempty"`   // the name of a built-in icon or of one that a user brought
 	Colour string `json:"colour,omitempty"` // #rrggbb
+	Line   *Line  `json:"line,omitempty"`
+	Fill   *Fill  `json:"fill,omitempty"`
 }
 
 // A Category is the look of the features of one category.
@@ -78,8 +79,9 @@ type Shade struct {
 // Methods lists the ways to make classes of numbers.
 var Methods = []string{"equal", "quantile", "manual", "continuous"}
 
-// A Line is how paths and the borders of areas are drawn.
+// A Line is how paths, and the borders of areas and circles, are drawn.
 type Line struct {
+	Colour  string   `json:"colour,omitempty"`  // that of the look where empty
 	Width   *float64 `json:"width,omitempty"`   // CSS pixels, 0 to 20
 	Dash    string   `json:"dash,omitempty"`    // one of Dashes; solid where empty
 	Opacity *float64 `json:"opacity,omitempty"` // 0 to 1
@@ -88,10 +90,21 @@ type Line struct {
 // Dashes lists the ways to draw a line.
 var Dashes = []string{"solid", "dashed", "dotted"}
 
-// A Fill is how areas are filled.
+// A Fill is how areas and circles are filled.
 type Fill struct {
+	Colour  string   `json:"colour,omitempty"`  // that of the look where empty
 	Opacity *float64 `json:"opacity,omitempty"` // 0 to 1
 }
+
+// A Circle is drawn around each place, true to scale. Either its radius is the same for
+// all, or it is a property of each.
+type Circle struct {
+	Metres   *float64 `json:"metres,omitempty"`   // more than 0, at most MaxRadius
+	Property string   `json:"property,omitempty"` // whose number is in metres
+}
+
+// MaxRadius is the largest radius of a circle in metres.
+const MaxRadius = 1_000_000
 
 // Zooms is a range of zooms, both ends included.
 type Zooms struct {
@@ -101,10 +114,20 @@ type Zooms struct {
 
 // A Popup says what a popup shows. What is empty is found from the data.
 type Popup struct {
-	Title    string  `json:"title,omitempty"`    // the property with the title
-	Subtitle string  `json:"subtitle,omitempty"` // and with the line below it
-	Image    string  `json:"image,omitempty"`    // and with the path or URL of a picture
-	Fields   []Field `json:"fields,omitempty"`   // those shown, in order; all where empty
+	Title    string   `json:"title,omitempty"`    // the property with the title
+	Subtitle string   `json:"subtitle,omitempty"` // and with the line below it
+	Image    string   `json:"image,omitempty"`    // and with the path or URL of a picture
+	Fields   []Field  `json:"fields,omitempty"`   // those shown, in order; all where empty
+	Actions  []Action `json:"actions,omitempty"`  // what can be done from there
+}
+
+// An Action leads somewhere from a popup.
+type Action struct {
+	Label string `json:"label"`
+	// URL is a URI Template of level 1 (RFC 6570): {name} stands for the property name, or
+	// for the id of the feature where it has no property id. A feature that lacks a property
+	// has no such action. It begins with https:, http:, mailto:, tel: or a slash.
+	URL string `json:"url"`
 }
 
 // A Field is one property as a popup shows it.
@@ -115,8 +138,8 @@ type Field struct {
 	Unit     string `json:"unit,omitempty"`   // written behind a number
 }
 
-// Formats lists the ways to write a value.
-var Formats = []string{"text", "number", "date", "link", "phone", "lines"}
+// Formats lists the ways to write a value. Of html only what is safe is shown.
+var Formats = []string{"text", "number", "date", "link", "phone", "lines", "html"}
 
 // Limits of a style.
 const (
@@ -124,6 +147,9 @@ const (
 	maxCategories = 1000
 	maxRules      = 50
 	maxFields     = 200
+	maxTooltip    = 5
+	maxActions    = 10
+	maxURL        = 2000
 	maxText       = 200
 	LeastSize     = 12
 	MostSize      = 96
@@ -162,166 +188,17 @@ func Parse(raw []byte) (*Style, error) {
 	return &s, s.Validate()
 }
 
-// A checker keeps the first thing that is wrong.
-type checker struct{ err error }
-
-func (c *checker) fail(field, format string, args ...any) {
-	if c.err == nil {
-		c.err = &FieldError{field, fmt.Sprintf(format, args...)}
-	}
-}
-
-var colourForm = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)
-
-func (c *checker) look(field string, l Look) {
-	if l.Icon != "" && !slices.Contains(Icons, l.Icon) {
-		c.fail(field+".icon", "%q is not an icon; want one of %s", l.Icon, strings.Join(Icons, ", "))
-	}
-	c.colour(field+".colour", l.Colour)
-}
-
-func (c *checker) colour(field, colour string) {
-	if colour != "" && !colourForm.MatchString(colour) {
-		c.fail(field, "%q is not a colour; write it as #rrggbb", colour)
-	}
-}
-
-func (c *checker) text(field, text string) {
-	if n := utf8.RuneCountInString(text); n > maxText {
-		c.fail(field, "is %d characters long, the most is %d", n, maxText)
-	}
-}
-
-func (c *checker) property(field, name string) {
-	if name == "" {
-		c.fail(field, "is missing: name the property")
-	}
-	c.text(field, name)
-}
-
-func (c *checker) oneOf(field, value string, all []string) {
-	if !slices.Contains(all, value) {
-		c.fail(field, "%q is not known; want one of %s", value, strings.Join(all, ", "))
-	}
-}
-
-func (c *checker) within(field string, value, least, most float64) {
-	if !(value >= least && value <= most) {
-		c.fail(field, "%v is outside %v to %v", value, least, most)
-	}
-}
-
-// Validate reports the first thing that is wrong with s, as a *FieldError.
-func (s *Style) Validate() error {
-	c := &checker{}
-	c.look("default", s.Default)
-	if len(s.Categories) > maxCategories {
-		c.fail("categories", "has %d entries, the most is %d", len(s.Categories), maxCategories)
-	}
-	seen := map[string]bool{}
-	for i, category := range s.Categories {
-		field := fmt.Sprintf("categories[%d]", i)
-		if seen[category.Value] {
-			c.fail(field+".value", "%q comes twice", category.Value)
+// Icons returns the icons that s names, each with the path of the member that does.
+func (s *Style) Icons() iter.Seq2[string, string] {
+	return func(yield func(field, name string) bool) {
+		more := s.Default.Icon == "" || yield("default.icon", s.Default.Icon)
+		for i, c := range s.Categories {
+			more = more && (c.Icon == "" || yield(fmt.Sprintf("categories[%d].icon", i), c.Icon))
 		}
-		seen[category.Value] = true
-		c.look(field, category.Look)
-		c.text(field+".label", category.Label)
-	}
-	if len(s.Rules) > maxRules {
-		c.fail("rules", "has %d entries, the most is %d", len(s.Rules), maxRules)
-	}
-	for i, rule := range s.Rules {
-		field := fmt.Sprintf("rules[%d]", i)
-		if _, err := filter.Parse(rule.When); err != nil {
-			c.fail(field+".when", "is not a condition: %v", err)
-		}
-		c.look(field, rule.Look)
-		c.text(field+".label", rule.Label)
-	}
-	s.checkNumbers(c)
-	if s.Popup != nil {
-		for _, p := range []struct{ field, value string }{{"title", s.Popup.Title}, {"subtitle", s.Popup.Subtitle}, {"image", s.Popup.Image}} {
-			c.text("popup."+p.field, p.value)
-		}
-		if len(s.Popup.Fields) > maxFields {
-			c.fail("popup.fields", "has %d entries, the most is %d", len(s.Popup.Fields), maxFields)
-		}
-		for i, f := range s.Popup.Fields {
-			field := fmt.Sprintf("popup.fields[%d]", i)
-			c.property(field+".property", f.Property)
-			c.text(field+".label", f.Label)
-			c.text(field+".unit", f.Unit)
-			if f.Format != "" {
-				c.oneOf(field+".format", f.Format, Formats)
-			}
+		for i, r := range s.Rules {
+			more = more && (r.Icon == "" || yield(fmt.Sprintf("rules[%d].icon", i), r.Icon))
 		}
 	}
-	return c.err
-}
-
-func (s *Style) checkNumbers(c *checker) {
-	if z := s.Size; z != nil {
-		c.property("size.property", z.Property)
-		if z.From != nil && z.To != nil && *z.From >= *z.To {
-			c.fail("size.from", "%v is not less than the to of %v", *z.From, *z.To)
-		}
-		for _, v := range []struct {
-			field string
-			value float64
-		}{{"size.least", z.Least}, {"size.most", z.Most}} {
-			if v.value != 0 {
-				c.within(v.field, v.value, LeastSize, MostSize)
-			}
-		}
-		if least, most := z.pixels(); least >= most {
-			c.fail("size.least", "%v is not less than the most of %v", least, most)
-		}
-	}
-	if h := s.Shade; h != nil {
-		c.property("shade.property", h.Property)
-		c.oneOf("shade.method", h.Method, Methods)
-		if h.Classes != 0 {
-			c.within("shade.classes", float64(h.Classes), 2, 9)
-		}
-		if h.Method == "manual" && len(h.Breaks) == 0 {
-			c.fail("shade.breaks", "is missing: give the numbers between the classes")
-		}
-		if h.Method != "manual" && len(h.Breaks) > 0 {
-			c.fail("shade.breaks", "are for the method manual")
-		}
-		if len(h.Breaks) > 8 || !slices.IsSorted(h.Breaks) {
-			c.fail("shade.breaks", "want at most 8 numbers in ascending order")
-		}
-		if n := len(h.Colours); n != 0 && n != 2 && n != h.classes() {
-			c.fail("shade.colours", "has %d entries, want the first and the last, or one for each of the %d classes", n, h.classes())
-		}
-		for i, colour := range h.Colours {
-			if colour == "" {
-				c.fail(fmt.Sprintf("shade.colours[%d]", i), "is empty")
-			}
-			c.colour(fmt.Sprintf("shade.colours[%d]", i), colour)
-		}
-	}
-	if l := s.Line; l != nil {
-		if l.Width != nil {
-			c.within("line.width", *l.Width, 0, 20)
-		}
-		if l.Opacity != nil {
-			c.within("line.opacity", *l.Opacity, 0, 1)
-		}
-		if l.Dash != "" {
-			c.oneOf("line.dash", l.Dash, Dashes)
-		}
-	}
-	if s.Fill != nil && s.Fill.Opacity != nil {
-		c.within("fill.opacity", *s.Fill.Opacity, 0, 1)
-	}
-	if z := s.Zooms; z != nil {
-		c.within("zooms.from", z.From, 0, 24)
-		c.within("zooms.to", z.To, z.From, 24)
-	}
-	c.within("order", float64(s.Order), -100, 100)
 }
 
 func (z *Size) pixels() (least, most float64) {

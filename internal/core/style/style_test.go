@@ -21,7 +21,9 @@ const full = `{
 	"shade": {"property": "depth", "method": "equal", "classes": 4},
 	"line": {"width": 2.5, "dash": "dashed", "opacity": 0.8}, "fill": {"opacity": 0.2},
 	"labels": true, "zooms": {"from": 5, "to": 20}, "order": 3,
-	"popup": {"title": "name", "fields": [{"property": "depth", "label": "Depth", "format": "number", "unit": "m"}]}
+	"circle": {"property": "swing"}, "tooltip": [{"property": "depth", "unit": "m"}, {"property": "condition", "label": "State"}],
+	"popup": {"title": "name", "fields": [{"property": "depth", "label": "Depth", "format": "number", "unit": "m"}],
+		"actions": [{"label": "Reserve", "url": "https://example.org/reserve?place={id}"}, {"label": "Log", "url": "/log/{id}"}, {"label": "Call", "url": "tel:{phone}"}]}
 }`
 
 func TestParse(t *testing.T) {
@@ -41,12 +43,12 @@ func TestParse(t *testing.T) {
 		t.Errorf("%s comes back as %s", raw, twice)
 	}
 	for text, want := range map[string]string{
-		`{`:                                "style: is not valid JSON",
-		`{} {}`:                            "has more after",
-		`{"icons": 1}`:                     "icons: is not a member",
-		`{"categories": {}}`:               "categories: is a object",
-		`{"default": {"icon": "unicorn"}}`: `default.icon: "unicorn" is not an icon`,
-		`{"default": {"colour": "red"}}`:   `default.colour: "red" is not a colour`,
+		`{`:                                 "style: is not valid JSON",
+		`{} {}`:                             "has more after",
+		`{"icons": 1}`:                      "icons: is not a member",
+		`{"categories": {}}`:                "categories: is a object",
+		`{"default": {"icon": "Unicorn!"}}`: `default.icon: "Unicorn!" is not a name for an icon`,
+		`{"default": {"colour": "red"}}`:    `default.colour: "red" is not a colour`,
 		`{"categories": [{"value": "a"}, {"value": "a"}]}`:                        `categories[1].value: "a" comes twice`,
 		`{"rules": [{"when": "a >"}]}`:                                            "rules[0].when: is not a condition: at character 4",
 		`{"size": {}}`:                                                            "size.property: is missing",
@@ -58,9 +60,22 @@ func TestParse(t *testing.T) {
 		`{"shade": {"property": "a", "method": "equal", "colours": ["#000000"]}}`: "shade.colours: has 1 entries",
 		`{"line": {"dash": "wavy"}}`:                                              "line.dash",
 		`{"fill": {"opacity": 2}}`:                                                "fill.opacity: 2 is outside",
-		`{"zooms": {"from": 9, "to": 3}}`:                                         "zooms.to",
-		`{"popup": {"fields": [{"property": "a", "format": "roman"}]}}`:           "popup.fields[0].format",
-		`{"default": {"icon": "` + strings.Repeat("x", MaxBytes) + `"}}`:          "the most is",
+		`{"categories": [{"value": "a", "line": {"width": 99}}]}`:                 "categories[0].line.width: 99 is outside",
+		`{"default": {"fill": {"colour": "blue"}}}`:                               `default.fill.colour: "blue" is not a colour`,
+		`{"circle": {}}`: "circle: has neither",
+		`{"circle": {"metres": 5, "property": "r"}}`: "circle: has both",
+		`{"circle": {"metres": 0}}`:                  "circle.metres: 0 is not more than 0",
+		`{"tooltip": [{}]}`:                          "tooltip[0].property: is missing",
+		`{"tooltip": [{"property":"a"},{"property":"b"},{"property":"c"},{"property":"d"},{"property":"e"},{"property":"f"}]}`: "tooltip: has 6 entries",
+		`{"popup": {"actions": [{"url": "/x"}]}}`:                                "popup.actions[0].label: is missing",
+		`{"popup": {"actions": [{"label": "x", "url": "javascript:alert(1)"}]}}`: "popup.actions[0].url",
+		`{"popup": {"actions": [{"label": "x", "url": "//example.org/"}]}}`:      "popup.actions[0].url",
+		`{"popup": {"actions": [{"label": "x", "url": "{web}"}]}}`:               "popup.actions[0].url",
+		`{"popup": {"actions": [{"label": "x", "url": "https://a{web}/"}]}}`:     "popup.actions[0].url",
+		`{"popup": {"actions": [{"label": "x", "url": "https://a.org/{id"}]}}`:   "brace that is not closed",
+		`{"zooms": {"from": 9, "to": 3}}`:                                        "zooms.to",
+		`{"popup": {"fields": [{"property": "a", "format": "roman"}]}}`:          "popup.fields[0].format",
+		`{"default": {"icon": "` + strings.Repeat("x", MaxBytes) + `"}}`:         "the most is",
 	} {
 		_, err := Parse([]byte(text))
 		var field *FieldError
@@ -92,14 +107,14 @@ func TestDraw(t *testing.T) {
 		closed        bool
 		want          Drawing
 	}{
-		{filter.NumberValue(100), filter.NumberValue(0.5), false, Drawing{1, 40, ""}},
-		{filter.NumberValue(1e9), filter.Value{}, true, Drawing{0, 40, ""}},
-		{filter.NumberValue(0), filter.NumberValue(0.5), true, Drawing{-1, 20, r.colours[0]}},
-		{filter.NumberValue(-5), filter.NumberValue(1), true, Drawing{-1, 20, r.colours[1]}},
-		{filter.Value{}, filter.NumberValue(99), false, Drawing{-1, 0, r.colours[3]}},
-		{filter.TextValue("many"), filter.TextValue("deep"), false, Drawing{-1, 0, ""}},
+		{filter.NumberValue(100), filter.NumberValue(0.5), false, Drawing{Rule: 1, Size: 40, Radius: 30, Tip: "Depth: 0.5 m"}},
+		{filter.NumberValue(1e9), filter.Value{}, true, Drawing{Rule: 0, Size: 40, Radius: 30, Tip: "State: closed"}},
+		{filter.NumberValue(0), filter.NumberValue(0.5), true, Drawing{Rule: -1, Size: 20, Colour: r.colours[0], Radius: 30, Tip: "Depth: 0.5 m\nState: closed"}},
+		{filter.NumberValue(-5), filter.NumberValue(1), true, Drawing{Rule: -1, Size: 20, Colour: r.colours[1], Radius: 30, Tip: "Depth: 1 m\nState: closed"}},
+		{filter.Value{}, filter.NumberValue(99), false, Drawing{Rule: -1, Colour: r.colours[3], Radius: 30, Tip: "Depth: 99 m"}},
+		{filter.TextValue("many"), filter.TextValue("deep"), false, Drawing{Rule: -1, Radius: 30, Tip: "Depth: deep"}},
 	} {
-		of := map[string]filter.Value{"berths": c.berths, "depth": c.depth}
+		of := map[string]filter.Value{"berths": c.berths, "depth": c.depth, "swing": filter.NumberValue(30)}
 		if c.closed {
 			of["condition"] = filter.TextValue("closed")
 		}
@@ -268,4 +283,46 @@ func FuzzParse(f *testing.F) {
 		r.Draw(of)
 		r.Legend([]Count{{"a", 1}})
 	})
+}
+
+// TestLegendConditionsPart checks that the conditions of the classes of a shade part the
+// numbers as the shade does, and those of sizes without gaps or overlaps.
+func TestLegendConditionsPart(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	for range 300 {
+		var numbers []float64
+		for range 1 + r.IntN(60) {
+			numbers = append(numbers, math.Round(r.NormFloat64()*1000)/float64(1+r.IntN(7)))
+		}
+		s := &Style{
+			Size:  &Size{Property: "not so \"plain\""},
+			Shade: &Shade{Property: "depth", Method: Methods[r.IntN(len(Methods))], Classes: 2 + r.IntN(8)},
+		}
+		if s.Shade.Method == "manual" {
+			s.Shade.Breaks = []float64{-5, 0, 12.5}
+		}
+		resolved, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) })
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range append(numbers, 0, 1e9, -1e9) {
+			met := map[string]int{}
+			for _, e := range resolved.Legend(nil).Entries {
+				f, err := filter.Parse(e.When)
+				if err != nil {
+					t.Fatalf("%q: %v", e.When, err)
+				}
+				if !f.Matches([]filter.Value{filter.NumberValue(v)}) {
+					continue
+				}
+				met[e.Kind]++
+				if s.Shade.Method != "continuous" && e.Kind == "shade" && e.Colour != resolved.shadeOf(v) {
+					t.Errorf("%v meets %q of %s, and is drawn %s", v, e.When, e.Colour, resolved.shadeOf(v))
+				}
+			}
+			if met["size"] != 1 || met["shade"] != 1 {
+				t.Errorf("%v meets the conditions of %v", v, met)
+			}
+		}
+	}
 }

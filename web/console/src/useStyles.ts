@@ -1,11 +1,17 @@
-import { Looks, type Style } from '@idlebeacon/map'
+import { addIcons, iconPicture, Looks, type Style } from '@idlebeacon/map'
 import { type Ref, shallowRef, watch } from 'vue'
-import { type Collection, fetchStyle, type StoredStyle } from './api/client'
+import { type Collection, fetchSprite, fetchStyle, type StoredStyle } from './api/client'
 
 /** A collection's style with the looks that follow from it. */
 export interface Styled {
   style: StoredStyle
   looks: Looks
+}
+
+/** Gets the icons that users brought, where a style names one that is not known yet. */
+export async function needIcons(style: StoredStyle): Promise<void> {
+  const named = [style.default, ...(style.categories ?? []), ...(style.rules ?? [])].map((l) => l?.icon)
+  if (named.some((n) => n && !iconPicture(n))) addIcons(await fetchSprite())
 }
 
 /** Keeps the styles of the collections up to date. One that is not known yet is not in the result. */
@@ -22,6 +28,7 @@ export function useStyles(collections: Ref<Collection[] | null>) {
     asked.set(c.id, change)
     try {
       const style = await fetchStyle(c.id)
+      await needIcons(style)
       if (asked.get(c.id) !== change) return
       if (styles.value.get(c.id) && JSON.stringify(styles.value.get(c.id)?.style) === JSON.stringify(style)) return
       styles.value = new Map(styles.value).set(c.id, { style, looks: new Looks(style as Style) })

@@ -1,4 +1,4 @@
-import { icons } from './icons'
+import { iconChanges, iconPicture } from './icons'
 
 /** How one thing is drawn. The shape always says the same as the colour. */
 export interface Look {
@@ -37,11 +37,14 @@ const usual = { icon: 'minus', colour: '#5f6b76' }
 /** Looks gives the looks of a collection's features by its style. */
 export class Looks {
   private readonly known = new Map<string, Look>()
+  private icons = iconChanges() // as of which looks are known
 
   constructor(readonly style: Style) {}
 
   /** The look of a category, and of one of its features where the data have something to say. */
   of(category: string, drawing: Drawing = {}): Look {
+    if (this.icons !== iconChanges()) this.known.clear()
+    this.icons = iconChanges()
     const { rule, colour } = drawing
     const key = `${rule ?? ''} ${colour ?? ''} ${category}`
     let look = this.known.get(key)
@@ -60,7 +63,7 @@ function filled(l: LookText): LookText {
 
 export function lookOf(l: LookText): Look {
   const colour = l.colour ?? usual.colour
-  return { colour, ink: inkOn(colour), shape: icons[l.icon ?? ''] ?? icons[usual.icon] ?? '' }
+  return { colour, ink: inkOn(colour), shape: iconPicture(l.icon ?? '') ?? iconPicture(usual.icon) ?? '' }
 }
 
 /** The relative luminance of a colour (WCAG 2.2), 0 to 1. */
@@ -85,7 +88,7 @@ export function onDark(colour: string): string {
 }
 
 /** Plain shapes are filled; other icons are drawn in lines. */
-const solid = new Set(['circle', 'clover', 'cross', 'diamond', 'droplet', 'heart', 'hexagon', 'moon', 'square', 'star', 'triangle'].map((n) => icons[n]))
+const solid = new Set(['circle', 'clover', 'cross', 'diamond', 'droplet', 'heart', 'hexagon', 'moon', 'square', 'star', 'triangle'].map(iconPicture))
 
 /** The shape of a look as a URL for pictures, drawn in a colour. */
 export function shapeURL(look: Look, ink: string): string {

@@ -56,6 +56,17 @@ export const saveStyle = (collection: string, style: StyleText) =>
 
 export const resetStyle = (collection: string) => send<undefined>('DELETE', `${collectionPath(collection)}/style`, null, 'application/json')
 
+export type Icon = components['schemas']['Icon']
+
+/** All icons as one SVG document. */
+export async function fetchSprite(): Promise<string> {
+  const response = await fetch('/api/sprite')
+  if (!response.ok) throw await problemOf(response)
+  return response.text()
+}
+export const saveIcon = (name: string, picture: File) => send<Icon>('PUT', `/api/icons/${encodeURIComponent(name)}`, picture, 'application/octet-stream')
+export const deleteIcon = (name: string) => send<undefined>('DELETE', `/api/icons/${encodeURIComponent(name)}`, null, 'application/json')
+
 export type Inspection = components['schemas']['Inspection']
 export type ImportReport = components['schemas']['ImportReport']
 

@@ -1,0 +1,252 @@
+// Package popup makes of a feature what a popup shows: a title, a picture, its fields
+// and what can be done, by the template of a style or, without one, by what its
+// properties look like. Text stays text; HTML is shown only where the template says so,
+// and of that only what a sanitiser lets through.
+package popup
+
+import (
+	"encoding/json"
+	"regexp"
+	"slices"
+	"strings"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/style"
+)
+
+// A Popup is what a popup of one feature shows.
+type Popup struct {
+	Title    string   `json:"title,omitempty"`
+	Subtitle string   `json:"subtitle,omitempty"`
+	Category string   `json:"category,omitempty"`
+	Image    string   `json:"image,omitempty"` // a path of the service, or an https URL
+	Fields   []Field  `json:"fields"`
+	Actions  []Action `json:"actions"`
+}
+
+// A Field is one property as a popup shows it. Which member it has beside Text depends
+// on the format.
+type Field struct {
+	Property string   `json:"property"`
+	Label    string   `json:"label"`
+	Format   string   `json:"format"`           // one of style.Formats
+	Text     string   `json:"text"`             // the value as text
+	Number   *float64 `json:"number,omitempty"` // of number
+	Unit     string   `json:"unit,omitempty"`   // of number
+	Href     string   `json:"href,omitempty"`   // of link and phone: where it leads
+	Lines    []string `json:"lines,omitempty"`  // of lines
+	HTML     string   `json:"html,omitempty"`   // of html: what is safe of it
+}
+
+// An Action leads somewhere.
+type Action struct {
+	Label string `json:"label"`
+	Href  string `json:"href"`
+}
+
+// A Template says how to make popups of the features of a collection.
+type Template struct {
+	Style    *style.Popup // nil where nothing is said
+	Name     string       // the property that names a feature, or ""
+	Category string       // and the one that is its category
+	Sanitise func(html string) string
+}
+
+// usual names of properties that hold a picture, a phone number, an address.
+var (
+	imageNames = []string{"image", "picture", "photo"}
+	phoneNames = []string{"phone", "telephone", "tel", "mobile"}
+	linesNames = []string{"address"}
+)
+
+// Of returns what the popup of a feature shows.
+func (t *Template) Of(f *feature.Feature) Popup {
+	asked := t.Style
+	if asked == nil {
+		asked = &style.Popup{}
+	}
+	title := asked.Title
+	if title == "" {
+		title = t.Name
+	}
+	image := asked.Image
+	if image == "" && len(asked.Fields) == 0 {
+		image = t.usualImage(f)
+	}
+	p := Popup{
+		Title: text(f, title), Subtitle: text(f, asked.Subtitle), Category: text(f, t.Category), Image: imageOf(text(f, image)),
+		Fields: []Field{}, Actions: []Action{},
+	}
+	fields := asked.Fields
+	if len(fields) == 0 {
+		for _, name := range f.Properties.Names() {
+			if !slices.Contains([]string{title, asked.Subtitle, t.Category}, name) && (name != image || p.Image == "") {
+				fields = append(fields, style.Field{Property: name})
+			}
+		}
+	}
+	for i := range fields {
+		if field, there := t.field(f, &fields[i]); there {
+			p.Fields = append(p.Fields, field)
+		}
+	}
+	for _, a := range asked.Actions {
+		if href, all := Expand(a.URL, func(name string) string { return valueOf(f, name) }); all {
+			p.Actions = append(p.Actions, Action{a.Label, href})
+		}
+	}
+	return p
+}
+
+// usualImage returns the name of a property that likely holds a picture, or "".
+func (t *Template) usualImage(f *feature.Feature) string {
+	for _, name := range f.Properties.Names() {
+		if slices.Contains(imageNames, strings.ToLower(name)) && imageOf(text(f, name)) != "" {
+			return name
+		}
+	}
+	return ""
+}
+
+// imageOf returns the URL of a picture if it is one that a page may show.
+func imageOf(url string) string {
+	if strings.HasPrefix(url, "https://") || strings.HasPrefix(url, "/") && !strings.HasPrefix(url, "//") && !strings.HasPrefix(url, `/\`) {
+		return url
+	}
+	return ""
+}
+
+// text returns a property as text: "" where there is none, or null, or a list or object.
+func text(f *feature.Feature, name string) string {
+	raw, there := f.Properties.Value(name)
+	if name == "" || !there || raw[0] == '{' || raw[0] == '[' {
+		return ""
+	}
+	return plain(raw)
+}
+
+// valueOf returns a property as text, or the id for the name id.
+func valueOf(f *feature.Feature, name string) string {
+	if v := text(f, name); v != "" || name != "id" {
+		return v
+	}
+	return f.ID
+}
+
+// plain writes a JSON value as text: "" for null.
+func plain(raw []byte) string {
+	switch raw[0] {
+	case 'n':
+		return ""
+	case '"':
+		return feature.Unquote(raw)
+	case 't':
+		return "yes"
+	case 'f':
+		return "no"
+	}
+	return string(raw)
+}
+
+var (
+	linkForm  = regexp.MustCompile(`^https?://\S+$`)
+	dateForm  = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}(T\d{2}:\d{2}.*)?$`)
+	phoneForm = regexp.MustCompile(`^[+\d][\d ()/-]+$`)
+	notDigits = regexp.MustCompile(`[^+\d]`)
+	breaks    = regexp.MustCompile(`\s*[;,\n]\s*`)
+)
+
+// guess returns the format of a value for which none is asked.
+func guess(name string, raw []byte, value string) string {
+	name = strings.ToLower(name)
+	switch {
+	case raw[0] == '-' || raw[0] >= '0' && raw[0] <= '9':
+		return "number"
+	case linkForm.MatchString(value):
+		return "link"
+	case dateForm.MatchString(value):
+		return "date"
+	case slices.Contains(phoneNames, name) && phoneForm.MatchString(value):
+		return "phone"
+	case slices.Contains(linesNames, name):
+		return "lines"
+	}
+	return "text"
+}
+
+// field returns a property as the popup shows it, and whether it has a value.
+func (t *Template) field(f *feature.Feature, asked *style.Field) (Field, bool) {
+	raw, there := f.Properties.Value(asked.Property)
+	if !there {
+		return Field{}, false
+	}
+	value := plain(raw)
+	if value == "" {
+		return Field{}, false
+	}
+	out := Field{Property: asked.Property, Label: style.LabelOf(asked), Format: asked.Format, Text: value}
+	if out.Format == "" {
+		out.Format = guess(asked.Property, raw, value)
+	}
+	// A value that is not what its format wants stays text.
+	fits := true
+	switch out.Format {
+	case "number":
+		var n float64
+		if fits = json.Unmarshal([]byte(value), &n) == nil; fits {
+			out.Number, out.Unit = &n, asked.Unit
+		}
+	case "date":
+		fits = dateForm.MatchString(value)
+	case "link":
+		if fits = linkForm.MatchString(value); fits {
+			out.Href, out.Text = value, strings.TrimPrefix(strings.TrimPrefix(value, "https://"), "http://")
+		}
+	case "phone":
+		if fits = phoneForm.MatchString(value); fits {
+			out.Href = "tel:" + notDigits.ReplaceAllString(value, "")
+		}
+	case "lines":
+		out.Lines = breaks.Split(strings.TrimSpace(value), -1)
+	case "html":
+		if fits = t.Sanitise != nil; fits {
+			out.HTML = t.Sanitise(value)
+		}
+	}
+	if !fits {
+		out.Format = "text"
+	}
+	return out, true
+}
+
+// Expand fills in a URI Template of level 1 (RFC 6570 section 3.2.2), and reports
+// whether all of its variables have a value.
+func Expand(template string, value func(name string) string) (url string, all bool) {
+	var b strings.Builder
+	for {
+		before, rest, open := strings.Cut(template, "{")
+		b.WriteString(before)
+		if !open {
+			return b.String(), true
+		}
+		name, after, _ := strings.Cut(rest, "}")
+		v := value(name)
+		if v == "" {
+			return "", false
+		}
+		for i := range len(v) {
+			if c := v[i]; isUnreserved(c) {
+				b.WriteByte(c)
+			} else {
+				const hex = "0123456789ABCDEF"
+				b.Write([]byte{'%', hex[c>>4], hex[c&15]})
+			}
+		}
+		template = after
+	}
+}
+
+// isUnreserved reports whether a byte stands for itself in a URL (RFC 3986 section 2.3).
+func isUnreserved(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-._~", c) >= 0
+}

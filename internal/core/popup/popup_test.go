@@ -1,0 +1,79 @@
+package popup
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/style"
+)
+
+// of returns the popup of a feature with properties in JSON, as JSON.
+func of(t *testing.T, template Template, properties string) string {
+	t.Helper()
+	f := feature.Feature{ID: "m 7"}
+	if err := f.Read([]byte(`{"type":"Feature","id":"m 7","geometry":{"type":"Point","coordinates":[1,2]},"properties":`+properties+`}`), func(*geometry.Geometry) {}); err != nil {
+		t.Fatal(err)
+	}
+	var b strings.Builder
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(template.Of(&f)); err != nil {
+		t.Fatal(err)
+	}
+	return strings.TrimSpace(b.String())
+}
+
+func TestWithoutTemplate(t *testing.T) {
+	template := Template{Name: "name", Category: "kind"}
+	got := of(t, template, `{"name":"North Quay","kind":"mooring","picture":"/pictures/mooring.svg","depth_m":2.50,"public":true,"web":"https://example.org/a?b","since":"2019-04-01",
+		"phone":"+44 (0)1 23","address":"1 Quay Road; Brindle","note":"<b>bold</b>","none":null,"empty":"","list":[1]}`)
+	want := `{"title":"North Quay","category":"mooring","image":"/pictures/mooring.svg","fields":[` +
+		`{"property":"depth_m","label":"Depth m","format":"number","text":"2.50","number":2.5},` +
+		`{"property":"public","label":"Public","format":"text","text":"yes"},` +
+		`{"property":"web","label":"Web","format":"link","text":"example.org/a?b","href":"https://example.org/a?b"},` +
+		`{"property":"since","label":"Since","format":"date","text":"2019-04-01"},` +
+		`{"property":"phone","label":"Phone","format":"phone","text":"+44 (0)1 23","href":"tel:+440123"},` +
+		`{"property":"address","label":"Address","format":"lines","text":"1 Quay Road; Brindle","lines":["1 Quay Road","Brindle"]},` +
+		`{"property":"note","label":"Note","format":"text","text":"<b>bold</b>"},` +
+		`{"property":"list","label":"List","format":"text","text":"[1]"}],"actions":[]}`
+	if got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	// A picture from elsewhere than https or the service is no picture, but a property like others.
+	for _, url := range []string{"//example.org/x.png", `/\\example.org/x.png`, "http://example.org/x.png", "data:image/png;base64,xx", "x.png"} {
+		if got := of(t, template, `{"image":"`+url+`"}`); strings.Contains(got, `"image":"`) || !strings.Contains(got, `"property":"image"`) {
+			t.Errorf("%s: %s", url, got)
+		}
+	}
+}
+
+func TestTemplate(t *testing.T) {
+	template := Template{Name: "name", Category: "kind", Sanitise: strings.ToUpper, Style: &style.Popup{
+		Title: "title", Subtitle: "near", Image: "photo",
+		Fields: []style.Field{
+			{Property: "depth", Label: "Depth", Format: "number", Unit: "m"}, {Property: "about", Format: "html"}, {Property: "missing"},
+			{Property: "code", Format: "number"}, {Property: "when", Format: "date"}, {Property: "script", Format: "link"},
+		},
+		Actions: []style.Action{
+			{Label: "Reserve", URL: "https://example.org/r/{id}?n={title}&k=1"}, {Label: "Call", URL: "tel:{phone}"}, {Label: "Plain", URL: "/log"},
+		},
+	}}
+	got := of(t, template, `{"title":"A&B ü","near":"Inner Bay","photo":"https://example.org/x.png","depth":3,"about":"<i>a</i>","code":"x7","when":"soon","script":"javascript:alert(1)","other":1}`)
+	want := `{"title":"A&B ü","subtitle":"Inner Bay","image":"https://example.org/x.png","fields":[` +
+		`{"property":"depth","label":"Depth","format":"number","text":"3","number":3,"unit":"m"},` +
+		`{"property":"about","label":"About","format":"html","text":"<i>a</i>","html":"<I>A</I>"},` +
+		`{"property":"code","label":"Code","format":"text","text":"x7"},` +
+		`{"property":"when","label":"When","format":"text","text":"soon"},` +
+		`{"property":"script","label":"Script","format":"text","text":"javascript:alert(1)"}],` +
+		`"actions":[{"label":"Reserve","href":"https://example.org/r/m%207?n=A%26B%20%C3%BC&k=1"},{"label":"Plain","href":"/log"}]}`
+	if got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	template.Sanitise = nil
+	if got := of(t, template, `{"about":"<i>a</i>"}`); strings.Contains(got, `"html":`) {
+		t.Errorf("without a sanitiser there is HTML: %s", got)
+	}
+}

@@ -1,0 +1,119 @@
+package httpapi
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+
+	"idlebeacon/api"
+	"idlebeacon/internal/core/icon"
+	"idlebeacon/internal/service"
+)
+
+func iconPath(name string) string { return "/api/icons/" + name }
+
+func describeIcon(i *service.Icon) api.Icon {
+	return api.Icon{
+		Name: i.Name, MediaType: i.MediaType, Width: i.Width, Height: i.Height, BuiltIn: i.BuiltIn, Removed: i.Removed,
+		Links: []api.Link{{Href: iconPath(i.Name), Rel: "icon", Type: i.MediaType}},
+	}
+}
+
+func (h *server) listIcons(w http.ResponseWriter, r *http.Request) error {
+	if q := parseQuery(r); q.err != nil {
+		return q.err
+	}
+	all, err := h.service.Icons(r.Context())
+	if err != nil {
+		return err
+	}
+	out := api.Icons{Icons: make([]api.Icon, len(all)), Links: []api.Link{{Href: "/api/sprite", Rel: "sprite", Type: icon.SVG, Title: "All icons as symbols of one document"}}}
+	for i := range all {
+		out.Icons[i] = describeIcon(&all[i])
+	}
+	return writeJSON(w, http.StatusOK, plainJSON, out)
+}
+
+func (h *server) getIcon(w http.ResponseWriter, r *http.Request) error {
+	i, err := h.service.Icon(r.Context(), pathValue(r, "icon"))
+	if err != nil {
+		return err
+	}
+	tag := tagOf(h.options.Version, i.Name, strconv.FormatInt(i.Version, 10))
+	if notModified(w, r, tag) {
+		return nil
+	}
+	writePicture(w, tag, i.MediaType, i.Data)
+	return nil
+}
+
+// writePicture answers with a picture, which may not run anything.
+func writePicture(w http.ResponseWriter, tag, mediaType string, data []byte) {
+	w.Header().Set("ETag", tag)
+	w.Header().Set("Cache-Control", "no-cache") // kept, and asked for whether it changed
+	pictureHeaders(w)
+	writeBody(w, http.StatusOK, mediaType, data)
+}
+
+// pictureHeaders keep a picture from running anything.
+func pictureHeaders(w http.ResponseWriter) {
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+}
+
+func (h *server) putIcon(w http.ResponseWriter, r *http.Request) error {
+	file, err := io.ReadAll(http.MaxBytesReader(w, r.Body, icon.MaxBytes+1))
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &large):
+		return err
+	case err != nil:
+		return service.Invalid("body", "cannot be read: %v", err)
+	}
+	i, created, err := h.service.SetIcon(r.Context(), pathValue(r, "icon"), file)
+	if err != nil {
+		return err
+	}
+	status := http.StatusOK
+	if created {
+		status = http.StatusCreated
+		w.Header().Set("Location", iconPath(i.Name))
+	}
+	return writeJSON(w, status, plainJSON, describeIcon(&i))
+}
+
+func (h *server) deleteIcon(w http.ResponseWriter, r *http.Request) error {
+	if err := h.service.DeleteIcon(r.Context(), pathValue(r, "icon")); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// sprite answers with all icons in one document.
+func (h *server) sprite(w http.ResponseWriter, r *http.Request) error {
+	if q := parseQuery(r); q.err != nil {
+		return q.err
+	}
+	all, err := h.service.Icons(r.Context())
+	if err != nil {
+		return err
+	}
+	parts := []string{h.options.Version}
+	for _, i := range all {
+		parts = append(parts, fmt.Sprint(i.Name, " ", i.Version))
+	}
+	tag := tagOf(parts...)
+	if notModified(w, r, tag) {
+		return nil
+	}
+	var out bytes.Buffer
+	if err := h.service.WriteSprite(r.Context(), &out); err != nil {
+		return err
+	}
+	writePicture(w, tag, icon.SVG, out.Bytes())
+	return nil
+}

@@ -1,0 +1,145 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"idlebeacon/internal/core/icon"
+	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/store"
+)
+
+// MaxIcons is how many icons users may bring.
+const MaxIcons = 500
+
+// An Icon is a picture that looks can name.
+type Icon struct {
+	Name string
+	icon.Icon
+	BuiltIn bool
+	Version int64 // greater whenever it is replaced; 0 of one that is built in
+}
+
+// Icons lists the icons without their pictures: the built-in ones and those that users
+// brought, each by name.
+func (s *Service) Icons(ctx context.Context) ([]Icon, error) {
+	own, err := s.store.Icons(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	var all []Icon
+	for _, name := range icon.Names {
+		built, _ := icon.BuiltIn(name)
+		built.Data = nil
+		all = append(all, Icon{Name: name, Icon: built, BuiltIn: true})
+	}
+	for i := range own {
+		all = append(all, Icon{Name: own[i].Name, Icon: own[i].Icon(), Version: own[i].Version})
+	}
+	return all, nil
+}
+
+// Icon returns an icon with its picture.
+func (s *Service) Icon(ctx context.Context, name string) (Icon, error) {
+	if built, there := icon.BuiltIn(name); there {
+		return Icon{Name: name, Icon: built, BuiltIn: true}, nil
+	}
+	own, err := s.store.Icon(ctx, name)
+	if err != nil {
+		return Icon{}, explainIcon(err, name)
+	}
+	return Icon{Name: name, Icon: own.Icon(), Version: own.Version}, nil
+}
+
+func explainIcon(err error, name string) error {
+	if errors.Is(err, store.ErrNoIcon) {
+		return &NotFoundError{What: "icon", ID: name}
+	}
+	return err
+}
+
+// SetIcon keeps a picture that a user brings under a name.
+func (s *Service) SetIcon(ctx context.Context, name string, file []byte) (i Icon, created bool, err error) {
+	if err := icon.CheckName(name); err != nil {
+		return i, false, Invalid("name", "%v", err)
+	}
+	picture, err := icon.Read(file)
+	if err != nil {
+		return i, false, Invalid("file", "%v", err)
+	}
+	created, err = s.store.PutIcon(ctx, name, picture, MaxIcons)
+	if errors.Is(err, store.ErrTooMany) {
+		return i, false, Invalid("name", "there are %d icons already, which is the most; delete one first", MaxIcons)
+	}
+	if err != nil {
+		return i, false, err
+	}
+	return Icon{Name: name, Icon: picture}, created, nil
+}
+
+// DeleteIcon takes out an icon that no style names.
+func (s *Service) DeleteIcon(ctx context.Context, name string) error {
+	if _, built := icon.BuiltIn(name); built {
+		return Invalid("name", "%q is a built-in icon, which stays", name)
+	}
+	var users []string
+	s.mu.RLock()
+	for id, c := range s.byID {
+		raw := c.info.Load().Style
+		if raw == nil {
+			continue
+		}
+		if parsed, err := style.Parse([]byte(*raw)); err == nil {
+			for _, used := range parsed.Icons() {
+				if used == name && !slices.Contains(users, id) {
+					users = append(users, id)
+				}
+			}
+		}
+	}
+	s.mu.RUnlock()
+	if len(users) > 0 {
+		slices.Sort(users)
+		return &ConflictError{What: "icon", ID: name, Reason: fmt.Sprintf("is in the style of %s; change that first", strings.Join(users, ", "))}
+	}
+	return explainIcon(s.store.DeleteIcon(ctx, name), name)
+}
+
+// WriteSprite writes all icons as one SVG document.
+func (s *Service) WriteSprite(ctx context.Context, w io.Writer) error {
+	own, err := s.store.Icons(ctx, true)
+	if err != nil {
+		return err
+	}
+	return icon.WriteSprite(w, func(yield func(string, icon.Icon) bool) {
+		for _, name := range icon.Names {
+			if built, _ := icon.BuiltIn(name); !yield(name, built) {
+				return
+			}
+		}
+		for i := range own {
+			if !yield(own[i].Name, own[i].Icon()) {
+				return
+			}
+		}
+	})
+}
+
+// checkIcons reports the first icon that a style names and that is not there.
+func (s *Service) checkIcons(ctx context.Context, of *style.Style) error {
+	for field, name := range of.Icons() {
+		if slices.Contains(icon.Names, name) {
+			continue
+		}
+		if _, err := s.store.Icon(ctx, name); errors.Is(err, store.ErrNoIcon) {
+			return Invalid(field, "%q is not an icon; want one of your own or one of %s", name, strings.Join(icon.Names, ", "))
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
+}
