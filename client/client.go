@@ -143,12 +143,14 @@ func (c *Client) Legend(ctx context.Context, collection string) (l api.Legend, e
 // ItemsOptions ask for one page of items. The zero value asks for the first.
 type ItemsOptions struct {
 	Selection
-	Box   *Box   // nil for everywhere
-	After string // only items whose ids come after this one
-	Limit int    // 0 for the service's default
+	Box    *Box   // nil for everywhere
+	After  string // only items whose ids come after this one
+	Sort   string // the property to sort by, with - before it for descending order; "" for the order of ids
+	Offset int    // how many items to pass over; not beside After
+	Limit  int    // 0 for the service's default
 }
 
-// Items returns one page of a collection's items in the byte order of their ids.
+// Items returns one page of a collection's items.
 func (c *Client) Items(ctx context.Context, collection string, o ItemsOptions) (page api.Items, err error) {
 	q := url.Values{}
 	o.set(q)
@@ -156,6 +158,12 @@ func (c *Client) Items(ctx context.Context, collection string, o ItemsOptions) (
 		q.Set("bbox", o.Box.String())
 	}
 	setPage(q, o.After, o.Limit)
+	if o.Sort != "" {
+		q.Set("sortby", o.Sort)
+	}
+	if o.Offset != 0 {
+		q.Set("offset", strconv.Itoa(o.Offset))
+	}
 	return page, c.get(ctx, collectionPath(collection)+"/items", q, &page)
 }
 
@@ -169,6 +177,11 @@ func (c *Client) Item(ctx context.Context, collection, id string) (item api.Item
 func (c *Client) CreateItem(ctx context.Context, collection string, item api.Item) (made api.Item, err error) {
 	item.Change = 0
 	return made, c.send(ctx, http.MethodPost, collectionPath(collection)+"/items", item, &made)
+}
+
+// Popup returns what the popup of an item shows.
+func (c *Client) Popup(ctx context.Context, collection, id string) (p api.Popup, err error) {
+	return p, c.get(ctx, collectionPath(collection)+"/items/"+url.PathEscape(id)+"/popup", nil, &p)
 }
 
 // DeleteItem deletes an item.

@@ -74,7 +74,7 @@ first, then the environment, then the file.`,
 	root.PersistentFlags().String("config", "", "configuration file (YAML, TOML or JSON) with options by their names")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return settle(cmd.Flags()) }
-	root.AddCommand(serveCommand(), demoCommand(), collectionsCommand(), inspectCommand(), importCommand(), importsCommand(), exportCommand(), itemsCommand(), markersCommand(), shapesCommand(), membersCommand(), nearCommand(), styleCommand(), legendCommand(), iconsCommand())
+	root.AddCommand(serveCommand(), demoCommand(), collectionsCommand(), inspectCommand(), importCommand(), importsCommand(), exportCommand(), itemsCommand(), popupCommand(), markersCommand(), shapesCommand(), membersCommand(), nearCommand(), styleCommand(), legendCommand(), iconsCommand())
 	return root
 }
 

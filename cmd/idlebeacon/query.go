@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -172,12 +173,16 @@ func itemsCommand() *cobra.Command {
 	var o client.ItemsOptions
 	cmd := &cobra.Command{
 		Use: "items", Short: "List items of a collection", Args: exactly(0),
-		Example: "  idlebeacon items --category slipway --filter \"condition = 'poor'\" --limit 20",
+		Example: "  idlebeacon items --category slipway --filter \"condition = 'poor'\" --limit 20\n  idlebeacon items --sort=-berths --limit 10",
 	}
 	r.flags(cmd)
 	selectionFlags(cmd, &collection, &o.Selection)
 	cmd.Flags().StringVar(&bbox, "bbox", "", bboxHelp)
+	cmd.Flags().StringVar(&o.Sort, "sort", "", "property to sort by, with - before it for descending order (default: the order of ids)")
+	cmd.Flags().IntVar(&o.Offset, "offset", 0, "how many items to pass over")
 	pageFlags(cmd, &o.After, &o.Limit)
+	cmd.MarkFlagsMutuallyExclusive("after", "sort")
+	cmd.MarkFlagsMutuallyExclusive("after", "offset")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if bbox != "" {
 			box, err := geo.ParseBox(bbox)
@@ -187,6 +192,43 @@ func itemsCommand() *cobra.Command {
 			o.Box = (*client.Box)(&box)
 		}
 		return r.listItems(cmd, &collection, func(c *client.Client) (api.Items, error) { return c.Items(cmd.Context(), collection, o) })
+	}
+	return cmd
+}
+
+func popupCommand() *cobra.Command {
+	var r remote
+	var asked string
+	cmd := &cobra.Command{Use: "popup ITEM", Short: "Show what the popup of an item shows", Args: exactly(1)}
+	r.flags(cmd)
+	collectionFlag(cmd, &asked)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return r.on(cmd, asked, func(c *client.Client, collection string) error {
+			p, err := c.Popup(cmd.Context(), collection, args[0])
+			if err != nil {
+				return err
+			}
+			if r.json {
+				return printJSON(p)
+			}
+			for _, line := range []string{p.Title, p.Subtitle, p.Category, p.Image} {
+				if line != "" {
+					fmt.Println(line)
+				}
+			}
+			t := newTable("Field", "Value", "Format")
+			for _, f := range p.Fields {
+				value := strings.TrimSpace(f.Text + " " + f.Unit)
+				t.AppendRow(table.Row{short(f.Label, 30), short(value, 80), f.Format})
+			}
+			for _, a := range p.Actions {
+				t.AppendRow(table.Row{short(a.Label, 30), short(a.Href, 80), "action"})
+			}
+			if t.Length() > 0 {
+				t.Render()
+			}
+			return nil
+		})
 	}
 	return cmd
 }
@@ -253,7 +295,11 @@ func (r *remote) listItems(cmd *cobra.Command, collection *string, fetch func(*c
 	fmt.Printf("%d of %s.\n", page.NumberReturned, count(page.NumberMatched, "item", "items"))
 	for _, l := range page.Links {
 		if l.Rel == "next" {
-			fmt.Printf("More follow: add --after '%s'\n", page.Features[len(page.Features)-1].ID)
+			next := fmt.Sprintf("--after '%s'", page.Features[len(page.Features)-1].ID)
+			if further, err := url.Parse(l.Href); err == nil && further.Query().Has("offset") {
+				next = "--offset " + further.Query().Get("offset")
+			}
+			fmt.Printf("More follow: add %s\n", next)
 		}
 	}
 	return nil

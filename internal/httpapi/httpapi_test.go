@@ -133,6 +133,39 @@ func init() {
 	openapi3filter.RegisterBodyDecoder("image/svg+xml", openapi3filter.FileBodyDecoder)
 }
 
+func TestSortedItems(t *testing.T) {
+	f := newFixture(t)
+	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
+	f.want(200, `"created":4`, "POST", "/api/collections/c/import", "id,lat,lon,n\na,1,2,5\nb,1,2,40\nc,1,2,\nd,1,2,-3\n")
+	ids := func(page string) string {
+		var items api.Items
+		if err := json.Unmarshal([]byte(page), &items); err != nil {
+			t.Fatal(err)
+		}
+		all := ""
+		for _, item := range items.Features {
+			all += item.ID
+		}
+		for _, l := range items.Links {
+			if l.Rel == "next" {
+				all += " " + l.Href
+			}
+		}
+		return all
+	}
+	for query, want := range map[string]string{
+		"sortby=n": "dabc", "sortby=-n": "badc", "sortby=%2Bn": "dabc", "sortby=-id": "dcba", "offset=3": "d", "sortby=n&filter=n+%3E+0": "ab",
+		"sortby=-n&limit=3": "bad /api/collections/c/items?limit=3&offset=3&sortby=-n", "sortby=-n&limit=3&offset=3": "c",
+	} {
+		if got := ids(f.want(200, "", "GET", "/api/collections/c/items?"+query, "")); got != want {
+			t.Errorf("%s: %s, want %s", query, got, want)
+		}
+	}
+	f.want(400, `"field":"after"`, "GET", "/api/collections/c/items?sortby=n&after=a", "")
+	f.want(400, `"field":"sortby"`, "GET", "/api/collections/c/items?sortby=-", "")
+	f.want(400, `"field":"offset"`, "GET", "/api/collections/c/items?offset=-1", "")
+}
+
 // TestRoutesAndContractAgree compares the router with the contract, both ways.
 func TestRoutesAndContractAgree(t *testing.T) {
 	var routed, described []string

@@ -1,10 +1,13 @@
 package httpapi
 
 import (
+	"maps"
+	"math"
 	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
+	"strings"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/feature"
@@ -35,12 +38,17 @@ func describeGeometry(g *geometry.Geometry) api.Geometry {
 }
 
 func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"bbox", "limit", "after"}, selectionNames)...)
+	q := parseQuery(r, slices.Concat([]string{"bbox", "limit", "after", "sortby", "offset"}, selectionNames)...)
 	ask := service.ItemsQuery{
 		Box:       q.box("bbox"),
 		Selection: q.selection(),
 		After:     q.text("after"),
+		Sort:      q.sort(),
+		Offset:    q.whole("offset", 0, 0, math.MaxInt32),
 		Limit:     q.whole("limit", defaultItems, 1, maxItems),
+	}
+	if ask.Sort != nil && q.has("after") {
+		q.fail("after", "is for listings in the order of ids; with sortby or offset, pass over items with offset")
 	}
 	if q.err != nil {
 		return q.err
@@ -49,11 +57,44 @@ func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeItems(w, r, page, ask.Limit)
+	next := url.Values{"after": {lastID(page)}}
+	if ask.Sort != nil {
+		next = url.Values{"offset": {strconv.Itoa(ask.Offset + ask.Limit)}}
+	}
+	return writeItems(w, r, page, ask.Limit, next)
 }
 
-// writeItems writes a page of a listing, with a link to the next.
-func writeItems(w http.ResponseWriter, r *http.Request, page service.ItemsPage, limit int) error {
+func lastID(page service.ItemsPage) string {
+	if len(page.Items) == 0 {
+		return ""
+	}
+	return page.Items[len(page.Items)-1].ID
+}
+
+// sort reads the order of a listing: "sortby" as in OGC API - Features - Part 8, with
+// one property. Whoever enters a listing in its middle gets it in the order of ids.
+func (q *query) sort() *service.Sort {
+	text := q.text("sortby")
+	switch {
+	case text == "" && q.has("offset"):
+		return &service.Sort{} // nobody has it, so all are in the order of ids
+	case text == "":
+		return nil
+	}
+	// A plus sign that is not escaped is a space by the time it gets here.
+	property, down := strings.CutPrefix(text, "-")
+	if !down {
+		property = strings.TrimLeft(text, "+ ")
+	}
+	if property == "" {
+		q.fail("sortby", "names no property: want one, with - before it for descending order")
+	}
+	return &service.Sort{Property: property, Descending: down}
+}
+
+// writeItems writes a page of a listing, with a link to the next, which differs in
+// some parameters.
+func writeItems(w http.ResponseWriter, r *http.Request, page service.ItemsPage, limit int, further url.Values) error {
 	out := api.Items{
 		Type: "FeatureCollection", Features: make([]api.Item, len(page.Items)),
 		NumberMatched: page.Matched, NumberReturned: len(page.Items),
@@ -65,7 +106,7 @@ func writeItems(w http.ResponseWriter, r *http.Request, page service.ItemsPage, 
 	if page.More {
 		next := r.URL.Query() // what was asked, from where this page ends
 		next.Set("limit", strconv.Itoa(limit))
-		next.Set("after", page.Items[len(page.Items)-1].ID)
+		maps.Copy(next, further)
 		out.Links = append(out.Links, api.Link{Rel: "next", Href: r.URL.EscapedPath() + "?" + next.Encode(), Type: geoJSON})
 	}
 	return writeJSON(w, http.StatusOK, geoJSON, out)

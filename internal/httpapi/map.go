@@ -3,6 +3,7 @@ package httpapi
 import (
 	"math"
 	"net/http"
+	"net/url"
 	"slices"
 
 	"idlebeacon/api"
@@ -74,7 +75,7 @@ func (h *server) members(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeItems(w, r, page, ask.Limit)
+	return writeItems(w, r, page, ask.Limit, url.Values{"after": {lastID(page)}})
 }
 
 func (h *server) near(w http.ResponseWriter, r *http.Request) error {

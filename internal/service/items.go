@@ -75,11 +75,13 @@ func newID() (string, error) {
 }
 
 // An ItemsQuery asks for one page of a collection's items, in the byte order of
-// their ids.
+// their ids or as they are to be sorted.
 type ItemsQuery struct {
 	Box       *geo.Box // nil for everywhere
 	Selection places.Selection
 	After     string // only items whose ids come after this one
+	Sort      *Sort  // nil for the byte order of ids; After then does not count
+	Offset    int    // with Sort: how many items to pass over
 	Limit     int    // the most items to return
 }
 
@@ -104,6 +106,15 @@ func (s *Service) Items(ctx context.Context, collection string, q ItemsQuery) (I
 	box := geo.World
 	if q.Box != nil {
 		box = *q.Box
+	}
+	if q.Sort != nil {
+		o, err := s.ordered(ctx, c, snapshot, box, &q)
+		if err != nil {
+			return ItemsPage{}, err
+		}
+		page := ItemsPage{Matched: len(o.ids), More: q.Offset+q.Limit < len(o.ids)}
+		page.Items, err = s.page(ctx, key, o, q.Offset, q.Limit)
+		return page, err
 	}
 	shapes := c.shapes.Snapshot().In(box, takes(&q.Selection))
 	page := ItemsPage{Matched: len(shapes) + snapshot.Len()}

@@ -18,6 +18,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/store"
@@ -38,6 +40,7 @@ type Service struct {
 	waiting  chan struct{}  // holds one for each import in the background
 	underway sync.Map       // the imports of this process that run: *importing by id
 	behind   atomic.Bool    // the last attempt to follow failed
+	orders   *lru.Cache[string, *order]
 
 	ownMu   sync.Mutex
 	closing bool // nothing more may be owned
@@ -83,9 +86,13 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(
 		byID:    map[string]*collection{},
 		byKey:   map[int64]*collection{},
 	}
+	var err error
+	if s.orders, err = lru.New[string, *order](keptOrders); err != nil {
+		return nil, err
+	}
 	started := time.Now()
 	var loaded atomic.Int64
-	err := st.View(ctx, func(v *store.View) error {
+	err = st.View(ctx, func(v *store.View) error {
 		all, err := v.Collections()
 		if err != nil {
 			return err

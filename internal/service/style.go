@@ -151,16 +151,20 @@ func (s *Service) Legend(collection string) (style.Legend, error) {
 func (l *looks) drawing() func(*shapes.Shape) style.Drawing {
 	names := l.resolved.Properties()
 	values := make([]filter.Value, len(names))
-	return func(s *shapes.Shape) style.Drawing {
-		for i, name := range names {
-			values[i] = filter.Value{}
-			if name == "id" {
-				values[i] = filter.TextValue(s.ID)
-			}
-			if raw, there := s.Properties.Value(name); there {
-				values[i] = filter.JSONValue(raw)
-			}
+	return func(s *shapes.Shape) style.Drawing { return l.resolved.Draw(valuesOf(s, names, values)) }
+}
+
+// valuesOf puts the values of some properties of a shape into values, in the order of
+// their names, and returns them.
+func valuesOf(s *shapes.Shape, names []string, values []filter.Value) []filter.Value {
+	for i, name := range names {
+		values[i] = filter.Value{}
+		if name == "id" {
+			values[i] = filter.TextValue(s.ID)
 		}
-		return l.resolved.Draw(values)
+		if raw, there := s.Properties.Value(name); there {
+			values[i] = filter.JSONValue(raw)
+		}
 	}
+	return values
 }

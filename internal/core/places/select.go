@@ -21,8 +21,8 @@ type Selection struct {
 // All reports whether s takes all places.
 func (s *Selection) All() bool { return s.Categories == nil && s.Name == "" && s.Filter == nil }
 
-// key returns a text that is the same for selections that take the same.
-func (s *Selection) key() string {
+// Key returns a text that is the same for selections that take the same.
+func (s *Selection) Key() string {
 	if s.All() {
 		return ""
 	}
@@ -238,7 +238,7 @@ func (s *selections) trim(places int) {
 // is kept up to date like the set itself, as long as it is used often enough. It
 // fails only where ctx ends first.
 func (s *Set) Select(ctx context.Context, selection Selection) (*Snapshot, error) {
-	key := selection.key()
+	key := selection.Key()
 	for {
 		snapshot := s.Snapshot()
 		if key == "" {

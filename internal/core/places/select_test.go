@@ -170,7 +170,7 @@ func TestSelectionsAreBounded(t *testing.T) {
 	if got := len(set.selections.kept); got != maxSelections {
 		t.Errorf("%d selections kept, want %d", got, maxSelections)
 	}
-	if set.selections.kept[often.key()] == nil {
+	if set.selections.kept[often.Key()] == nil {
 		t.Error("the one in use was let go")
 	}
 }

@@ -8,7 +8,7 @@ import { type Collection, deleteCollection, exportPath, ProblemError } from './a
 import FeatureTable from './FeatureTable.vue'
 import ImportFlow from './ImportFlow.vue'
 import ImportList from './ImportList.vue'
-import { asked } from './showOnMap'
+import { askedBox } from './between'
 import StyleEditor from './StyleEditor.vue'
 import { useCollections } from './useCollections'
 
@@ -32,7 +32,7 @@ function boxOf(c: Collection): Box | null {
 }
 
 function show(box: Box | null): void {
-  asked.value = box
+  askedBox.value = box
   void router.push('/')
 }
 

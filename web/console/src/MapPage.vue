@@ -7,7 +7,7 @@ import { readAddress, viewParts, writeAddress } from './address'
 import { type Chosen, type Collection, everything, fetchBackdrop, fetchMarkers, fetchOutline, fetchShapes } from './api/client'
 import CollectionsPanel from './CollectionsPanel.vue'
 import PlaceDetails from './PlaceDetails.vue'
-import { asked } from './showOnMap'
+import { askedBox } from './between'
 import { useCollections } from './useCollections'
 import { useStyles } from './useStyles'
 import ViewReadout from './ViewReadout.vue'
@@ -94,8 +94,8 @@ onMounted(async () => {
 
 // Coming back from another page.
 onActivated(() => {
-  const box = asked.value
-  asked.value = null
+  const box = askedBox.value
+  askedBox.value = null
   if (box) map.value?.fit(box, false)
   else if (view.value && start.value) writeAddress(view.value, off.value, chosen.value)
 })

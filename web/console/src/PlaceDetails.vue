@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import type { PlacedMarker, StackedPlace } from '@idlebeacon/map'
 import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
-import { type Chosen, type Collection, fetchItem, fetchMembers, type Item } from './api/client'
+import { useRouter } from 'vue-router'
+import { type Chosen, type Collection, fetchMembers, fetchPopup, type Item, type PopupContent } from './api/client'
+import { askedItem } from './between'
 import CategoryMark from './CategoryMark.vue'
-import { type FieldShown, fieldsOf, pictureOf } from './fields'
+import { written } from './fields'
 import type { Styled } from './useStyles'
 
 // What the popup shows: a place with its properties, or a list to choose from where places share a spot.
@@ -11,7 +13,7 @@ const props = defineProps<{ placed: PlacedMarker; collection: Collection; styled
 const emit = defineEmits<{ close: []; resized: [] }>()
 
 const listed = ref<StackedPlace[]>([]) // of the places that share a spot
-const chosen = ref<Item | null>(null)
+const chosen = ref<PopupContent | null>(null)
 const problem = ref<string | null>(null)
 const loading = ref(false)
 let request = new AbortController()
@@ -31,7 +33,7 @@ async function fetching(work: (signal: AbortSignal) => Promise<void>): Promise<v
   if (!mine.signal.aborted) loading.value = false
 }
 
-const open = (id: string) => fetching(async (signal) => void (chosen.value = await fetchItem(props.collection.id, id, signal)))
+const open = (id: string) => fetching(async (signal) => void (chosen.value = await fetchPopup(props.collection.id, id, signal)))
 
 const more = () =>
   fetching(async (signal) => {
@@ -56,24 +58,22 @@ watch(
 onUnmounted(() => request.abort())
 watch([chosen, listed, problem, loading], () => void nextTick(() => emit('resized')))
 
-function text(item: Item | null, property: string): string {
-  const value = property ? (item?.properties as Record<string, unknown> | undefined)?.[property] : undefined
+function text(item: Item, property: string): string {
+  const value = property ? (item.properties as Record<string, unknown>)[property] : undefined
   return typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean' ? String(value) : ''
 }
-const popup = computed(() => props.styled.style.popup ?? {})
-const titleProperty = computed(() => popup.value.title || props.collection.name_property)
-const name = computed(() => text(chosen.value, titleProperty.value) || props.placed.marker.name || chosen.value?.id || props.placed.marker.id)
-const category = computed(() => text(chosen.value, props.collection.category_property) || props.placed.marker.category)
-const subtitle = computed(() => text(chosen.value, popup.value.subtitle ?? ''))
-const picture = computed(() => pictureOf(text(chosen.value, popup.value.image ?? '')))
+const name = computed(() => chosen.value?.title || props.placed.marker.name || chosen.value?.id || props.placed.marker.id)
+const category = computed(() => chosen.value?.category || props.placed.marker.category)
+const picture = computed(() => chosen.value?.image ?? null)
 const pictureFailed = ref(false)
 watch(picture, () => (pictureFailed.value = false))
+const elsewhere = (href: string) => (href.startsWith('http') ? '_blank' : '_self')
 
-/** The fields that the template has or, without one, all properties in their order that are not told otherwise. */
-const shown = computed<FieldShown[]>(() => {
-  const told = [titleProperty.value, props.collection.category_property, popup.value.subtitle, popup.value.image]
-  return fieldsOf((chosen.value?.properties ?? {}) as Record<string, unknown>, popup.value.fields ?? [], told)
-})
+const router = useRouter()
+function showInTable(id: string): void {
+  askedItem.value = { collection: props.collection.id, id }
+  void router.push('/data')
+}
 </script>
 
 <template>
@@ -100,18 +100,26 @@ const shown = computed<FieldShown[]>(() => {
       </button>
       <img v-if="picture && !pictureFailed" :src="picture" alt="" class="picture" @error="pictureFailed = true" @load="emit('resized')" />
       <h3 dir="auto">{{ name }}</h3>
-      <p v-if="subtitle" class="subtitle" dir="auto">{{ subtitle }}</p>
+      <p v-if="chosen?.subtitle" class="subtitle" dir="auto">{{ chosen.subtitle }}</p>
       <p v-if="category" class="category"><CategoryMark :look="styled.looks.of(category, placed.marker.drawing)" />{{ category }}</p>
       <p v-if="loading" role="status">Loading …</p>
-      <dl v-if="shown.length > 0">
-        <template v-for="f in shown" :key="f.property">
-          <dt>{{ f.label }}</dt>
-          <dd dir="auto">
-            <a v-if="f.href" :href="f.href" target="_blank" rel="noopener noreferrer">{{ f.text }}</a>
-            <template v-else>{{ f.text }}</template>
-          </dd>
-        </template>
-      </dl>
+      <template v-if="chosen">
+        <dl v-if="chosen.fields.length > 0">
+          <template v-for="f in chosen.fields" :key="f.property">
+            <dt>{{ f.label }}</dt>
+            <dd dir="auto">
+              <a v-if="f.href" :href="f.href" :target="elsewhere(f.href)" rel="noopener noreferrer">{{ f.text }}</a>
+              <!-- The service has taken out of it what is not safe. -->
+              <div v-else-if="f.html !== undefined" class="html" v-html="f.html" />
+              <template v-else>{{ written(f) }}</template>
+            </dd>
+          </template>
+        </dl>
+        <p class="actions">
+          <a v-for="a in chosen.actions" :key="a.label" :href="a.href" :target="elsewhere(a.href)" rel="noopener noreferrer" class="action">{{ a.label }}</a>
+          <button type="button" class="back" @click="showInTable(chosen.id)">Show in table</button>
+        </p>
+      </template>
     </template>
     <p v-if="problem" role="alert" class="problem">{{ problem }}</p>
   </article>
@@ -175,6 +183,35 @@ dd {
   margin: 0;
   overflow-wrap: anywhere;
   white-space: pre-line;
+}
+.html {
+  white-space: normal;
+}
+.html :deep(p),
+.html :deep(ul),
+.html :deep(ol) {
+  margin: 0 0 0.3rem;
+}
+.html :deep(ul),
+.html :deep(ol) {
+  padding-inline-start: 1.1rem;
+}
+.actions {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.3rem 0.6rem;
+  margin-top: 0.6rem;
+}
+.action {
+  padding: 0.25rem 0.7rem;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
+  text-decoration: none;
+  overflow-wrap: anywhere;
+}
+.action:hover {
+  background: var(--rule);
 }
 .choices {
   list-style: none;

@@ -11,7 +11,7 @@ import { Flight, lessMotion } from './motion'
 import { ClusterOutline } from './outline'
 import { Popup, Tip } from './popup'
 import { type Box, type LonLat, unproject } from './projection'
-import { asMarker, drawShapes, type PlacedShape, shapeAt, shapeKey } from './shapes'
+import { asMarker, drawCircles, drawShapes, type PlacedShape, shapeAt, shapeKey } from './shapes'
 
 /** What a user picked on the map. */
 export interface Pick {
@@ -320,7 +320,7 @@ export class IdleMap extends HTMLElement {
     const placed = this.markers.find((m) => keyOf(m) === key) ?? (shape && asMarker(shape, this.pointer ?? undefined))
     if (!placed || key === this.popupKey) this.tip.hide()
     else {
-      this.tip.element.textContent = describeMarker(placed.marker)
+      this.tip.tell(describeMarker(placed.marker), placed.marker.drawing.tip ?? '')
       this.tip.show(placed.map, liftOf(placed.marker))
       this.tip.position(this.camera)
     }
@@ -372,13 +372,13 @@ export class IdleMap extends HTMLElement {
       context.stroke()
     }
     const focused = this.list.focusedKey
-    drawShapes(context, this.camera, this.shapes, paint, new Set([focused, this.popupKey, this.hovered].filter((k) => k !== null)))
+    const raised = new Set([focused, this.popupKey, this.hovered].filter((k) => k !== null))
+    drawShapes(context, this.camera, this.shapes, paint, raised)
+    drawCircles(context, this.camera, this.markers, paint, raised)
     this.outline.draw(context, this.camera, paint)
     for (const { placed, at, opacity } of this.frames()) {
-      const key = keyOf(placed)
-      const raised = key === focused || key === this.popupKey || key === this.hovered
       context.globalAlpha = opacity
-      this.painter.draw(context, placed, at, paint, density, raised)
+      this.painter.draw(context, placed, at, paint, density, raised.has(keyOf(placed)))
     }
     context.globalAlpha = 1
     if (this.change.running) this.redraw()

@@ -56,6 +56,9 @@ export class MarkerList {
       button.dataset.lon = String(p.marker.at.lon)
       const label = describeMarker(p.marker)
       if (button.textContent !== label) button.textContent = label
+      const tip = (p.marker.drawing.tip ?? '').replaceAll('\n', ', ')
+      if (tip) button.setAttribute('aria-description', tip)
+      else button.removeAttribute('aria-description')
       return li
     })
     // An unchanged list is left alone, so that a screen reader is not told it anew.

@@ -4,13 +4,31 @@ import { iconChanges, iconPicture } from './icons'
 export interface Look {
   colour: string
   ink: string // of the shape on the colour
-  shape: string // an SVG picture, 24 units square
+  shape: string // an SVG picture, square
+  line: Line
+  fill: Fill
 }
 
-/** What a style says of some features: the name of an icon, and a colour as #rrggbb. */
+/** How paths, and the borders of areas and circles, are drawn; what is absent is as usual. */
+export interface Line {
+  colour?: string // that of the look where absent
+  width?: number // CSS pixels
+  dash?: 'solid' | 'dashed' | 'dotted'
+  opacity?: number
+}
+
+/** How areas and circles are filled. */
+export interface Fill {
+  colour?: string // that of the look where absent
+  opacity?: number
+}
+
+/** What a style says of some features: the name of an icon, a colour as #rrggbb, and how lines and areas differ. */
 export interface LookText {
   icon?: string
   colour?: string
+  line?: Line
+  fill?: Fill
 }
 
 /** How a collection is drawn, as the service has it. */
@@ -18,8 +36,9 @@ export interface Style {
   default: LookText
   categories?: (LookText & { value: string; label?: string })[]
   rules?: (LookText & { when: string; label?: string })[]
-  line?: { width?: number; dash?: 'solid' | 'dashed' | 'dotted'; opacity?: number }
-  fill?: { opacity?: number }
+  line?: Line
+  fill?: Fill
+  circle?: { metres?: number; property?: string } // around each place
   labels?: boolean
   zooms?: { from: number; to: number }
   order?: number
@@ -30,6 +49,8 @@ export interface Drawing {
   rule?: number
   size?: number // CSS pixels
   colour?: string
+  radius?: number // metres
+  tip?: string // what is told below the name
 }
 
 const usual = { icon: 'minus', colour: '#5f6b76' }
@@ -50,7 +71,12 @@ export class Looks {
     let look = this.known.get(key)
     if (!look) {
       const said = (rule !== undefined ? this.style.rules?.[rule] : this.style.categories?.find((c) => c.value === category)) ?? {}
-      look = lookOf({ ...usual, ...filled(this.style.default), ...filled(said), ...(colour && { colour }) })
+      const base = this.style.default
+      look = lookOf({
+        ...usual, ...filled(base), ...filled(said), ...(colour && { colour }),
+        line: { ...this.style.line, ...base.line, ...said.line },
+        fill: { ...this.style.fill, ...base.fill, ...said.fill },
+      })
       this.known.set(key, look)
     }
     return look
@@ -63,7 +89,7 @@ function filled(l: LookText): LookText {
 
 export function lookOf(l: LookText): Look {
   const colour = l.colour ?? usual.colour
-  return { colour, ink: inkOn(colour), shape: iconPicture(l.icon ?? '') ?? iconPicture(usual.icon) ?? '' }
+  return { line: l.line ?? {}, fill: l.fill ?? {}, colour, ink: inkOn(colour), shape: iconPicture(l.icon ?? '') ?? iconPicture(usual.icon) ?? '' }
 }
 
 /** The relative luminance of a colour (WCAG 2.2), 0 to 1. */

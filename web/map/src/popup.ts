@@ -62,9 +62,21 @@ export class Popup extends Floating {
 
 /** Tip is a word about what is pointed at. It says nothing that its button does not say to a screen reader. */
 export class Tip extends Floating {
+  private readonly name = document.createElement('div')
+  private readonly more = document.createElement('div')
+
   constructor() {
     super('tip')
     this.element.setAttribute('aria-hidden', 'true')
-    this.element.dir = 'auto'
+    this.name.className = 'name'
+    this.more.className = 'more'
+    for (const part of [this.name, this.more]) part.dir = 'auto'
+    this.element.append(this.name, this.more)
+  }
+
+  /** Says what something is and, on lines of its own, what else there is to tell. */
+  tell(name: string, more: string): void {
+    this.name.textContent = name
+    this.more.textContent = more
   }
 }

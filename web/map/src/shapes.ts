@@ -1,7 +1,7 @@
 import type { Geometry, Position } from 'geojson'
 import type { Camera, ScreenPoint } from './camera'
 import { type Drawing, type Look, type Looks, onDark } from './looks'
-import type { Paint, PlacedMarker } from './markers'
+import { keyOf, type Paint, type PlacedMarker } from './markers'
 import { type LonLat, type MapPoint, project, shortWay, unproject } from './projection'
 
 /** An area or path, as much of it as a view shows. */
@@ -98,36 +98,13 @@ export function drawShapes(context: CanvasRenderingContext2D, camera: Camera, sh
   context.lineCap = 'round'
   for (const s of shapes) {
     const up = raised.has(shapeKey(s))
-    const colour = paint.dark ? onDark(s.look.colour) : s.look.colour
-    context.beginPath()
-    for (const ring of s.areas.flat()) trace(context, camera, ring, true)
-    const { line = {}, fill = {} } = s.looks.style
-    const opacity = fill.opacity ?? usualFill
-    context.fillStyle = colour
-    context.globalAlpha = up ? Math.min(1, opacity + 0.16) : opacity
-    context.fill('evenodd')
-    context.globalAlpha = line.opacity ?? 1
-    for (const path of s.lines) trace(context, camera, path, false)
-    const width = line.width ?? usualWidth
-    if (width > 0 || up) {
-      // A light edge keeps a line apart from whatever it crosses.
-      context.strokeStyle = up ? paint.focus : paint.paper
-      context.lineWidth = width + (up ? 4 : 2)
-      context.stroke()
-    }
-    if (width > 0) {
-      context.setLineDash(dashes[line.dash ?? 'solid'].map((n) => n * width))
-      context.strokeStyle = colour
-      context.lineWidth = width
-      context.stroke()
-      context.setLineDash([])
-    }
-    context.globalAlpha = 1
+    const areas = s.areas.flat()
+    if (areas.length + s.lines.length > 0) drawOutlines(context, camera, s.look, areas, s.lines, paint, up)
     for (const dot of s.dots) {
       const at = camera.toScreen(dot)
       context.beginPath()
       context.arc(at.x, at.y, dotRadius, 0, 2 * Math.PI)
-      context.fillStyle = colour
+      context.fillStyle = paint.dark ? onDark(s.look.colour) : s.look.colour
       context.fill()
       context.strokeStyle = up ? paint.focus : paint.paper
       context.lineWidth = up ? 3 : 1.5
@@ -135,6 +112,68 @@ export function drawShapes(context: CanvasRenderingContext2D, camera: Camera, sh
     }
   }
   context.lineCap = 'butt'
+}
+
+/** Draws the circles of places that have one, true to scale, all below the markers. */
+export function drawCircles(context: CanvasRenderingContext2D, camera: Camera, markers: readonly PlacedMarker[], paint: Paint, raised: ReadonlySet<string>): void {
+  context.lineJoin = 'round'
+  for (const p of markers) {
+    const metres = p.looks.style.circle?.metres ?? p.marker.drawing.radius
+    if (!metres || p.marker.count > 1 || p.marker.kind !== 'place') continue
+    const ring = circleAround(p.marker.at, metres)
+    const top = ring[0]
+    if (!top || Math.abs(top.y - p.map.y) * camera.scale < leastCircle) continue
+    drawOutlines(context, camera, p.look, [ring], [], paint, raised.has(keyOf(p)))
+  }
+}
+
+const leastCircle = 3 // CSS pixels: a smaller radius is not drawn
+const earthRadius = 6_371_008.8 // metres, the mean one (IUGG)
+
+/** The circle of a radius in metres around a position, as a ring of the map. */
+function circleAround(at: LonLat, metres: number): MapPoint[] {
+  const corners = 72
+  const middle = project(at)
+  const [lat, angle] = [(at.lat * Math.PI) / 180, metres / earthRadius]
+  return Array.from({ length: corners + 1 }, (_, i) => {
+    const bearing = (2 * Math.PI * i) / corners
+    // The position at a distance and bearing on the sphere.
+    const sine = Math.sin(lat) * Math.cos(angle) + Math.cos(lat) * Math.sin(angle) * Math.cos(bearing)
+    const turn = Math.atan2(Math.sin(bearing) * Math.sin(angle) * Math.cos(lat), Math.cos(angle) - Math.sin(lat) * sine)
+    const spot = project({ lon: at.lon + (turn * 180) / Math.PI, lat: (Math.asin(sine) * 180) / Math.PI })
+    return { x: middle.x + shortWay(middle.x, spot.x), y: spot.y }
+  })
+}
+
+/** Fills areas and strokes them and paths in a look. */
+function drawOutlines(
+  context: CanvasRenderingContext2D, camera: Camera, look: Look, areas: readonly (readonly MapPoint[])[], lines: readonly (readonly MapPoint[])[], paint: Paint, up: boolean,
+): void {
+  const { line, fill } = look
+  const shown = (colour: string) => (paint.dark ? onDark(colour) : colour)
+  context.beginPath()
+  for (const ring of areas) trace(context, camera, ring, true)
+  const opacity = fill.opacity ?? usualFill
+  context.fillStyle = shown(fill.colour ?? look.colour)
+  context.globalAlpha = up ? Math.min(1, opacity + 0.16) : opacity
+  context.fill('evenodd')
+  context.globalAlpha = line.opacity ?? 1
+  for (const path of lines) trace(context, camera, path, false)
+  const width = line.width ?? usualWidth
+  if (width > 0 || up) {
+    // A light edge keeps a line apart from whatever it crosses.
+    context.strokeStyle = up ? paint.focus : paint.paper
+    context.lineWidth = width + (up ? 4 : 2)
+    context.stroke()
+  }
+  if (width > 0) {
+    context.setLineDash(dashes[line.dash ?? 'solid'].map((n) => n * width))
+    context.strokeStyle = shown(line.colour ?? look.colour)
+    context.lineWidth = width
+    context.stroke()
+    context.setLineDash([])
+  }
+  context.globalAlpha = 1
 }
 
 function trace(context: CanvasRenderingContext2D, camera: Camera, line: readonly MapPoint[], closed: boolean): void {

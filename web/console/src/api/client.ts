@@ -32,8 +32,11 @@ export async function fetchCollections(signal?: AbortSignal): Promise<Collection
   return (await get<components['schemas']['Collections']>('/api/collections', signal)).collections
 }
 
-export function fetchItem(collection: string, id: string, signal: AbortSignal): Promise<Item> {
-  return get<Item>(`${collectionPath(collection)}/items/${encodeURIComponent(id)}`, signal)
+export type PopupContent = components['schemas']['Popup']
+
+/** What the popup of an item shows. */
+export function fetchPopup(collection: string, id: string, signal: AbortSignal): Promise<PopupContent> {
+  return get<PopupContent>(`${collectionPath(collection)}/items/${encodeURIComponent(id)}/popup`, signal)
 }
 
 /** Sends something and reads the answer. */
@@ -211,8 +214,11 @@ export async function fetchMarkers(
   })
 }
 
-function drawingOf(p: { rule?: number; size?: number; colour?: string }): Drawing {
-  return { ...(p.rule !== undefined && { rule: p.rule }), ...(p.size && { size: p.size }), ...(p.colour && { colour: p.colour }) }
+function drawingOf({ rule, size, colour, radius, tip }: Drawing): Drawing {
+  return {
+    ...(rule !== undefined && { rule }), ...(size !== undefined && { size }), ...(colour !== undefined && { colour }),
+    ...(radius !== undefined && { radius }), ...(tip !== undefined && { tip }),
+  }
 }
 
 function viewPath(what: 'markers' | 'shapes', collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[]): string {
