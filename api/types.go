@@ -346,6 +346,7 @@ type Inspection struct {
 	Report           ImportReport    `json:"report"` // of the rows looked at
 	Whole            bool            `json:"whole"`  // these were all the rows
 	Features         []InspectedItem `json:"features"`
+	Style            *style.Style    `json:"style"` // that would be proposed for the categories found
 }
 
 // Column is a column of a table, or a property of a file that has no columns.

@@ -144,7 +144,7 @@ func (s *siting) isle(name string) *Isle {
 }
 
 // header names the columns that WritePlaces writes.
-var header = []string{"id", "name", "category", "latitude", "longitude", "near", "berths", "depth_m", "condition", "reference", "picture", "note"}
+var header = []string{"id", "name", "category", "latitude", "longitude", "near", "berths", "depth_m", "swing_m", "condition", "reference", "picture", "note"}
 
 // WritePlaces writes n places as CSV. Those of the same world and number are the
 // same every time.
@@ -160,10 +160,13 @@ func (w *World) WritePlaces(out io.Writer, n int) error {
 		k := s.kind()
 		at, near := k.find(s)
 		counts[k.category+near]++
-		berths, depth := "", ""
+		berths, depth, swing := "", "", ""
 		switch k.category {
 		case "mooring":
-			berths, depth = strconv.Itoa(1+s.r.IntN(6)), fmt.Sprintf("%.1f", 1.5+s.r.ExpFloat64()*3)
+			n := 1 + s.r.IntN(6)
+			metres := 1.5 + s.r.ExpFloat64()*3
+			// A boat swings round its mooring on a chain of three times the depth.
+			berths, depth, swing = strconv.Itoa(n), fmt.Sprintf("%.1f", metres), strconv.Itoa(int(3*metres)+8+2*n)
 		case "slipway", "tide gauge":
 			depth = fmt.Sprintf("%.1f", 0.5+s.r.ExpFloat64())
 		case "shelter hut":
@@ -171,7 +174,7 @@ func (w *World) WritePlaces(out io.Writer, n int) error {
 		}
 		err := rows.Write([]string{
 			fmt.Sprintf("%s%05d", k.code, i+1), k.name(s, near, counts[k.category+near]), k.category,
-			fmt.Sprintf("%.6f", at.Lat), fmt.Sprintf("%.6f", at.Lon), near, berths, depth,
+			fmt.Sprintf("%.6f", at.Lat), fmt.Sprintf("%.6f", at.Lon), near, berths, depth, swing,
 			s.pick(conditions), fmt.Sprintf("%05d", s.r.IntN(100000)),
 			"/pictures/" + strings.ReplaceAll(k.category, " ", "-") + ".svg", s.pick(notes),
 		})

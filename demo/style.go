@@ -32,16 +32,25 @@ const PlacesStyle = `{
   ],
   "rules": [{"when": "condition = 'closed'", "label": "Closed for now", "icon": "ban", "colour": "#4a4a4a"}],
   "size": {"property": "berths", "least": 22, "most": 40},
+  "circle": {"property": "swing_m"},
+  "line": {"width": 1.5, "dash": "dashed"},
+  "fill": {"opacity": 0.08},
   "order": 1,
+  "tooltip": [
+    {"property": "berths", "label": "Berths"},
+    {"property": "condition", "label": "Condition"}
+  ],
   "popup": {
     "title": "name", "subtitle": "near", "image": "picture",
     "fields": [
       {"property": "berths", "label": "Berths", "format": "number"},
       {"property": "depth_m", "label": "Depth", "format": "number", "unit": "m"},
+      {"property": "swing_m", "label": "Swinging room", "format": "number", "unit": "m"},
       {"property": "condition", "label": "Condition"},
       {"property": "reference", "label": "Reference"},
       {"property": "note", "label": "Note"}
-    ]
+    ],
+    "actions": [{"label": "Report a fault", "url": "mailto:moorings@brindlemere.example?subject={reference}"}]
   }
 }`
 
@@ -51,7 +60,11 @@ const WatersStyle = `{
   "categories": [
     {"value": "harbour area", "label": "Harbour areas", "icon": "ship", "colour": "#2b6777"},
     {"value": "no-anchor area", "label": "No anchoring", "icon": "ban", "colour": "#a8325e"},
-    {"value": "ferry lane", "label": "Ferry lanes", "icon": "route", "colour": "#33508f"}
+    {"value": "ferry lane", "label": "Ferry lanes", "icon": "route", "colour": "#33508f", "line": {"width": 2.5, "dash": "dotted"}}
+  ],
+  "tooltip": [
+    {"property": "speed_limit_kn", "label": "Speed limit", "unit": "kn"},
+    {"property": "sailings_a_day", "label": "Sailings a day"}
   ],
   "line": {"width": 2, "dash": "dashed"},
   "fill": {"opacity": 0.14},

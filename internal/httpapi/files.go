@@ -89,18 +89,23 @@ func describeReport(report *service.ImportReport) api.ImportReport {
 
 // inspectFile tells what is in a file.
 func (h *server) inspectFile(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"into", "partial"}, fileNames)...)
+	q := parseQuery(r, slices.Concat([]string{"into", "partial", "category_property"}, fileNames)...)
 	options, into, partial := q.file(), q.text("into"), q.flag("partial")
+	var category *string
+	if r.URL.Query().Has("category_property") {
+		name := q.text("category_property") // "" for none
+		category = &name
+	}
 	if q.err != nil {
 		return q.err
 	}
-	found, err := h.service.Inspect(into, http.MaxBytesReader(w, r.Body, maxInspected), options, partial)
+	found, err := h.service.Inspect(into, http.MaxBytesReader(w, r.Body, maxInspected), options, partial, category)
 	if err != nil {
 		return err
 	}
 	out := api.Inspection{
 		Format: string(found.Format), NameProperty: found.NameProperty, CategoryProperty: found.CategoryProperty,
-		Columns: make([]api.Column, len(found.Columns)), Report: describeReport(&found.Report), Whole: found.Whole,
+		Columns: make([]api.Column, len(found.Columns)), Report: describeReport(&found.Report), Whole: found.Whole, Style: found.Style,
 		Features: make([]api.InspectedItem, len(found.Features)),
 	}
 	for i, c := range found.Columns {

@@ -156,10 +156,11 @@ func (h *server) deleteItem(w http.ResponseWriter, r *http.Request) error {
 
 // getPopup tells what the popup of an item shows.
 func (h *server) getPopup(w http.ResponseWriter, r *http.Request) error {
-	if q := parseQuery(r); q.err != nil {
+	q := parseQuery(r, "style")
+	if q.err != nil {
 		return q.err
 	}
-	p, err := h.service.Popup(r.Context(), pathValue(r, "collection"), pathValue(r, "item"))
+	p, err := h.service.Popup(r.Context(), pathValue(r, "collection"), pathValue(r, "item"), q.text("style"))
 	if err != nil {
 		return err
 	}

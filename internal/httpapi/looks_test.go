@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"net/http"
+	"net/url"
 	"strings"
 	"testing"
 )
@@ -76,4 +77,13 @@ func TestPopups(t *testing.T) {
 	}
 	f.want(200, `"radius":30,"tip":"Swings: 30 m"`, "GET", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8", "")
 	f.want(404, "no item", "GET", "/api/collections/c/items/b/popup", "")
+
+	// A style can be tried before it is kept.
+	draft := "style=" + url.QueryEscape(`{"shade":{"property":"swing","method":"manual","breaks":[10]},"popup":{"title":"about"},"circle":{"metres":7}}`)
+	f.want(200, `"colour":"#`, "GET", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8&"+draft, "")
+	f.want(200, `"when":"swing \u003e= 10"`, "GET", "/api/collections/c/legend?"+draft, "")
+	f.want(200, `"metres":7`, "GET", "/api/collections/c/legend?"+draft, "")
+	f.want(200, `"title":"\u003cp`, "GET", "/api/collections/c/items/a/popup?"+draft, "")
+	f.want(400, "style: size.property", "GET", "/api/collections/c/shapes?bbox=0,0,3,3&zoom=8&style="+url.QueryEscape(`{"size":{}}`), "")
+	f.want(200, `"radius":30`, "GET", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8", "")
 }

@@ -21,7 +21,7 @@ const (
 
 // gather reads a request for the markers of a viewport.
 func gather(r *http.Request) (service.MarkersQuery, error) {
-	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom", "singles_to", "outline"}, gatherNames, selectionNames)...)
+	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom", "singles_to", "outline", "style"}, gatherNames, selectionNames)...)
 	box := q.box("bbox")
 	if box == nil {
 		q.fail("bbox", "is missing: want west,south,east,north in degrees")
@@ -29,7 +29,7 @@ func gather(r *http.Request) (service.MarkersQuery, error) {
 	}
 	ask := service.MarkersQuery{
 		Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom),
-		Selection: q.selection(), Options: q.gathering(), Outline: q.flag("outline"),
+		Selection: q.selection(), Options: q.gathering(), Outline: q.flag("outline"), Draft: q.text("style"),
 	}
 	ask.Options.SinglesUpTo = q.whole("singles_to", 0, 0, service.MaxMarkers)
 	return ask, q.err

@@ -14,13 +14,13 @@ import (
 
 // shapes answers with the areas and paths in a viewport.
 func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom"}, selectionNames)...)
+	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom", "style"}, selectionNames)...)
 	box := q.box("bbox")
 	if box == nil {
 		q.fail("bbox", "is missing: want west,south,east,north in degrees")
 		box = &geo.Box{}
 	}
-	ask := service.ShapesQuery{Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Selection: q.selection()}
+	ask := service.ShapesQuery{Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Selection: q.selection(), Draft: q.text("style")}
 	if q.err != nil {
 		return q.err
 	}

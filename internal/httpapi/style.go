@@ -53,10 +53,11 @@ func (h *server) deleteStyle(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (h *server) legend(w http.ResponseWriter, r *http.Request) error {
-	if q := parseQuery(r); q.err != nil {
+	q := parseQuery(r, "style")
+	if q.err != nil {
 		return q.err
 	}
-	l, err := h.service.Legend(pathValue(r, "collection"))
+	l, err := h.service.Legend(pathValue(r, "collection"), q.text("style"))
 	if err != nil {
 		return err
 	}

@@ -4,9 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/style"
 )
 
 const (
@@ -25,13 +28,15 @@ type Inspection struct {
 	Report           ImportReport // of the rows looked at; nothing is imported
 	Whole            bool         // these were all the rows of the file
 	Features         []feature.Feature
+	Style            *style.Style // that would be proposed for the categories found
 }
 
 // Inspect looks at the first rows of a file that is meant for a collection, which
-// need not be there yet. Where the file is only the beginning of one, that it ends in
+// need not be there yet. category is the property that is to class the features, nil for
+// that of the collection or the one that usually does. Where the file is only the beginning of one, that it ends in
 // the middle is no error.
-func (s *Service) Inspect(collection string, r io.Reader, options formats.Options, partial bool) (Inspection, error) {
-	out := Inspection{Columns: []formats.Column{}, Features: []feature.Feature{}}
+func (s *Service) Inspect(collection string, r io.Reader, options formats.Options, partial bool, category *string) (out Inspection, err error) {
+	out = Inspection{Columns: []formats.Column{}, Features: []feature.Feature{}}
 	out.Report = newReport()
 	out.Report.DryRun = true
 	if c, err := s.collection(collection); err == nil {
@@ -46,6 +51,11 @@ func (s *Service) Inspect(collection string, r io.Reader, options formats.Option
 	if out.NameProperty == "" && out.CategoryProperty == "" {
 		out.NameProperty, out.CategoryProperty = formats.GuessNameProperty(rows.Names()), formats.GuessCategoryProperty(rows.Names())
 	}
+	if category != nil {
+		out.CategoryProperty = *category
+	}
+	categories := map[string]bool{}
+	defer func() { out.Style = style.Propose(slices.Sorted(maps.Keys(categories))) }()
 	for out.Report.Rows < inspectRows {
 		row, err := rows.Next()
 		var bad *formats.RowError
@@ -66,6 +76,9 @@ func (s *Service) Inspect(collection string, r io.Reader, options formats.Option
 			return out, fmt.Errorf("reading the file: %w", err)
 		default:
 			out.Report.note(&row)
+			if out.CategoryProperty != "" {
+				categories[row.Feature.Properties.Text(out.CategoryProperty)] = true
+			}
 			if len(out.Features) < inspectShown {
 				out.Features = append(out.Features, row.Feature)
 			}

@@ -27,7 +27,8 @@ type MarkersQuery struct {
 	Zoom      float64
 	Selection places.Selection
 	Options   cluster.Options
-	Outline   bool // with the outlines of clusters
+	Outline   bool   // with the outlines of clusters
+	Draft     string // a style in JSON to draw with instead of the collection's own; "" for that
 }
 
 // A Marker is one marker of a view: a cluster, or the place where Count is 1. It
@@ -72,7 +73,7 @@ func (s *Service) Viewport(ctx context.Context, collection string, q MarkersQuer
 	for _, spots := range q.Options.Reach(q.Box, q.Zoom) {
 		v.Change = max(v.Change, snapshot.Tree().Newest(spots))
 	}
-	if v.looks, err = c.drawnBy(); v.looks != nil {
+	if v.looks, err = s.drawnBy(c, q.Draft); v.looks != nil {
 		v.Looks = v.looks.stamp
 	}
 	return v, err

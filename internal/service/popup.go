@@ -13,7 +13,7 @@ type Popup struct {
 	popup.Popup
 	ID     string
 	Change uint64 // the item's newest change
-	Looks  uint64 // the newest change to the collection itself, and so to its style
+	Looks  uint64 // different for each style
 }
 
 // safeHTML lets through what formats a text, and links that a reader follows at will.
@@ -42,8 +42,8 @@ func sanitise(html string) string {
 }
 
 // Popup returns what the popup of an item shows, by the template of the collection's
-// style.
-func (s *Service) Popup(ctx context.Context, collection, id string) (Popup, error) {
+// style or of a draft of one, "" for none.
+func (s *Service) Popup(ctx context.Context, collection, id, draft string) (Popup, error) {
 	c, err := s.collection(collection)
 	if err != nil {
 		return Popup{}, err
@@ -52,11 +52,11 @@ func (s *Service) Popup(ctx context.Context, collection, id string) (Popup, erro
 	if err != nil {
 		return Popup{}, err
 	}
-	looks, err := c.resolved()
+	looks, err := s.looksOf(c, draft)
 	if err != nil {
 		return Popup{}, err
 	}
 	info := c.info.Load()
 	template := popup.Template{Style: looks.resolved.Popup, Name: info.NameProperty, Category: info.CategoryProperty, Sanitise: sanitise}
-	return Popup{Popup: template.Of(&item.Feature), ID: id, Change: item.Change, Looks: info.Change}, nil
+	return Popup{Popup: template.Of(&item.Feature), ID: id, Change: item.Change, Looks: looks.stamp}, nil
 }

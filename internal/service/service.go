@@ -41,6 +41,7 @@ type Service struct {
 	underway sync.Map       // the imports of this process that run: *importing by id
 	behind   atomic.Bool    // the last attempt to follow failed
 	orders   *lru.Cache[string, *order]
+	drafts   *lru.Cache[string, *looks] // of styles that are being tried
 
 	ownMu   sync.Mutex
 	closing bool // nothing more may be owned
@@ -88,6 +89,9 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(
 	}
 	var err error
 	if s.orders, err = lru.New[string, *order](keptOrders); err != nil {
+		return nil, err
+	}
+	if s.drafts, err = lru.New[string, *looks](keptDrafts); err != nil {
 		return nil, err
 	}
 	started := time.Now()

@@ -16,6 +16,7 @@ type ShapesQuery struct {
 	Box       geo.Box
 	Zoom      float64
 	Selection places.Selection
+	Draft     string // a style in JSON to draw with instead of the collection's own; "" for that
 }
 
 // A ShapesView is the answer to a ShapesQuery, as of one state of the collection.
@@ -37,7 +38,7 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 	}
 	snapshot := c.shapes.Snapshot()
 	v := &ShapesView{Collection: c.info.Load().Key, Change: snapshot.Change(), query: q, snapshot: snapshot}
-	if v.looks, err = c.drawnBy(); v.looks != nil {
+	if v.looks, err = s.drawnBy(c, q.Draft); v.looks != nil {
 		v.Looks = v.looks.stamp
 	}
 	return v, err

@@ -49,7 +49,19 @@ func (c *collection) resolved() (*looks, error) {
 			return nil, fmt.Errorf("the stored style of %q: %w", info.ID, err)
 		}
 	}
-	resolved, err := s.Resolve(func(property string) []float64 {
+	resolved, err := c.resolve(s)
+	if err != nil {
+		return nil, err
+	}
+	known = &looks{of: info, resolved: resolved, items: items, stamp: resolved.Fingerprint()}
+	c.looks.Store(known)
+	return known, nil
+}
+
+// resolve finds what a style leaves to the data.
+func (c *collection) resolve(s *style.Style) (*style.Resolved, error) {
+	snapshot, areas := c.set.Snapshot(), c.shapes.Snapshot()
+	return s.Resolve(func(property string) []float64 {
 		const sample = 5000
 		numbers := snapshot.Numbers(property, sample)
 		areas.All(func(shape *shapes.Shape) {
@@ -61,21 +73,42 @@ func (c *collection) resolved() (*looks, error) {
 		})
 		return numbers
 	})
+}
+
+// keptDrafts is how many styles that are being tried are kept resolved.
+const keptDrafts = 8
+
+// looksOf returns the style of a collection with what depends on its data or, where
+// draft is not empty, that of a draft of one in JSON.
+func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
+	if draft == "" {
+		return c.resolved()
+	}
+	info := c.info.Load()
+	key := fmt.Sprintf("%d %d %s", info.Key, c.set.Snapshot().Len()+c.shapes.Snapshot().Len(), draft)
+	if known, there := s.drafts.Get(key); there {
+		return known, nil
+	}
+	parsed, err := style.Parse([]byte(draft))
+	if err != nil {
+		return nil, Invalid("style", "%v", err)
+	}
+	resolved, err := c.resolve(parsed)
 	if err != nil {
 		return nil, err
 	}
-	known = &looks{of: info, resolved: resolved, items: items, stamp: resolved.Fingerprint()}
-	c.looks.Store(known)
-	return known, nil
+	l := &looks{of: info, resolved: resolved, stamp: resolved.Fingerprint()}
+	s.drafts.Add(key, l)
+	return l, nil
 }
 
-// drawnBy returns the style of a collection if what its data are has a part in looks,
-// and nil otherwise.
-func (c *collection) drawnBy() (*looks, error) {
-	if c.info.Load().Style == nil {
+// drawnBy returns the style of a collection, or a draft of one, if what its data are has
+// a part in looks, and nil otherwise.
+func (s *Service) drawnBy(c *collection, draft string) (*looks, error) {
+	if draft == "" && c.info.Load().Style == nil {
 		return nil, nil
 	}
-	known, err := c.resolved()
+	known, err := s.looksOf(c, draft)
 	if err != nil || len(known.resolved.Properties()) == 0 {
 		return nil, err
 	}
@@ -129,13 +162,14 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte) (
 	return s.Style(collection)
 }
 
-// Legend returns the key to how a collection is drawn.
-func (s *Service) Legend(collection string) (style.Legend, error) {
+// Legend returns the key to how a collection is drawn, or would be by a draft of a
+// style, "" for none.
+func (s *Service) Legend(collection, draft string) (style.Legend, error) {
 	c, err := s.collection(collection)
 	if err != nil {
 		return style.Legend{}, err
 	}
-	known, err := c.resolved()
+	known, err := s.looksOf(c, draft)
 	if err != nil {
 		return style.Legend{}, err
 	}

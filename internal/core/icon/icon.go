@@ -37,6 +37,7 @@ func builtInNames() []string {
 			names = append(names, name)
 		}
 	}
+	slices.Sort(names)
 	return names
 }
 

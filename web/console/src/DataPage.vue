@@ -8,18 +8,21 @@ import { type Collection, deleteCollection, exportPath, ProblemError } from './a
 import FeatureTable from './FeatureTable.vue'
 import ImportFlow from './ImportFlow.vue'
 import ImportList from './ImportList.vue'
-import { askedBox } from './between'
-import StyleEditor from './StyleEditor.vue'
+import { askedBox, askedItem } from './between'
+import StyleEditor from './style/StyleEditor.vue'
 import { useCollections } from './useCollections'
 
 // The collections, what is in them, and how they are drawn.
 const router = useRouter()
 const { collections, problem, refresh } = useCollections()
-const opened = ref<{ id: string; what: 'items' | 'style' } | null>(null)
+const opened = ref<{ id: string; what: 'items' | 'style'; item?: string } | null>(null)
 const deleting = ref<string | null>(null) // the collection that is asked about
 const said = ref<string | null>(null)
 
 const formats = { csv: 'CSV', geojson: 'GeoJSON', 'geojson-lines': 'GeoJSON, a feature on each line', 'geojson-seq': 'GeoJSON text sequence', kml: 'KML', gpx: 'GPX' }
+// What another page asks for is opened when the page comes up.
+if (askedItem.value) opened.value = { id: askedItem.value.collection, what: 'items', item: askedItem.value.id }
+askedItem.value = null
 const openedCollection = computed(() => collections.value?.find((c) => c.id === opened.value?.id))
 
 function open(id: string, what: 'items' | 'style'): void {
@@ -97,7 +100,7 @@ async function remove(id: string): Promise<void> {
             <Button label="Delete" size="small" severity="danger" @click="remove(c.id)" />
             <Button label="Keep it" size="small" severity="secondary" @click="deleting = null" />
           </div>
-          <FeatureTable v-if="opened?.id === c.id && opened.what === 'items' && openedCollection" :collection="openedCollection" @show="show" />
+          <FeatureTable v-if="opened?.id === c.id && opened.what === 'items' && openedCollection" :collection="openedCollection" :item="opened.item" @show="show" />
           <StyleEditor v-if="opened?.id === c.id && opened.what === 'style' && openedCollection" :collection="openedCollection" @saved="refresh" />
         </li>
       </ul>

@@ -1,40 +1,65 @@
 <script setup lang="ts">
 import type { Box } from '@idlebeacon/map'
-import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import { computed, onUnmounted, ref, watch } from 'vue'
+import { computed, onUnmounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { type Collection, fetchItems, type Item, ProblemError } from './api/client'
 
-// The items of a collection, page after page, and those of them that meet a condition.
-const props = defineProps<{ collection: Collection }>()
+// The items of a collection that meet a condition, in any order. Only the rows in sight are there, and fetched as they come.
+const props = defineProps<{ collection: Collection; item?: string | undefined }>()
 const emit = defineEmits<{ show: [box: Box] }>()
 
 const pageSize = 100
-const items = ref<Item[]>([])
+const rowHeight = 29 // CSS pixels
+const margin = 12 // rows that are ready on each side of those in sight
+const mostRows = 1_000_000 // that a page can be high enough for
+const keptPages = 30
+
+const pages = shallowRef<ReadonlyMap<number, Item[]>>(new Map())
 const matched = ref(0)
 const filter = ref('')
+const sort = ref('') // the property, with - before it for descending order; "" for the order of ids
 const problem = ref<string | null>(null)
-const busy = ref(false)
+const busy = ref(true)
+const top = ref(0) // how far the table is scrolled, and how much of it is in sight, in CSS pixels
+const height = ref(420)
+const columns = ref<string[]>([])
+const scroll = useTemplateRef<HTMLElement>('scroll')
 let request = new AbortController()
 let timer = 0
 
-/** The properties of the first page, those that most items have first. */
-const columns = computed(() => {
+const rows = computed(() => Math.min(matched.value, mostRows))
+const first = computed(() => Math.max(0, Math.min(Math.floor(top.value / rowHeight) - margin, rows.value - 1)))
+const last = computed(() => Math.min(rows.value, Math.ceil((top.value + height.value) / rowHeight) + margin)) // and one
+const shown = computed(() =>
+  Array.from({ length: Math.max(0, last.value - first.value) }, (_, i) => {
+    const row = first.value + i
+    return { row, item: pages.value.get(Math.floor(row / pageSize))?.[row % pageSize] }
+  }),
+)
+
+/** The properties of some items, those that most of them have first. */
+function columnsOf(items: readonly Item[]): string[] {
   const counts = new Map<string, number>()
-  for (const item of items.value.slice(0, pageSize)) {
+  for (const item of items) {
     for (const name of Object.keys(item.properties)) counts.set(name, (counts.get(name) ?? 0) + 1)
   }
   return [...counts].sort((a, b) => b[1] - a[1]).map(([name]) => name).slice(0, 12)
-})
+}
 
-async function load(more: boolean): Promise<void> {
+/** Fetches the pages in sight that are not there yet, or all of them anew. */
+async function load(anew = false): Promise<void> {
   request.abort()
   const mine = (request = new AbortController())
+  let wanted = [...new Set([Math.floor(first.value / pageSize), Math.floor(Math.max(first.value, last.value - 1) / pageSize)])]
+  if (!anew) wanted = wanted.filter((p) => !pages.value.has(p))
+  if (wanted.length === 0) return
   busy.value = true
   try {
-    const page = await fetchItems(props.collection.id, filter.value.trim(), more ? (items.value.at(-1)?.id ?? '') : '', pageSize, mine.signal)
-    items.value = more ? [...items.value, ...page.items] : page.items
-    matched.value = page.matched
+    const found = await Promise.all(wanted.map((p) => fetchItems(props.collection.id, filter.value.trim(), sort.value, p * pageSize, pageSize, mine.signal)))
+    const kept = anew ? [] : [...pages.value].slice(-keptPages)
+    pages.value = new Map([...kept, ...wanted.map((p, i): [number, Item[]] => [p, found[i]?.items ?? []])])
+    matched.value = found[0]?.matched ?? 0
+    if (columns.value.length === 0 || (anew && wanted.includes(0))) columns.value = columnsOf(found[0]?.items ?? [])
     problem.value = null
   } catch (e) {
     if (mine.signal.aborted) return
@@ -42,14 +67,41 @@ async function load(more: boolean): Promise<void> {
   }
   busy.value = false
 }
-watch(() => props.collection.change, () => void load(false), { immediate: true })
+
+/** Shows another listing from its beginning. */
+function begin(): void {
+  clearTimeout(timer)
+  scroll.value?.scrollTo({ top: 0 })
+  top.value = 0
+  void load(true)
+}
+function typed(): void {
+  clearTimeout(timer)
+  timer = window.setTimeout(begin, 350)
+}
+function sortBy(column: string): void {
+  sort.value = sort.value === column ? `-${column}` : sort.value === `-${column}` ? '' : column
+  begin()
+}
+const sorted = (column: string) => (sort.value === column ? 'ascending' : sort.value === `-${column}` ? 'descending' : 'none')
+const arrow = (column: string) => ({ ascending: '▲', descending: '▼', none: '' })[sorted(column)]
+
+watch(
+  () => props.item,
+  (id) => {
+    if (id !== undefined) filter.value = `id = '${id.replaceAll("'", "''")}'`
+  },
+  { immediate: true },
+)
+watch([() => props.collection.change, () => props.item], () => void load(true), { immediate: true })
+watch([first, last], () => void load())
 onUnmounted(() => {
   request.abort()
   clearTimeout(timer)
 })
-function typed(): void {
-  clearTimeout(timer)
-  timer = window.setTimeout(() => void load(false), 350)
+function scrolled(): void {
+  top.value = scroll.value?.scrollTop ?? 0
+  height.value = scroll.value?.clientHeight ?? height.value
 }
 
 function text(item: Item, name: string): string {
@@ -77,29 +129,38 @@ function boxOf(item: Item): Box {
   <div class="items">
     <label>
       Condition
-      <InputText v-model="filter" size="small" placeholder="berths >= 4" spellcheck="false" :invalid="problem !== null" @input="typed" />
+      <InputText v-model="filter" size="small" placeholder="berths >= 4" spellcheck="false" :invalid="problem !== null" @input="typed" @keydown.enter="begin" />
     </label>
     <span role="status">{{ matched.toLocaleString('en') }} {{ matched === 1 ? 'item' : 'items' }}</span>
+    <span v-if="matched > rows"> · the first {{ rows.toLocaleString('en') }} can be reached; narrow them by a condition</span>
     <p v-if="problem" role="alert" class="problem">{{ problem }}</p>
-    <div class="scroll" tabindex="0" :aria-label="`Items of ${collection.title}`">
-      <table>
+    <div ref="scroll" class="scroll" tabindex="0" :aria-label="`Items of ${collection.title}`" :aria-busy="busy" @scroll.passive="scrolled">
+      <table :aria-rowcount="matched + 1">
         <thead>
-          <tr>
-            <th scope="col">id</th>
+          <tr aria-rowindex="1">
+            <th scope="col" :aria-sort="sorted('id')">
+              <button type="button" class="sort" @click="sortBy('id')">id <span aria-hidden="true">{{ arrow('id') }}</span></button>
+            </th>
             <th scope="col">Geometry</th>
-            <th v-for="c in columns" :key="c" scope="col">{{ c }}</th>
+            <th v-for="c in columns" :key="c" scope="col" :aria-sort="sorted(c)">
+              <button type="button" class="sort" @click="sortBy(c)">{{ c }} <span aria-hidden="true">{{ arrow(c) }}</span></button>
+            </th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="item in items" :key="item.id">
-            <th scope="row"><button type="button" title="Show on map" @click="emit('show', boxOf(item))">{{ item.id }}</button></th>
-            <td>{{ item.geometry.type }}</td>
-            <td v-for="c in columns" :key="c" dir="auto" :title="text(item, c)">{{ text(item, c) }}</td>
+          <tr v-if="first > 0" aria-hidden="true" :style="{ height: `${first * rowHeight}px` }" />
+          <tr v-for="{ row, item } in shown" :key="row" :aria-rowindex="row + 2" class="row">
+            <template v-if="item">
+              <th scope="row"><button type="button" title="Show on map" @click="emit('show', boxOf(item))">{{ item.id }}</button></th>
+              <td>{{ item.geometry.type }}</td>
+              <td v-for="c in columns" :key="c" dir="auto" :title="text(item, c)">{{ text(item, c) }}</td>
+            </template>
+            <td v-else :colspan="columns.length + 2" class="wait">…</td>
           </tr>
+          <tr v-if="last < rows" aria-hidden="true" :style="{ height: `${(rows - last) * rowHeight}px` }" />
         </tbody>
       </table>
     </div>
-    <Button v-if="items.length < matched" :label="`Show more (${(matched - items.length).toLocaleString('en')} left)`" size="small" text :loading="busy" @click="load(true)" />
   </div>
 </template>
 
@@ -134,11 +195,23 @@ td {
   white-space: nowrap;
   text-align: start;
   border-bottom: 1px solid var(--rule);
+  box-sizing: border-box;
+}
+.row {
+  height: 29px;
+}
+.wait {
+  color: var(--soft);
 }
 thead th {
   position: sticky;
   top: 0;
   background: var(--card);
+  z-index: 1;
+}
+.sort {
+  font-weight: 600;
+  text-decoration: none;
 }
 button {
   border: 0;

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { type Box, type IdleMap, Looks, type Marker, type MarkerSource, type Shape } from '@idlebeacon/map'
+import { type Box, type IdleMap, Looks, type Marker, type MarkerSource, type Shape, type Style } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
@@ -94,7 +94,7 @@ async function inspect(): Promise<void> {
   busy.value = true
   problem.value = null
   try {
-    found.value = await inspectFile(file.value, into.value, options.value, mine.signal)
+    found.value = await inspectFile(file.value, into.value, options.value, guessed ? categoryProperty.value : null, mine.signal)
     if (!guessed) {
       guessed = true
       nameProperty.value = found.value.name_property
@@ -143,7 +143,7 @@ function preview(): void {
     } else shapes.push({ id: String(i), name: name || f.id || `row ${i + 1}`, category, drawing: {}, geometry: f.geometry as GeoJSON.Geometry })
   })
   const source: MarkerSource = {
-    id: 'preview', looks: new Looks({ default: { icon: 'circle', colour: '#0072b2' } }),
+    id: 'preview', looks: new Looks((found.value?.style ?? { default: {} }) as Style),
     load: () => Promise.resolve(markers), shapes: () => Promise.resolve(shapes),
   }
   if (!map.value) return
@@ -276,7 +276,7 @@ const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows
             </label>
             <label>
               Category
-              <select v-model="categoryProperty" :disabled="into !== ''" @change="preview">
+              <select v-model="categoryProperty" :disabled="into !== ''" @change="inspect">
                 <option value="">none</option>
                 <option v-for="p in properties" :key="p">{{ p }}</option>
               </select>

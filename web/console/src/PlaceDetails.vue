@@ -2,14 +2,14 @@
 import type { PlacedMarker, StackedPlace } from '@idlebeacon/map'
 import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { type Chosen, type Collection, fetchMembers, fetchPopup, type Item, type PopupContent } from './api/client'
+import { type Chosen, type Collection, fetchMembers, fetchPopup, type Item, type PopupContent, type StyleText } from './api/client'
 import { askedItem } from './between'
 import CategoryMark from './CategoryMark.vue'
 import { written } from './fields'
 import type { Styled } from './useStyles'
 
 // What the popup shows: a place with its properties, or a list to choose from where places share a spot.
-const props = defineProps<{ placed: PlacedMarker; collection: Collection; styled: Styled; zoom: number; chosen: Chosen }>()
+const props = defineProps<{ placed: PlacedMarker; collection: Collection; styled: Pick<Styled, 'looks'>; zoom: number; chosen: Chosen; draft?: StyleText | undefined }>()
 const emit = defineEmits<{ close: []; resized: [] }>()
 
 const listed = ref<StackedPlace[]>([]) // of the places that share a spot
@@ -33,7 +33,7 @@ async function fetching(work: (signal: AbortSignal) => Promise<void>): Promise<v
   if (!mine.signal.aborted) loading.value = false
 }
 
-const open = (id: string) => fetching(async (signal) => void (chosen.value = await fetchPopup(props.collection.id, id, signal)))
+const open = (id: string) => fetching(async (signal) => void (chosen.value = await fetchPopup(props.collection.id, id, props.draft, signal)))
 
 const more = () =>
   fetching(async (signal) => {
@@ -117,7 +117,7 @@ function showInTable(id: string): void {
         </dl>
         <p class="actions">
           <a v-for="a in chosen.actions" :key="a.label" :href="a.href" :target="elsewhere(a.href)" rel="noopener noreferrer" class="action">{{ a.label }}</a>
-          <button type="button" class="back" @click="showInTable(chosen.id)">Show in table</button>
+          <button v-if="!draft" type="button" class="back" @click="showInTable(chosen.id)">Show in table</button>
         </p>
       </template>
     </template>

@@ -1,9 +1,8 @@
 <script setup lang="ts">
-import { lookOf } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { type Chosen, type Collection, fetchCounts, fetchLegend, type Legend, ProblemError } from './api/client'
-import CategoryMark from './CategoryMark.vue'
+import LegendMark from './LegendMark.vue'
 import type { Styled } from './useStyles'
 
 // The legend of a collection, whose categories can be switched off, and what else chooses among its places.
@@ -59,10 +58,10 @@ function reset(): void {
   emit('choose', { hidden: [], name: '', filter: '' })
 }
 
-/** The rest of the legend, beside the categories: rules, sizes and shades. */
+/** The categories, and the rest of the legend: rules, sizes, shades and circles. */
+const categories = computed(() => legend.value?.entries.filter((e) => e.kind === 'category') ?? [])
 const rest = computed(() => legend.value?.entries.filter((e) => e.kind !== 'category') ?? [])
-const labelOf = (category: string) => legend.value?.entries.find((e) => e.kind === 'category' && e.value === category)?.label ?? (category || 'no category')
-/** How a rule's condition is chosen by a click on its entry, and let go by another. */
+/** How the condition of an entry is chosen by a click on it, and let go by another. */
 const only = (when: string) => props.chosen.filter === when
 function showOnly(when: string): void {
   filter.value = only(when) ? '' : when
@@ -93,24 +92,23 @@ onUnmounted(() => {
 
 <template>
   <div class="filter">
-    <ul v-if="collection.categories.length > 0" class="legend" :aria-label="`Categories of ${collection.title}`">
-      <li v-for="k in collection.categories" :key="k.category">
-        <button type="button" :aria-pressed="!chosen.hidden.includes(k.category)" @click="toggle(k.category)">
-          <CategoryMark v-if="styled" :look="styled.looks.of(k.category)" />
-          <span class="what">{{ labelOf(k.category) }}</span>
-          <span class="count">{{ number(count(k.category, k.count)) }}</span>
+    <ul v-if="categories.length > 0" class="legend" :aria-label="`Categories of ${collection.title}`">
+      <li v-for="e in categories" :key="e.value">
+        <button type="button" :aria-pressed="!chosen.hidden.includes(e.value ?? '')" @click="toggle(e.value ?? '')">
+          <LegendMark :entry="e" :lines="collection.places === 0" />
+          <span class="what">{{ e.label }}</span>
+          <span class="count">{{ number(count(e.value ?? '', e.count ?? 0)) }}</span>
         </button>
       </li>
     </ul>
     <ul v-if="rest.length > 0" class="legend" :aria-label="`More of the legend of ${collection.title}`">
       <li v-for="e in rest" :key="e.kind + e.label">
-        <button v-if="e.kind === 'rule'" type="button" :aria-pressed="!chosen.filter || only(e.when ?? '')" :title="`Show only: ${e.when}`" @click="showOnly(e.when ?? '')">
-          <CategoryMark :look="lookOf(e)" />
+        <button v-if="e.when" type="button" :aria-pressed="!chosen.filter || only(e.when)" :title="`Show only: ${e.when}`" @click="showOnly(e.when)">
+          <LegendMark :entry="e" :lines="collection.places === 0" />
           <span class="what">{{ e.label }}</span>
         </button>
         <span v-else class="entry">
-          <span v-if="e.kind === 'size'" class="size"><span :style="{ width: `${e.pixels}px`, height: `${e.pixels}px` }" /></span>
-          <span v-else class="shade" :style="{ background: e.colour }" />
+          <LegendMark :entry="e" />
           <span class="what">{{ e.label }}</span>
         </span>
       </li>
@@ -155,20 +153,6 @@ onUnmounted(() => {
   align-items: center;
   gap: 0.55rem;
   padding: 0.12rem 0.25rem;
-}
-.size {
-  display: inline-grid;
-  place-items: center;
-  min-width: 20px;
-}
-.size > span {
-  border-radius: 5px;
-  border: 1.5px solid var(--soft);
-}
-.shade {
-  width: 20px;
-  height: 14px;
-  border-radius: 3px;
 }
 .filter {
   grid-column: 1 / -1;

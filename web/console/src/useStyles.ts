@@ -1,6 +1,6 @@
 import { addIcons, iconPicture, Looks, type Style } from '@idlebeacon/map'
 import { type Ref, shallowRef, watch } from 'vue'
-import { type Collection, fetchSprite, fetchStyle, type StoredStyle } from './api/client'
+import { type Collection, fetchSprite, fetchStyle, type StoredStyle, type StyleText } from './api/client'
 
 /** A collection's style with the looks that follow from it. */
 export interface Styled {
@@ -9,7 +9,7 @@ export interface Styled {
 }
 
 /** Gets the icons that users brought, where a style names one that is not known yet. */
-export async function needIcons(style: StoredStyle): Promise<void> {
+export async function needIcons(style: StyleText): Promise<void> {
   const named = [style.default, ...(style.categories ?? []), ...(style.rules ?? [])].map((l) => l?.icon)
   if (named.some((n) => n && !iconPicture(n))) addIcons(await fetchSprite())
 }

@@ -70,7 +70,7 @@ export class Looks {
     const key = `${rule ?? ''} ${colour ?? ''} ${category}`
     let look = this.known.get(key)
     if (!look) {
-      const said = (rule !== undefined ? this.style.rules?.[rule] : this.style.categories?.find((c) => c.value === category)) ?? {}
+      const said: LookText = (rule !== undefined ? this.style.rules?.[rule] : this.style.categories?.find((c) => c.value === category)) ?? {}
       const base = this.style.default
       look = lookOf({
         ...usual, ...filled(base), ...filled(said), ...(colour && { colour }),

@@ -35,8 +35,8 @@ export async function fetchCollections(signal?: AbortSignal): Promise<Collection
 export type PopupContent = components['schemas']['Popup']
 
 /** What the popup of an item shows. */
-export function fetchPopup(collection: string, id: string, signal: AbortSignal): Promise<PopupContent> {
-  return get<PopupContent>(`${collectionPath(collection)}/items/${encodeURIComponent(id)}/popup`, signal)
+export function fetchPopup(collection: string, id: string, draft: StyleText | undefined, signal: AbortSignal): Promise<PopupContent> {
+  return get<PopupContent>(`${collectionPath(collection)}/items/${encodeURIComponent(id)}/popup${trying(draft)}`, signal)
 }
 
 /** Sends something and reads the answer. */
@@ -52,7 +52,10 @@ async function problemOf(response: Response): Promise<ProblemError> {
 }
 
 export const fetchStyle = (collection: string, signal?: AbortSignal) => get<StoredStyle>(`${collectionPath(collection)}/style`, signal)
-export const fetchLegend = (collection: string, signal?: AbortSignal) => get<Legend>(`${collectionPath(collection)}/legend`, signal)
+
+/** The parameter that tries a style which is not kept yet. */
+const trying = (draft?: StyleText) => (draft ? `?${new URLSearchParams({ style: JSON.stringify(draft) })}` : '')
+export const fetchLegend = (collection: string, draft?: StyleText, signal?: AbortSignal) => get<Legend>(`${collectionPath(collection)}/legend${trying(draft)}`, signal)
 
 export const saveStyle = (collection: string, style: StyleText) =>
   send<StoredStyle>('PUT', `${collectionPath(collection)}/style`, JSON.stringify(style), 'application/json')
@@ -77,10 +80,10 @@ export type ImportReport = components['schemas']['ImportReport']
 export type FileOptions = Record<string, string>
 
 /** Tells what is in a file that is meant for a collection. Of a large one only the beginning is sent. */
-export function inspectFile(file: File, into: string, options: FileOptions, signal: AbortSignal): Promise<Inspection> {
+export function inspectFile(file: File, into: string, options: FileOptions, category: string | null, signal: AbortSignal): Promise<Inspection> {
   const most = 4 << 20 // bytes
   const whole = file.size <= most || /\.kmz$/i.test(file.name)
-  const q = new URLSearchParams({ ...options, ...(into && { into }), partial: String(!whole) })
+  const q = new URLSearchParams({ ...options, ...(into && { into }), ...(category !== null && { category_property: category }), partial: String(!whole) })
   return send('POST', `/api/inspect?${q}`, whole ? file : file.slice(0, most), 'application/octet-stream', signal)
 }
 
@@ -116,9 +119,11 @@ export const createCollection = (c: components['schemas']['NewCollection']) => s
 export const deleteCollection = (id: string) => send<undefined>('DELETE', collectionPath(id), null, 'application/json')
 export const exportPath = (id: string, format: string) => `${collectionPath(id)}/export?format=${format}`
 
-/** Fetches a page of the items of a collection that meet a condition. */
-export async function fetchItems(collection: string, filter: string, after: string, limit: number, signal: AbortSignal): Promise<{ items: Item[]; matched: number }> {
-  const q = new URLSearchParams({ limit: String(limit), ...(filter && { filter }), ...(after && { after }) })
+/** Fetches some of the items of a collection that meet a condition, in an order. */
+export async function fetchItems(
+  collection: string, filter: string, sort: string, offset: number, limit: number, signal: AbortSignal,
+): Promise<{ items: Item[]; matched: number }> {
+  const q = new URLSearchParams({ limit: String(limit), offset: String(offset), ...(filter && { filter }), ...(sort && { sortby: sort }) })
   const page = await get<components['schemas']['Items']>(`${collectionPath(collection)}/items?${q}`, signal)
   return { items: page.features, matched: page.numberMatched }
 }
@@ -169,12 +174,12 @@ export function fetchBackdrop(): Promise<GeoJSON.FeatureCollection> {
   return get<GeoJSON.FeatureCollection>('/api/backdrop')
 }
 
-/** Fetches the areas and paths of a box, the lowest first. */
+/** Fetches the areas and paths of a box, the lowest first; drawn in a style that is being tried, if there is one. */
 export async function fetchShapes(
-  collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal,
+  collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal, draft?: StyleText,
 ): Promise<Shape[]> {
   if (categories.length > 0 && categories.every((c) => chosen.hidden.includes(c))) return []
-  const answer = await get<components['schemas']['Shapes']>(viewPath('shapes', collection, box, zoom, chosen, categories), signal)
+  const answer = await get<components['schemas']['Shapes']>(viewPath('shapes', collection, box, zoom, chosen, categories, draft), signal)
   return answer.features.map((f) => ({
     id: f.id, name: f.properties.name ?? '', category: f.properties.category ?? '', drawing: drawingOf(f.properties),
     geometry: f.geometry as GeoJSON.Geometry,
@@ -183,12 +188,12 @@ export async function fetchShapes(
 
 /** Fetches the markers of a box. Categories are in the order of the legend. */
 export async function fetchMarkers(
-  collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal,
+  collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal, draft?: StyleText,
 ): Promise<Marker[]> {
   if (categories.length > 0 && categories.every((c) => chosen.hidden.includes(c))) return []
   const order = new Map(categories.map((c, i) => [c, i]))
   const place = (c: string) => order.get(c) ?? categories.length
-  const answer = await get<Markers>(viewPath('markers', collection, box, zoom, chosen, categories), signal)
+  const answer = await get<Markers>(viewPath('markers', collection, box, zoom, chosen, categories, draft), signal)
   const keys = new Set<string>()
   return answer.features.map((f): Marker => {
     const [lon = 0, lat = 0] = f.geometry.coordinates
@@ -221,10 +226,11 @@ function drawingOf({ rule, size, colour, radius, tip }: Drawing): Drawing {
   }
 }
 
-function viewPath(what: 'markers' | 'shapes', collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[]): string {
+function viewPath(what: 'markers' | 'shapes', collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], draft?: StyleText): string {
   const q = selection(chosen, categories)
   q.set('bbox', boxText(box))
   q.set('zoom', String(zoom))
+  if (draft) q.set('style', JSON.stringify(draft))
   return `${collectionPath(collection)}/${what}?${q.toString().replaceAll('%2C', ',')}`
 }
 
