@@ -79,24 +79,57 @@ func TestDataPage(t *testing.T) {
 		eval[any](p, fmt.Sprintf("[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes(%q)).click()", label))
 	}
 	press("Items")
-	p.until("document.querySelectorAll('.items tbody tr').length == 41 && text().includes('00139')")
+	rows := "[...document.querySelectorAll('.items tr.row')]"
+	p.until("text().includes('41 items') && " + rows + ".length > 10 && text().includes('h0')")
+	for _, want := range []string{"'0'", "'6'"} { // ascending, then descending
+		eval[any](p, "[...document.querySelectorAll('.items .sort')].find(b => b.innerText.includes('berths')).click()")
+		p.until(rows + ".length > 10 && [..." + rows + "[0].children].some(c => c.innerText == " + want + ") && document.querySelector('.items [aria-sort=ascending], .items [aria-sort=descending]')")
+	}
+	eval[any](p, "document.querySelector('.items .scroll').scrollTo({ top: 5000 })")
+	p.until(rows + ".at(-1).getAttribute('aria-rowindex') == '42'")
 	p.do(chromedp.Focus(chromedp.CSS(".items input")))
 	p.key("berths > 4 AND kind = 'bothy'")
-	p.until("document.querySelectorAll('.items tbody tr').length == 5")
+	p.until(rows + ".length == 5")
 	press("Style")
-	p.until("document.querySelector('.editor select')")
-	eval[any](p, `(() => {
-		const icon = document.querySelector('.editor select')
-		icon.value = 'tent'
-		icon.dispatchEvent(new Event('change', { bubbles: true }))
-	})()`)
+	p.until("document.querySelector(\"[aria-label^='Icon of bothy']\")")
+	eval[any](p, "document.querySelector(\"[aria-label^='Icon of bothy']\").click()")
+	p.until("document.querySelector('.picker [aria-label=tent]')")
+	eval[any](p, "document.querySelector('.picker [aria-label=tent]').click()")
 	p.until("text().includes('Not saved yet')")
+	// What is tried shows at once, and what the service would refuse is told.
+	eval[any](p, "[...document.querySelectorAll('.editor summary')].find(s => s.innerText.includes('number')).click()")
+	choose := func(label, value string) {
+		t.Helper()
+		eval[any](p, fmt.Sprintf(`(() => {
+			const input = [...document.querySelectorAll('.editor label')].find(l => l.innerText.trim().startsWith(%q)).querySelector('select, input')
+			input.value = %q
+			input.dispatchEvent(new Event('change', { bubbles: true }))
+		})()`, label, value))
+	}
+	p.until("[...document.querySelectorAll('.editor option')].some(o => o.value == 'berths')")
+	choose("Size by", "berths")
+	p.until("document.querySelector('.editor .legend')?.innerText.includes('berths 5')")
+	choose("drawn", "90")
+	p.until("text().includes('size.least: 90 is not less than the most')")
+	eval[any](p, "[...document.querySelectorAll('.editor button')].find(b => b.innerText.includes('Undo')).click()")
+	p.until("!text().includes('size.least')")
 	press("Save")
 	p.until("!text().includes('Not saved yet')")
 	style, err := c.Style(t.Context(), "winter-huts")
-	if err != nil || style.Proposed || style.Categories[0].Icon != "tent" {
+	if err != nil || style.Proposed || style.Categories[0].Icon != "tent" || style.Size == nil {
 		t.Errorf("the style is %+v, %v", style, err)
 	}
+
+	// From the map to the table: the popup leads to its row.
+	eval[any](p, "[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes('Show on map')).click()")
+	p.until("location.pathname == '/' && map")
+	p.rested()
+	eval[any](p, "map.view = { centre: { lon: -22.2, lat: -38.4 }, zoom: 14 }")
+	p.until("buttons().some(b => b.innerText == 'Hut 0, hut')")
+	eval[any](p, "buttons().find(b => b.innerText == 'Hut 0, hut').click()")
+	p.until("document.querySelector('.details')?.innerText.includes('00100')")
+	eval[any](p, "[...document.querySelectorAll('.details button')].find(b => b.innerText.includes('Show in table')).click()")
+	p.until("location.pathname == '/data' && " + rows + ".length == 1 && " + rows + "[0].innerText.includes('h0')")
 
 	// Deleting asks first.
 	eval[any](p, "document.querySelector(\"#data-winter-huts button[aria-label^='Delete']\").click()")

@@ -26,6 +26,7 @@ const columns = ref<string[]>([])
 const scroll = useTemplateRef<HTMLElement>('scroll')
 let request = new AbortController()
 let timer = 0
+let stale = true // what is there belongs to another listing, or to the past
 
 const rows = computed(() => Math.min(matched.value, mostRows))
 const first = computed(() => Math.max(0, Math.min(Math.floor(top.value / rowHeight) - margin, rows.value - 1)))
@@ -48,18 +49,20 @@ function columnsOf(items: readonly Item[]): string[] {
 
 /** Fetches the pages in sight that are not there yet, or all of them anew. */
 async function load(anew = false): Promise<void> {
+  stale ||= anew
+  let wanted = [...new Set([Math.floor(first.value / pageSize), Math.floor(Math.max(first.value, last.value - 1) / pageSize)])]
+  if (!stale) wanted = wanted.filter((p) => !pages.value.has(p))
+  if (wanted.length === 0) return
   request.abort()
   const mine = (request = new AbortController())
-  let wanted = [...new Set([Math.floor(first.value / pageSize), Math.floor(Math.max(first.value, last.value - 1) / pageSize)])]
-  if (!anew) wanted = wanted.filter((p) => !pages.value.has(p))
-  if (wanted.length === 0) return
   busy.value = true
   try {
     const found = await Promise.all(wanted.map((p) => fetchItems(props.collection.id, filter.value.trim(), sort.value, p * pageSize, pageSize, mine.signal)))
-    const kept = anew ? [] : [...pages.value].slice(-keptPages)
+    const kept = stale ? [] : [...pages.value].slice(-keptPages)
     pages.value = new Map([...kept, ...wanted.map((p, i): [number, Item[]] => [p, found[i]?.items ?? []])])
     matched.value = found[0]?.matched ?? 0
-    if (columns.value.length === 0 || (anew && wanted.includes(0))) columns.value = columnsOf(found[0]?.items ?? [])
+    if (columns.value.length === 0 || (stale && wanted.includes(0))) columns.value = columnsOf(found[0]?.items ?? [])
+    stale = false
     problem.value = null
   } catch (e) {
     if (mine.signal.aborted) return

@@ -49,4 +49,10 @@ const line = computed(() => props.entry.line ?? {})
 .swatch {
   flex: none;
 }
+@media (prefers-color-scheme: dark) {
+  .swatch {
+    border-radius: 4px;
+    background: #dfe8ec; /* dark colours show on the map as lighter ones */
+  }
+}
 </style>
