@@ -146,17 +146,13 @@ func invalidFile(err error) error {
 // errNotWhole reports that a file could not be read to its end from where it comes.
 var errNotWhole = errors.New("the file did not arrive whole")
 
-// guessProperties sets the properties that name and class the places of a
-// collection that is still empty and has none set, by their usual names.
+// guessProperties sets the properties that name and class the features of a collection,
+// where they can be guessed.
 func (s *Service) guessProperties(ctx context.Context, c *collection, names []string) error {
-	info := c.info.Load()
-	if info.NameProperty != "" || info.CategoryProperty != "" || c.set.Snapshot().Len() > 0 || c.shapes.Snapshot().Len() > 0 {
+	name, category, guessed := guessedProperties(c, names)
+	if !guessed {
 		return nil
 	}
-	name, category := formats.GuessNameProperty(names), formats.GuessCategoryProperty(names)
-	if name == "" && category == "" {
-		return nil
-	}
-	_, err := s.UpdateCollection(ctx, info.ID, CollectionUpdate{NameProperty: &name, CategoryProperty: &category})
+	_, err := s.UpdateCollection(ctx, c.info.Load().ID, CollectionUpdate{NameProperty: &name, CategoryProperty: &category})
 	return err
 }

@@ -40,6 +40,7 @@ type importing struct {
 	report  ImportReport
 	batch   []feature.Feature
 	staging *store.Staging // nil as long as the file is small
+	beside  *beside        // nil where the collection is not empty
 
 	rejected      []formats.RowError // not written yet
 	rejectedBytes int                // of their sources
@@ -171,6 +172,7 @@ func (i *importing) read(ctx context.Context, r io.Reader) error {
 		return invalidFile(err)
 	}
 	i.file.Store(rows)
+	i.beside = i.service.newBeside(i.into, rows.Names())
 	for {
 		row, err := rows.Next()
 		var bad *formats.RowError
@@ -249,6 +251,7 @@ func (i *importing) stage(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	i.beside.add(i.batch)
 	err = i.staging.Add(ctx, i.batch)
 	i.batch = make([]feature.Feature, 0, importBatch)
 	return err
@@ -277,6 +280,10 @@ func (i *importing) finish(ctx context.Context) error {
 			return err
 		}
 	}
+	// Nobody writes while it is merged, so nobody has changes to apply either; and when
+	// it is over, nobody should read back from the database what is at hand here.
+	i.service.applying.Lock()
+	defer i.service.applying.Unlock()
 	merged, err := i.staging.Merge(ctx, i.record.CollectionKey, func(m store.Merged) store.ImportEnd {
 		i.report.Created, i.report.Replaced, i.report.Unchanged, i.report.Repeated = m.Created, m.Replaced, m.Unchanged, m.Repeated
 		return i.ending(store.Successful, "")
@@ -285,9 +292,7 @@ func (i *importing) finish(ctx context.Context) error {
 		return explain(err, i.record.Collection, "")
 	}
 	i.noted = true
-	i.service.applying.Lock()
-	defer i.service.applying.Unlock()
-	if err := i.service.catchUp(context.WithoutCancel(ctx), merged.Newest); err != nil {
+	if err := i.service.applyImport(context.WithoutCancel(ctx), i.record.CollectionKey, &merged, i.beside); err != nil {
 		// It is committed, so it has not failed; what is in memory catches up as soon as
 		// the database can be read.
 		i.service.log.Error("a committed import is not in memory yet", "error", err)

@@ -104,8 +104,6 @@ func (q *writeQueue) run() {
 // works to its end even where a caller has given up: others share the
 // transaction.
 func (q *writeQueue) commit(group []*pendingWrite) {
-	ctx, cancel := context.WithTimeout(context.Background(), commitTimeout)
-	defer cancel()
 	var edits []store.Edit
 	for _, w := range group {
 		edits = append(edits, w.edits...)
@@ -113,6 +111,8 @@ func (q *writeQueue) commit(group []*pendingWrite) {
 	// Nobody else applies changes meanwhile: the follower would hear of this commit
 	// and read back from the database what is at hand here.
 	q.service.applying.Lock()
+	ctx, cancel := context.WithTimeout(context.Background(), commitTimeout)
+	defer cancel()
 	outcomes, err := q.service.store.Apply(ctx, edits)
 	if err == nil {
 		var changes []store.Change

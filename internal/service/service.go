@@ -289,7 +289,7 @@ func (s *Service) applyToCollection(ctx context.Context, change *store.Change) e
 			return err
 		}
 		old := s.byKey[change.Collection]
-		if old != nil && old.info.Load().NameProperty == info.NameProperty && old.info.Load().CategoryProperty == info.CategoryProperty {
+		if old != nil && old.sameProperties(&info) {
 			old.info.Store(&info)
 			fresh = old
 			return nil

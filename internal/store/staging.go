@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/stdlib"
 
 	"idlebeacon/internal/core/feature"
@@ -121,11 +122,15 @@ func geometryJSON(f *feature.Feature) []byte {
 	return f.Shape.AppendJSON(nil)
 }
 
+// uniqueViolation is PostgreSQL's code of the error that a key is there already.
+const uniqueViolation = "23505"
+
 // A Merged says what became of gathered features.
 type Merged struct {
 	Created, Replaced, Unchanged int
 	Repeated                     int    // whose id came again later
 	Newest                       uint64 // the number of the newest change
+	Fresh                        bool   // the collection was empty, and has now just what was gathered
 }
 
 // Merge puts what was gathered into a collection, in one transaction: new features
@@ -150,14 +155,72 @@ func (st *Staging) Merge(ctx context.Context, collection int64, end func(Merged)
 	if !there {
 		return m, ErrNoCollection
 	}
+	if m.Fresh, err = st.fill(ctx, tx, collection, clock); err != nil {
+		return m, fmt.Errorf("merging an import: %w", err)
+	}
+	if m.Fresh {
+		m.Created = int(st.rows)
+	} else if err := st.merge(ctx, tx, collection, clock, &m); err != nil {
+		return m, fmt.Errorf("merging an import: %w", err)
+	}
+	m.Newest = clock + uint64(m.Created+m.Replaced)
+	if m.Newest > clock {
+		if _, err := tx.Exec(ctx, "UPDATE clock SET change = $1", m.Newest); err != nil {
+			return m, err
+		}
+		if _, err := tx.Exec(ctx, "SELECT pg_notify($1, '')", notifyChannel); err != nil {
+			return m, err
+		}
+	}
+	ended := end(m)
+	args, err := ended.args()
+	if err != nil {
+		return m, err
+	}
+	if _, err := tx.Exec(ctx, endImport, args...); err != nil {
+		return m, err
+	}
+	return m, tx.Commit(ctx)
+}
+
+// fill puts what was gathered into a collection that is empty, and reports whether it
+// was, and whether no id came twice: otherwise it has done nothing.
+func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock uint64) (done bool, err error) {
+	var there bool
+	if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM features WHERE collection_key = $1)", collection).Scan(&there); err != nil || there {
+		return false, err
+	}
+	attempt, err := tx.Begin(ctx) // a savepoint
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = attempt.Rollback(context.WithoutCancel(ctx)) }() // nothing where it was committed
+	_, err = attempt.Exec(ctx, fmt.Sprintf(`INSERT INTO features (collection_key, id, lon, lat, elevation, geometry, properties, change)
+		SELECT %d, id, lon, lat, elevation, geometry, properties, %d + row FROM pg_temp.staged`, collection, clock))
+	var taken *pgconn.PgError
+	if errors.As(err, &taken) && taken.Code == uniqueViolation {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if _, err := attempt.Exec(ctx, fmt.Sprintf(`INSERT INTO changes (number, collection_key, feature_id, op, at)
+		SELECT %d + row, %d, id, 'create', now() FROM pg_temp.staged`, clock, collection)); err != nil {
+		return false, err
+	}
+	return true, attempt.Commit(ctx)
+}
+
+// merge puts what was gathered into a collection, in the place of what differs.
+func (st *Staging) merge(ctx context.Context, tx pgx.Tx, collection int64, clock uint64, m *Merged) error {
 	// Sorting and hashing in memory, and one statement: what is merged is not written
 	// down in between. Nobody else writes while the clock is held, so what is not
 	// there stays so.
 	if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '256MB'"); err != nil {
-		return m, err
+		return err
 	}
 	var distinct int
-	err = tx.QueryRow(ctx, fmt.Sprintf(`WITH latest AS (
+	err := tx.QueryRow(ctx, fmt.Sprintf(`WITH latest AS (
 			SELECT DISTINCT ON (id) * FROM pg_temp.staged ORDER BY id, row DESC
 		), merged AS MATERIALIZED (
 			SELECT %[1]d + row_number() OVER (ORDER BY s.id) AS change, s.*, f.id IS NOT NULL AS there,
@@ -180,26 +243,9 @@ func (st *Staging) Merge(ctx context.Context, collection int64, end func(Merged)
 		SELECT (SELECT count(DISTINCT id) FROM pg_temp.staged), count(*) FILTER (WHERE NOT there), count(*) FILTER (WHERE there) FROM merged`,
 		clock, collection)).Scan(&distinct, &m.Created, &m.Replaced)
 	if err != nil {
-		return m, fmt.Errorf("merging an import: %w", err)
+		return err
 	}
 	m.Repeated = int(st.rows) - distinct
 	m.Unchanged = distinct - m.Created - m.Replaced
-	m.Newest = clock + uint64(m.Created+m.Replaced)
-	if m.Newest > clock {
-		if _, err := tx.Exec(ctx, "UPDATE clock SET change = $1", m.Newest); err != nil {
-			return m, err
-		}
-		if _, err := tx.Exec(ctx, "SELECT pg_notify($1, '')", notifyChannel); err != nil {
-			return m, err
-		}
-	}
-	ended := end(m)
-	args, err := ended.args()
-	if err != nil {
-		return m, err
-	}
-	if _, err := tx.Exec(ctx, endImport, args...); err != nil {
-		return m, err
-	}
-	return m, tx.Commit(ctx)
+	return nil
 }

@@ -94,9 +94,7 @@ func (s *Set) editing(change uint64) *index.Edit {
 // given change, faster than putting them one by one, and publishes it. It stops at
 // the first error of the sequence and returns it.
 func (s *Set) Load(change uint64, next func() (*Row, error)) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var entries []index.Entry
+	b := Builder{set: s}
 	for {
 		r, err := next()
 		if err != nil {
@@ -105,16 +103,44 @@ func (s *Set) Load(change uint64, next func() (*Row, error)) error {
 		if r == nil {
 			break
 		}
-		entries = append(entries, s.writer.write(r))
+		b.Add(r)
 	}
-	s.ids.reserve(len(entries))
-	for _, e := range entries {
+	b.Build(change)
+	return nil
+}
+
+// A Builder gathers places with different IDs for a new Set. The zero value is ready
+// to use, by one goroutine.
+type Builder struct {
+	set     *Set
+	entries []index.Entry
+}
+
+// Add adds a place.
+func (b *Builder) Add(r *Row) {
+	if b.set == nil {
+		b.set = &Set{}
+	}
+	b.entries = append(b.entries, b.set.writer.write(r))
+}
+
+// Build returns a Set with the places, as of the given change, and published. The
+// Builder must not be used after it.
+func (b *Builder) Build(change uint64) *Set {
+	s := b.set
+	if s == nil {
+		s = &Set{}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.ids.reserve(len(b.entries))
+	for _, e := range b.entries {
 		s.ids.put(&s.writer.columns, e.Ref)
 	}
 	s.change = max(s.change, change)
-	s.tree = index.Build(entries, s.change)
+	s.tree = index.Build(b.entries, s.change)
 	s.publish()
-	return nil
+	return s
 }
 
 // Len returns the number of places, those of a batch not yet published included.

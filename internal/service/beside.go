@@ -1,0 +1,87 @@
+package service
+
+import (
+	"context"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
+	"idlebeacon/internal/store"
+)
+
+// A beside is the contents of an empty collection as a large import will make them,
+// put together while the file is being read. A nil one does nothing.
+type beside struct {
+	info   store.Collection // as it will be when the import is over
+	places places.Builder
+	shapes shapes.Set
+}
+
+// newBeside returns one for a file with the given property names, or nil where the
+// collection has something in it already.
+func (s *Service) newBeside(c *collection, names []string) *beside {
+	if !c.empty() {
+		return nil
+	}
+	b := &beside{info: *c.info.Load()}
+	if name, category, guessed := guessedProperties(c, names); guessed {
+		b.info.NameProperty, b.info.CategoryProperty = name, category
+	}
+	return b
+}
+
+func (c *collection) empty() bool {
+	return c.set.Snapshot().Len() == 0 && c.shapes.Snapshot().Len() == 0
+}
+
+func (b *beside) add(features []feature.Feature) {
+	if b == nil {
+		return
+	}
+	for i := range features {
+		if f := &features[i]; f.Shape == nil {
+			b.places.Add(b.info.RowOf(f))
+		} else {
+			b.shapes.Put(b.info.ShapeOf(f))
+		}
+	}
+}
+
+// applyImport brings the places up to an import that has just been committed. The
+// caller has held applying since before.
+func (s *Service) applyImport(ctx context.Context, key int64, merged *store.Merged, b *beside) error {
+	first := merged.Newest - uint64(merged.Created+merged.Replaced)
+	if err := s.catchUp(ctx, first); err != nil {
+		return err
+	}
+	old := s.byKey[key]
+	if b == nil || !merged.Fresh || old == nil || !old.sameProperties(&b.info) || s.applied != first {
+		return s.catchUp(ctx, merged.Newest)
+	}
+	fresh := &collection{set: b.places.Build(merged.Newest), shapes: &b.shapes, loadedAt: merged.Newest}
+	fresh.shapes.Publish(merged.Newest)
+	fresh.info.Store(old.info.Load())
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.byKey[key], s.byID[fresh.info.Load().ID] = fresh, fresh
+	s.applied = merged.Newest
+	return nil
+}
+
+// sameProperties reports whether the features of c are named and classed as info says.
+func (c *collection) sameProperties(info *store.Collection) bool {
+	now := c.info.Load()
+	return now.NameProperty == info.NameProperty && now.CategoryProperty == info.CategoryProperty
+}
+
+// guessedProperties returns the properties that name and class the features of a
+// collection that is still empty and has none set, by their usual names.
+func guessedProperties(c *collection, names []string) (name, category string, guessed bool) {
+	info := c.info.Load()
+	if info.NameProperty != "" || info.CategoryProperty != "" || !c.empty() {
+		return "", "", false
+	}
+	name, category = formats.GuessNameProperty(names), formats.GuessCategoryProperty(names)
+	return name, category, name != "" || category != ""
+}
