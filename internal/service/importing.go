@@ -246,12 +246,11 @@ func (i *importing) stage(ctx context.Context) (err error) {
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		if i.staging, err = i.service.store.Stage(ctx); err != nil {
+		if i.staging, err = i.service.store.Stage(ctx, i.beside.add); err != nil {
 			<-i.service.imports
 			return err
 		}
 	}
-	i.beside.add(i.batch)
 	err = i.staging.Add(ctx, i.batch)
 	i.batch = make([]feature.Feature, 0, importBatch)
 	return err

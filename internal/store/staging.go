@@ -22,12 +22,14 @@ type Staging struct {
 	session *sql.Conn
 	conn    *pgx.Conn
 	added   chan []feature.Feature // to the goroutine that copies; two may wait, then Add waits
+	each    func([]feature.Feature)
 	copied  chan error             // how the copying ended
 	rows    int64
 }
 
-// Stage begins to gather features. The caller must Close the Staging.
-func (s *Store) Stage(ctx context.Context) (*Staging, error) {
+// Stage begins to gather features. Each batch that is added is also given to each, by
+// the one goroutine that copies them. The caller must Close the Staging.
+func (s *Store) Stage(ctx context.Context, each func([]feature.Feature)) (*Staging, error) {
 	pool, err := s.db.DB()
 	if err != nil {
 		return nil, err
@@ -36,7 +38,7 @@ func (s *Store) Stage(ctx context.Context) (*Staging, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connecting for an import: %w", err)
 	}
-	st := &Staging{session: session}
+	st := &Staging{session: session, each: each}
 	err = session.Raw(func(raw any) error {
 		st.conn = raw.(*stdlib.Conn).Conn()
 		_, err := st.conn.Exec(ctx, `CREATE TEMPORARY TABLE staged (
@@ -104,6 +106,7 @@ func (st *Staging) copy(ctx context.Context, added <-chan []feature.Feature) err
 			case <-ctx.Done():
 				return nil, ctx.Err()
 			}
+			st.each(batch)
 		}
 		f := &batch[0]
 		batch = batch[1:]
