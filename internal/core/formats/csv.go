@@ -253,8 +253,7 @@ func (r *csvSource) place(row *textRow, record []string) error {
 	if r.geometry >= 0 && (r.lon < 0 || strings.TrimSpace(record[r.geometry]) != "") {
 		g, err := geometryOf(record[r.geometry])
 		if err == nil {
-			row.mended = r.fix.mend(&g)
-			err = g.Validate()
+			row.mended, err = r.fix.check(&g)
 		}
 		if err != nil {
 			return fmt.Errorf("geometry (column %q) %w", r.header[r.geometry], err)
@@ -271,7 +270,7 @@ func (r *csvSource) place(row *textRow, record []string) error {
 	}
 	if looksProjected(f.At.Lon, f.At.Lat) {
 		if !r.fix.WebMercator {
-			return fmt.Errorf("longitude %v, latitude %v look like metres of a projected map, not degrees; give degrees or, if it is Web Mercator (EPSG:3857), have them read so with the fix web_mercator", f.At.Lon, f.At.Lat)
+			return projectedError(f.At)
 		}
 		f.At = fromMercator(f.At.Lon, f.At.Lat)
 	}

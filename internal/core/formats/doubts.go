@@ -45,6 +45,43 @@ func (fix Fix) mend(g *geometry.Geometry) (mended bool) {
 	return false
 }
 
+// check mends the positions of a geometry as the fix says, and reports what is wrong
+// with it then.
+func (fix Fix) check(g *geometry.Geometry) (mended bool, err error) {
+	if at, is := projected(g); is {
+		if !fix.WebMercator {
+			return false, projectedError(at)
+		}
+		g.All(func(all []geometry.Position) bool {
+			for i := range all {
+				all[i].Point = fromMercator(all[i].Lon, all[i].Lat)
+			}
+			return true
+		})
+	}
+	mended = fix.mend(g)
+	return mended, g.Validate()
+}
+
+// projected returns the first position of g that is likely in metres of a projected
+// map, and whether there is one.
+func projected(g *geometry.Geometry) (at geo.Point, is bool) {
+	g.All(func(all []geometry.Position) bool {
+		for _, p := range all {
+			if is = looksProjected(p.Lon, p.Lat); is {
+				at = p.Point
+				return false
+			}
+		}
+		return true
+	})
+	return at, is
+}
+
+func projectedError(at geo.Point) error {
+	return fmt.Errorf("longitude %v, latitude %v look like metres of a projected map, not degrees; give degrees or, if it is Web Mercator (EPSG:3857), have them read so with the fix web_mercator", at.Lon, at.Lat)
+}
+
 // mercatorRadius is that of the sphere of the Web Mercator projection (EPSG:3857)
 // in metres.
 const mercatorRadius = 6378137

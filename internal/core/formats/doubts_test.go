@@ -93,12 +93,23 @@ func TestAxisGuard(t *testing.T) {
 	if _, at := doubtful(t, "lat,lon\n1,2\n", Options{Fix: Fix{Swap: true}}); at[0] != (geo.Point{Lon: 1, Lat: 2}) {
 		t.Errorf("all swapped: %v", at)
 	}
-	const metres = "x,y\n-2449028.799,-4650301.837\n"
-	if doubts, _ := doubtful(t, metres, Options{}); len(doubts) != 1 {
-		t.Errorf("metres: %v", doubts)
-	}
-	_, at := doubtful(t, metres, Options{Fix: Fix{WebMercator: true}})
-	if want := (geo.Point{Lon: -22, Lat: -38.5}); math.Abs(at[0].Lon-want.Lon) > 1e-6 || math.Abs(at[0].Lat-want.Lat) > 1e-3 {
-		t.Errorf("metres read as Web Mercator: %v, want about %v", at[0], want)
+	for name, metres := range map[string]string{
+		"csv":     "x,y\n-2449028.799,-4650301.837\n",
+		"wkt":     "wkt\n\"LINESTRING (-2449028.799 -4650301.837, -2449000 -4650301.837)\"\n",
+		"geojson": `{"type":"Feature","geometry":{"type":"Point","coordinates":[-2449028.799,-4650301.837]},"properties":{}}`,
+		"kml":     `<kml><Placemark><Point><coordinates>-2449028.799,-4650301.837</coordinates></Point></Placemark></kml>`,
+	} {
+		_, _, bad, _ := rowsOf(t, metres, Options{})
+		if len(bad) != 1 || !strings.Contains(bad[0].Reason, "with the fix web_mercator") {
+			t.Errorf("%s in metres: %v", name, bad)
+		}
+		_, good, _, _ := rowsOf(t, metres, Options{Fix: Fix{WebMercator: true}})
+		if len(good) != 1 {
+			t.Errorf("%s in metres, to be read as Web Mercator: %d rows", name, len(good))
+			continue
+		}
+		if at, want := good[0].Feature.At, (geo.Point{Lon: -22, Lat: -38.5}); math.Abs(at.Lon-want.Lon) > 1e-3 || math.Abs(at.Lat-want.Lat) > 1e-3 {
+			t.Errorf("%s in metres read as Web Mercator: %v, want about %v", name, at, want)
+		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 
@@ -232,7 +233,11 @@ func (r *geoJSONReader) read() (Row, error) {
 
 // readFeature reads a feature, mending its geometry.
 func readFeature(raw []byte, f *feature.Feature, fix Fix) (mended bool, err error) {
-	err = f.Read(raw, func(g *geometry.Geometry) { mended = fix.mend(g) })
+	var wrong error // with the positions
+	err = f.Read(raw, func(g *geometry.Geometry) { mended, wrong = fix.check(g) })
+	if err != nil && wrong != nil {
+		err = fmt.Errorf("geometry.coordinates: %w", wrong)
+	}
 	return mended, err
 }
 

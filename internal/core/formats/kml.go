@@ -297,14 +297,11 @@ const idData = "feature id"
 // with them as a *RowError.
 func (s *xmlSource) place(row *textRow, read func() (geometry.Geometry, error)) error {
 	g, err := read()
-	if err == nil {
-		row.mended = s.fix.mend(&g)
-	}
 	if err == nil && g.Type == "" {
 		err = errors.New("has no geometry that can be read")
 	}
 	if err == nil {
-		err = g.Validate()
+		row.mended, err = s.fix.check(&g)
 	}
 	if err == nil && row.feature.ID != "" {
 		err = feature.CheckID(row.feature.ID)

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import type { Box } from '@idlebeacon/map'
 import Skeleton from 'primevue/skeleton'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { type Chosen, type Collection, everything } from './api/client'
@@ -10,6 +11,7 @@ defineProps<{
   off: string[]
   styles: ReadonlyMap<string, Styled>
   chosen: Map<string, Chosen>
+  box: Box | null // in view
 }>()
 const emit = defineEmits<{ toggle: [id: string, on: boolean]; choose: [id: string, what: Chosen] }>()
 
@@ -45,6 +47,7 @@ const contents = (c: Collection) =>
           :collection="c"
           :styled="styles.get(c.id)"
           :chosen="chosen.get(c.id) ?? everything"
+          :box="box"
           @choose="(what: Chosen) => emit('choose', c.id, what)"
         />
       </li>

@@ -4,7 +4,8 @@ import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { type Collection, deleteCollection, exportPath, ProblemError } from './api/client'
+import { type Collection, deleteCollection, ProblemError } from './api/client'
+import ExportChoice from './ExportChoice.vue'
 import FeatureTable from './FeatureTable.vue'
 import ImportFlow from './ImportFlow.vue'
 import ImportList from './ImportList.vue'
@@ -19,7 +20,6 @@ const opened = ref<{ id: string; what: 'items' | 'style'; item?: string } | null
 const deleting = ref<string | null>(null) // the collection that is asked about
 const said = ref<string | null>(null)
 
-const formats = { csv: 'CSV', geojson: 'GeoJSON', 'geojson-lines': 'GeoJSON, a feature on each line', 'geojson-seq': 'GeoJSON text sequence', kml: 'KML', gpx: 'GPX' }
 // What another page asks for is opened when the page comes up.
 if (askedItem.value) opened.value = { id: askedItem.value.collection, what: 'items', item: askedItem.value.id }
 askedItem.value = null
@@ -44,15 +44,6 @@ function where(c: Collection): string {
   const b = boxOf(c)
   if (!b) return 'nothing in it yet'
   return `${degrees(b.south, 'N', 'S')} to ${degrees(b.north, 'N', 'S')}, ${degrees(b.west, 'E', 'W')} to ${degrees(b.east, 'E', 'W')}`
-}
-
-function exportAs(id: string, e: Event): void {
-  const select = e.target as HTMLSelectElement
-  const link = document.createElement('a')
-  link.href = exportPath(id, select.value)
-  link.download = ''
-  link.click()
-  select.value = ''
 }
 
 async function remove(id: string): Promise<void> {
@@ -89,10 +80,7 @@ async function remove(id: string): Promise<void> {
             <Button label="Show on map" icon="pi pi-map" size="small" severity="secondary" :disabled="!c.extent" @click="show(boxOf(c))" />
             <Button label="Items" icon="pi pi-table" size="small" severity="secondary" :aria-expanded="opened?.id === c.id && opened.what === 'items'" @click="open(c.id, 'items')" />
             <Button label="Style" icon="pi pi-palette" size="small" severity="secondary" :aria-expanded="opened?.id === c.id && opened.what === 'style'" @click="open(c.id, 'style')" />
-            <select :aria-label="`Export ${c.title}`" @change="exportAs(c.id, $event)">
-              <option value="">Export as …</option>
-              <option v-for="(label, format) in formats" :key="format" :value="format">{{ label }}</option>
-            </select>
+            <ExportChoice class="export" :collection="c.id" label="Export as …" :name="`Export ${c.title}`" />
             <Button icon="pi pi-trash" size="small" severity="secondary" text :aria-label="`Delete ${c.title}`" :title="`Delete ${c.title}`" @click="deleting = c.id" />
           </div>
           <div v-if="deleting === c.id" class="ask" role="alertdialog" :aria-label="`Delete ${c.title}?`">
@@ -167,14 +155,7 @@ li {
   align-items: center;
   gap: 0.6rem;
 }
-select {
+.export {
   width: 9rem;
-  padding: 0.35rem 0.3rem;
-  border: 1px solid var(--rule);
-  border-radius: 5px;
-  background: var(--card);
-  color: inherit;
-  font: inherit;
-  font-size: 0.9rem;
 }
 </style>

@@ -2,7 +2,8 @@
 import type { Box } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
 import { computed, onUnmounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
-import { type Collection, fetchItems, type Item, ProblemError } from './api/client'
+import { type Collection, everything, exported, fetchItems, type Item, ProblemError } from './api/client'
+import ExportChoice from './ExportChoice.vue'
 
 // The items of a collection that meet a condition, in any order. Only the rows in sight are there, and fetched as they come.
 const props = defineProps<{ collection: Collection; item?: string | undefined }>()
@@ -136,6 +137,10 @@ function boxOf(item: Item): Box {
     </label>
     <span role="status">{{ matched.toLocaleString('en') }} {{ matched === 1 ? 'item' : 'items' }}</span>
     <span v-if="matched > rows"> · the first {{ rows.toLocaleString('en') }} can be reached; narrow them by a condition</span>
+    <ExportChoice
+      v-if="filter.trim() && !problem" class="export" :collection="collection.id" label="Export these as …" name="Export what meets the condition"
+      :parameters="exported(null, { ...everything, filter: filter.trim() }, [])"
+    />
     <p v-if="problem" role="alert" class="problem">{{ problem }}</p>
     <div ref="scroll" class="scroll" tabindex="0" :aria-label="`Items of ${collection.title}`" :aria-busy="busy" @scroll.passive="scrolled">
       <table :aria-rowcount="matched + 1">
@@ -174,6 +179,9 @@ function boxOf(item: Item): Box {
 }
 label {
   margin-inline-end: 1rem;
+}
+.export {
+  margin-inline-start: 1rem;
 }
 .problem {
   color: var(--signal);

@@ -456,7 +456,7 @@ select {
 }
 @media (max-width: 760px) {
   .columns {
-    grid-template-columns: 1fr;
+    grid-template-columns: minmax(0, 1fr);
   }
 }
 </style>

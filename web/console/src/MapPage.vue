@@ -20,6 +20,7 @@ const { collections, problem, refresh } = useCollections()
 const off = ref<string[]>(address.off)
 const chosen = ref(address.chosen)
 const view = shallowRef<View | null>(null)
+const inView = shallowRef<Box | null>(null)
 const start = shallowRef<View | null>(null) // the view that the page began with
 const feed = ref<FeedState>('loading')
 const opened = shallowRef<PlacedMarker | null>(null) // what the popup shows
@@ -103,6 +104,7 @@ onActivated(() => {
 const onMove = (e: Event) => (view.value = (e as CustomEvent<View>).detail)
 function onRest(e: Event): void {
   const rested = (e as CustomEvent<View>).detail
+  inView.value = map.value?.bounds ?? null
   if (start.value) writeAddress(rested, off.value, chosen.value)
 }
 const onState = (e: Event) => (feed.value = (e as CustomEvent<FeedState>).detail)
@@ -143,7 +145,7 @@ watch(feed, (state, before) => {
 <template>
   <main>
     <aside :class="{ open: panelOpen }" aria-label="Data on the map">
-      <CollectionsPanel :collections="collections" :off="off" :styles="styles" :chosen="chosen" @toggle="toggle" @choose="choose" />
+      <CollectionsPanel :collections="collections" :off="off" :styles="styles" :chosen="chosen" :box="inView" @toggle="toggle" @choose="choose" />
     </aside>
     <div class="stage" :class="{ telling: opened }">
       <idle-map ref="map" @move="onMove" @rest="onRest" @state="onState" @pick="onPick" @popupclose="opened = null">

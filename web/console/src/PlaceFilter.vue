@@ -1,12 +1,14 @@
 <script setup lang="ts">
+import type { Box } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
 import { computed, onUnmounted, ref, watch } from 'vue'
-import { type Chosen, type Collection, fetchCounts, fetchLegend, type Legend, ProblemError } from './api/client'
+import { type Chosen, type Collection, exported, fetchCounts, fetchLegend, type Legend, ProblemError } from './api/client'
+import ExportChoice from './ExportChoice.vue'
 import LegendMark from './LegendMark.vue'
 import type { Styled } from './useStyles'
 
 // The legend of a collection, whose categories can be switched off, and what else chooses among its places.
-const props = defineProps<{ collection: Collection; styled: Styled | undefined; chosen: Chosen }>()
+const props = defineProps<{ collection: Collection; styled: Styled | undefined; chosen: Chosen; box: Box | null }>()
 const emit = defineEmits<{ choose: [what: Chosen] }>()
 
 const pause = 350 // ms after the last key before what was typed counts
@@ -143,6 +145,10 @@ onUnmounted(() => {
       </ul>
       <p>Text goes in single quotes, names with spaces in double quotes.</p>
     </details>
+    <ExportChoice
+      :collection="collection.id" label="Export what is in view as …" :name="`Export what is in view of ${collection.title}`"
+      :parameters="exported(box, chosen, collection.categories.map((k) => k.category))"
+    />
     <button v-if="narrowed" type="button" class="reset" @click="reset">Show all places</button>
   </div>
 </template>

@@ -133,6 +133,11 @@ export class IdleMap extends HTMLElement {
     this.rested()
   }
 
+  /** The box in view. */
+  get bounds(): Box {
+    return this.camera.bounds()
+  }
+
   /** The sources whose markers are shown. */
   set sources(sources: readonly MarkerSource[]) {
     this.wantedSources = sources

@@ -117,7 +117,8 @@ export const rejectedPath = (id: string) => `${importPath(id)}/rejected`
 
 export const createCollection = (c: components['schemas']['NewCollection']) => send<Collection>('POST', '/api/collections', JSON.stringify(c), 'application/json')
 export const deleteCollection = (id: string) => send<undefined>('DELETE', collectionPath(id), null, 'application/json')
-export const exportPath = (id: string, format: string) => `${collectionPath(id)}/export?format=${format}`
+export const exportPath = (id: string, format: string, parameters = new URLSearchParams()) =>
+  `${collectionPath(id)}/export?${new URLSearchParams([['format', format], ...parameters])}`
 
 /** Fetches some of the items of a collection that meet a condition, in an order. */
 export async function fetchItems(
@@ -136,6 +137,13 @@ export interface Chosen {
 }
 
 export const everything: Chosen = { hidden: [], name: '', filter: '' }
+
+/** The parameters that choose what is in a box. */
+export function exported(box: Box | null, chosen: Chosen, categories: readonly string[]): URLSearchParams {
+  const q = selection(chosen, categories)
+  if (box) q.set('bbox', boxText(box))
+  return q
+}
 
 /** The parameters that choose. Categories are those of the collection. */
 function selection(chosen: Chosen, categories: readonly string[]): URLSearchParams {
