@@ -216,6 +216,9 @@ const list = (names: readonly string[]) => names.slice(0, 12).join(', ') + (name
   gap: 1rem;
   align-items: start;
 }
+.fields {
+  min-width: 0;
+}
 .tried {
   position: sticky;
   top: 0;
@@ -362,6 +365,11 @@ const list = (names: readonly string[]) => names.slice(0, 12).join(', ') + (name
   }
   .tried {
     position: static;
+  }
+  .fields :deep(table) {
+    display: block;
+    max-width: 100%;
+    overflow-x: auto;
   }
 }
 </style>
