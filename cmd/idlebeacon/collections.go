@@ -31,8 +31,8 @@ func collectionsCommand() *cobra.Command {
 			fmt.Println("There are no collections yet. Import a file with 'idlebeacon import FILE --into COLLECTION'.")
 			return nil
 		}
-		t := newTable("Collection", "Title", "Places", "Shapes", "Categories", "West", "South", "East", "North", "Change")
-		numeric(t, 3, 4, 6, 7, 8, 9, 10)
+		t := newTable("Collection", "Title", "Places", "Shapes", "Categories", "West", "South", "East", "North", "Changed")
+		numeric(t, 3, 4, 6, 7, 8, 9)
 		for _, found := range list.Collections {
 			row := table.Row{found.ID, short(found.Title, 36), found.Places, found.Shapes, categories(found.Categories)}
 			if found.Extent != nil {
@@ -42,7 +42,11 @@ func collectionsCommand() *cobra.Command {
 			} else {
 				row = append(row, "", "", "", "")
 			}
-			t.AppendRow(append(row, found.Change))
+			changed := ""
+			if found.ChangedAt != nil {
+				changed = found.ChangedAt.Local().Format("2006-01-02 15:04")
+			}
+			t.AppendRow(append(row, changed))
 		}
 		t.Render()
 		return nil

@@ -76,7 +76,7 @@ func describe(c service.Collection) api.Collection {
 	out := api.Collection{
 		ID: c.ID, Title: c.Title, Description: c.Description, ItemType: "feature",
 		NameProperty: c.NameProperty, CategoryProperty: c.CategoryProperty, CreatedAt: c.CreatedAt,
-		Count: c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Change, OwnChange: c.OwnChange, Categories: []api.CategoryCount{},
+		Count: c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Change, ChangedAt: c.ChangedAt, OwnChange: c.OwnChange, Categories: []api.CategoryCount{},
 		Links: []api.Link{
 			{Rel: "self", Href: collectionPath(c.ID), Type: plainJSON},
 			{Rel: "items", Href: collectionPath(c.ID) + "/items", Type: geoJSON},

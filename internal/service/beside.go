@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"time"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
@@ -62,6 +63,8 @@ func (s *Service) applyImport(ctx context.Context, key int64, merged *store.Merg
 	fresh := &collection{set: b.places.Build(merged.Newest), shapes: &b.shapes, loadedAt: merged.Newest}
 	fresh.shapes.Publish(merged.Newest)
 	fresh.info.Store(old.info.Load())
+	now := time.Now()
+	fresh.changed.Store(&now)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.byKey[key], s.byID[fresh.info.Load().ID] = fresh, fresh

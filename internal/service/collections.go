@@ -21,10 +21,11 @@ type Collection struct {
 	NameProperty     string // the property that names a place, or ""
 	CategoryProperty string // the property that is a place's category, or ""
 	CreatedAt        time.Time
-	Places, Shapes   int      // how many of each
-	Extent           *geo.Box // of all of them; nil where there are none
-	Change           uint64   // the newest change this describes
-	OwnChange        uint64   // the newest change to the collection itself: its title, its properties, its style
+	Places, Shapes   int        // how many of each
+	Extent           *geo.Box   // of all of them; nil where there are none
+	Change           uint64     // the newest change this describes
+	ChangedAt        *time.Time // when the newest change was made; nil where that is not known yet
+	OwnChange        uint64     // the newest change to the collection itself: its title, its properties, its style
 	Categories       []places.CategoryCount
 }
 
@@ -33,7 +34,7 @@ func (c *collection) describe() Collection {
 	d := Collection{
 		ID: info.ID, Title: info.Title, Description: info.Description,
 		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, CreatedAt: info.CreatedAt, OwnChange: info.Change,
-		Places: snapshot.Len(), Shapes: shapes.Len(), Change: max(info.Change, snapshot.Change(), shapes.Change()),
+		Places: snapshot.Len(), Shapes: shapes.Len(), Change: max(info.Change, snapshot.Change(), shapes.Change()), ChangedAt: c.changed.Load(),
 		Categories: withShapes(snapshot.Categories(), shapes, &places.Selection{}),
 	}
 	extent, ok := snapshot.Extent()

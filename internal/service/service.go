@@ -14,6 +14,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -61,7 +63,8 @@ type collection struct {
 	set      *places.Set // edited only by the holder of Service.applying
 	shapes   *shapes.Set // likewise
 	looks    atomic.Pointer[looks]
-	loadedAt uint64 // they hold all changes up to this one; guarded by Service.applying
+	changed  atomic.Pointer[time.Time] // when the newest change was made; nil until that is known
+	loadedAt uint64                    // they hold all changes up to this one; guarded by Service.applying
 }
 
 func newCollection(info store.Collection, loadedAt uint64) *collection {
@@ -120,7 +123,24 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, progress func(
 	s.owned.Go(s.queue.run)
 	s.owned.Go(func() { s.follow(s.running) })
 	s.owned.Go(func() { st.Listen(s.running, s.wakeFollower) })
+	s.owned.Go(func() { s.findTimes(s.running) })
 	return s, nil
+}
+
+// findTimes finds out when the collections that were loaded changed last.
+func (s *Service) findTimes(ctx context.Context) {
+	s.mu.RLock()
+	all := slices.Collect(maps.Values(s.byKey))
+	s.mu.RUnlock()
+	for _, c := range all {
+		at, err := s.store.LastChange(ctx, c.info.Load().Key)
+		if err != nil && ctx.Err() == nil {
+			s.log.Warn("finding when a collection changed last", "error", err)
+		}
+		if err == nil {
+			c.changed.CompareAndSwap(nil, &at)
+		}
+	}
 }
 
 // own runs f, which Close ends and waits for, or returns false when it is too late.
@@ -238,9 +258,11 @@ func (s *Service) catchUp(ctx context.Context, upTo uint64) error {
 func (s *Service) applyInOrder(ctx context.Context, changes []store.Change) error {
 	touched := map[*collection]bool{}
 	defer func() {
+		now := time.Now()
 		for c := range touched {
 			c.set.Publish(s.applied)
 			c.shapes.Publish(s.applied)
+			c.changed.Store(&now)
 		}
 	}()
 	for i := range changes {
@@ -309,6 +331,8 @@ func (s *Service) applyToCollection(ctx context.Context, change *store.Change) e
 		}
 	}
 	if fresh != nil {
+		now := time.Now()
+		fresh.changed.Store(&now)
 		s.byKey[change.Collection], s.byID[fresh.info.Load().ID] = fresh, fresh
 	}
 	return nil

@@ -148,6 +148,12 @@ func (s *Store) Changes(ctx context.Context, after uint64, limit int) ([]Change,
 	return changes, nil
 }
 
+// LastChange returns when a collection, or a feature of it, changed last.
+func (s *Store) LastChange(ctx context.Context, collection int64) (at time.Time, err error) {
+	err = s.db.WithContext(ctx).Raw("SELECT at FROM changes WHERE collection_key = ? ORDER BY number DESC LIMIT 1", collection).Row().Scan(&at)
+	return at, err
+}
+
 // direct runs f on a connection of the pool, past GORM: for many rows its reflection
 // takes longer than the database.
 func (s *Store) direct(ctx context.Context, f func(*pgx.Conn) error) error {

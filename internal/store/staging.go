@@ -23,7 +23,7 @@ type Staging struct {
 	conn    *pgx.Conn
 	added   chan []feature.Feature // to the goroutine that copies; two may wait, then Add waits
 	each    func([]feature.Feature)
-	copied  chan error             // how the copying ended
+	copied  chan error // how the copying ended
 	rows    int64
 }
 

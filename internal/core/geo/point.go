@@ -33,6 +33,8 @@ func (p Point) Validate() error {
 		return fmt.Errorf("longitude is not a finite number")
 	case math.IsNaN(p.Lat) || math.IsInf(p.Lat, 0):
 		return fmt.Errorf("latitude is not a finite number")
+	case math.Max(math.Abs(p.Lon), math.Abs(p.Lat)) > 1000:
+		return fmt.Errorf("longitude %v, latitude %v look like metres of a projected map; give degrees", p.Lon, p.Lat)
 	case p.Lat < -90 || p.Lat > 90:
 		if math.Abs(p.Lon) <= 90 && math.Abs(p.Lat) <= 180 {
 			return fmt.Errorf("latitude %v is outside -90 to 90; longitude and latitude may be swapped", p.Lat)

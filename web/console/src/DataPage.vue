@@ -39,6 +39,7 @@ function show(box: Box | null): void {
   void router.push('/')
 }
 
+const when = (text: string) => new Date(text).toLocaleString('en', { dateStyle: 'medium', timeStyle: 'short' })
 const degrees = (v: number, positive: string, negative: string) => `${Math.abs(v).toFixed(3)}° ${v < 0 ? negative : positive}`
 function where(c: Collection): string {
   const b = boxOf(c)
@@ -73,7 +74,7 @@ async function remove(id: string): Promise<void> {
             <b>{{ c.title }}</b> <code>{{ c.id }}</code>
             <p>
               {{ c.places.toLocaleString('en') }} {{ c.places === 1 ? 'place' : 'places' }}, {{ c.shapes.toLocaleString('en') }}
-              {{ c.shapes === 1 ? 'shape' : 'shapes' }} · {{ where(c) }} · last change {{ c.change.toLocaleString('en') }}
+              {{ c.shapes === 1 ? 'shape' : 'shapes' }} · {{ where(c) }} <template v-if="c.changed_at">· changed {{ when(c.changed_at) }}</template>
             </p>
           </div>
           <div class="actions">

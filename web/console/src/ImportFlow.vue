@@ -266,6 +266,23 @@ const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows
               </tbody>
             </table>
           </div>
+          <details class="rows">
+            <summary>The first rows</summary>
+            <div class="scroll">
+              <table>
+                <thead>
+                  <tr>
+                    <th v-for="p in properties" :key="p" scope="col">{{ p }}</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  <tr v-for="(f, i) in found.features.slice(0, 8)" :key="i">
+                    <td v-for="p in properties" :key="p" class="samples" dir="auto">{{ (f.properties as Record<string, unknown>)[p] ?? '' }}</td>
+                  </tr>
+                </tbody>
+              </table>
+            </div>
+          </details>
           <div class="choices">
             <label>
               Name
@@ -416,6 +433,9 @@ thead th {
   overflow: hidden;
   text-overflow: ellipsis;
   color: var(--soft);
+}
+.rows {
+  margin-top: 0.6rem;
 }
 .preview {
   height: 240px;

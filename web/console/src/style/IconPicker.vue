@@ -17,9 +17,11 @@ const said = ref('')
 const found = computed(() => names.value.filter((n) => n.includes(search.value.trim().toLowerCase())))
 const look = (icon: string | undefined) => lookOf({ ...(icon && { icon }), colour: props.colour })
 
-function open(e: Event): void {
-  names.value = iconNames()
+async function open(e: Event): Promise<void> {
   popover.value?.toggle(e)
+  const sprite = await fetchSprite().catch(() => null) // the built-in ones are here
+  if (sprite) addIcons(sprite)
+  names.value = iconNames()
 }
 function choose(name: string): void {
   emit('choose', name)
