@@ -60,6 +60,7 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) ./internal/core/icon
 	go test -run '^$$' -fuzz FuzzFeature -fuzztime $(FUZZTIME) ./internal/core/feature
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./internal/core/formats
+	go test -run '^$$' -fuzz FuzzRejected -fuzztime $(FUZZTIME) ./internal/core/formats
 	go test -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME) ./internal/core/filter
 	go test -run '^$$' -fuzz 'FuzzParse$$' -fuzztime $(FUZZTIME) ./internal/core/geometry
 	go test -run '^$$' -fuzz FuzzParseWKT -fuzztime $(FUZZTIME) ./internal/core/geometry

@@ -84,7 +84,7 @@ type Collection struct {
 	Shapes           int             `json:"shapes"` // and the others: areas and paths
 	Change           uint64          `json:"change"`
 	ChangedAt        *time.Time      `json:"changed_at,omitempty"` // when the newest change was made
-	OwnChange        uint64          `json:"own_change"` // the newest change to the collection itself: its title, its properties, its style
+	OwnChange        uint64          `json:"own_change"`           // the newest change to the collection itself: its title, its properties, its style
 	Categories       []CategoryCount `json:"categories"`
 	Extent           *Extent         `json:"extent,omitempty"`
 	Links            []Link          `json:"links"`

@@ -135,9 +135,14 @@ func (c *Client) ResetStyle(ctx context.Context, collection string) error {
 	return c.send(ctx, http.MethodDelete, collectionPath(collection)+"/style", nil, nil)
 }
 
-// Legend returns the key to how a collection is drawn.
-func (c *Client) Legend(ctx context.Context, collection string) (l api.Legend, err error) {
-	return l, c.get(ctx, collectionPath(collection)+"/legend", nil, &l)
+// Legend returns the key to how a collection is drawn, or would be by a draft of a
+// style in JSON, empty for none.
+func (c *Client) Legend(ctx context.Context, collection string, draft []byte) (l api.Legend, err error) {
+	q := url.Values{}
+	if len(draft) > 0 {
+		q.Set("style", string(draft))
+	}
+	return l, c.get(ctx, collectionPath(collection)+"/legend", q, &l)
 }
 
 // ItemsOptions ask for one page of items. The zero value asks for the first.

@@ -104,6 +104,25 @@ func TestCalls(t *testing.T) {
 			_, err := c.Export(ctx, "c", io.Discard, ExportOptions{Format: "gpx", Box: &Box{West: 1, South: 2, East: 3, North: 4}, Selection: Selection{Name: "x"}})
 			return err
 		}, "GET /api/collections/c/export?bbox=1%2C2%2C3%2C4&format=gpx&name=x "},
+		{func() error {
+			_, err := c.Items(ctx, "c", ItemsOptions{Sort: "-berths", Offset: 40, Limit: 20})
+			return err
+		}, "GET /api/collections/c/items?limit=20&offset=40&sortby=-berths "},
+		{func() error { _, err := c.Popup(ctx, "c", "a/b"); return err }, "GET /api/collections/c/items/a%2Fb/popup "},
+		{func() error { _, err := c.Legend(ctx, "c", []byte(`{"order":1}`)); return err }, "GET /api/collections/c/legend?style=%7B%22order%22%3A1%7D "},
+		{func() error {
+			_, err := c.StartImport(ctx, "c", strings.NewReader("x"), ImportOptions{FileName: "a b.csv"})
+			return err
+		}, "POST /api/collections/c/import?file_name=a+b.csv x"},
+		{func() error { _, err := c.ImportByID(ctx, "i"); return err }, "GET /api/imports/i "},
+		{func() error { _, err := c.Imports(ctx, "c", "i", 5); return err }, "GET /api/imports?before=i&collection=c&limit=5 "},
+		{func() error { return c.DismissImport(ctx, "i") }, "DELETE /api/imports/i "},
+		{func() error { return c.Rejected(ctx, "i", io.Discard) }, "GET /api/imports/i/rejected "},
+		{func() error { _, err := c.Icons(ctx); return err }, "GET /api/icons "},
+		{func() error { _, err := c.SetIcon(ctx, "light", strings.NewReader("<svg/>")); return err }, "PUT /api/icons/light <svg/>"},
+		{func() error { return c.Icon(ctx, "light", io.Discard) }, "GET /api/icons/light "},
+		{func() error { return c.DeleteIcon(ctx, "light") }, "DELETE /api/icons/light "},
+		{func() error { return c.Sprite(ctx, io.Discard) }, "GET /api/sprite "},
 	} {
 		if err := call.do(); err != nil || asked != call.want {
 			t.Errorf("asked %q, want %q (%v)", asked, call.want, err)

@@ -71,6 +71,7 @@ func TestFilesOnTheCommandLine(t *testing.T) {
 	polltest.Until(t, "the import in the background is over", func() bool {
 		return strings.Contains(run(0, "imports", "show", strings.TrimSpace(id)), "In huts: 1 new")
 	})
+	contains(run(2, "import", corrections, "--into", "huts", "--background", "--dry-run"), "do not go together")
 	contains(run(0, "imports", "dismiss", strings.TrimSpace(id)), "is dismissed")
 	contains(run(1, "imports", "show", strings.TrimSpace(id)), "there is no import")
 

@@ -46,10 +46,12 @@ imported again. FILE may be - for standard input.`,
 	fileFlags(cmd, &o.FileOptions)
 	cmd.Flags().BoolVar(&o.DryRun, "dry-run", false, "read and check the file, write nothing")
 	cmd.Flags().BoolVar(&background, "background", false, "return when the file has arrived, and let the import go on by itself")
-	cmd.MarkFlagsMutuallyExclusive("dry-run", "background")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if n.ID == "" {
 			return &usageError{errors.New("say where to import with --into COLLECTION")}
+		}
+		if background && o.DryRun {
+			return &usageError{errors.New("--dry-run and --background do not go together: a dry run has nothing that could go on")}
 		}
 		c, err := r.client()
 		if err != nil {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -181,9 +182,10 @@ func itemsCommand() *cobra.Command {
 	cmd.Flags().StringVar(&o.Sort, "sort", "", "property to sort by, with - before it for descending order (default: the order of ids)")
 	cmd.Flags().IntVar(&o.Offset, "offset", 0, "how many items to pass over")
 	pageFlags(cmd, &o.After, &o.Limit)
-	cmd.MarkFlagsMutuallyExclusive("after", "sort")
-	cmd.MarkFlagsMutuallyExclusive("after", "offset")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if o.After != "" && (o.Sort != "" || o.Offset != 0) {
+			return &usageError{errors.New("--after is for the order of ids; with --sort or --offset, pass over items with --offset")}
+		}
 		if bbox != "" {
 			box, err := geo.ParseBox(bbox)
 			if err != nil {

@@ -96,13 +96,21 @@ func styleResetCommand() *cobra.Command {
 
 func legendCommand() *cobra.Command {
 	var r remote
-	var asked string
+	var asked, draft string
 	cmd := &cobra.Command{Use: "legend", Short: "Show the key to how a collection is drawn", Args: exactly(0)}
 	r.flags(cmd)
 	collectionFlag(cmd, &asked)
+	cmd.Flags().StringVar(&draft, "style", "", "file with a style to try, instead of the collection's own")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		var raw []byte
+		if draft != "" {
+			var err error
+			if raw, err = readArgument(draft); err != nil {
+				return &usageError{err}
+			}
+		}
 		return r.on(cmd, asked, func(c *client.Client, collection string) error {
-			l, err := c.Legend(cmd.Context(), collection)
+			l, err := c.Legend(cmd.Context(), collection, raw)
 			if err != nil {
 				return err
 			}
