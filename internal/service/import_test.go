@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -138,6 +139,62 @@ func TestImportsAreWholeOrNothing(t *testing.T) {
 	}
 	if len(names) != 1 {
 		t.Errorf("imports of the same rows got mixed: %v", names)
+	}
+}
+
+// TestLargeImportsIntoNothing checks that what is made ready beside an import into an
+// empty collection is what the database has, whatever is in the file: shapes, ids that
+// come again, names that are only guessed.
+func TestLargeImportsIntoNothing(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	const n = 3*importBatch + 9
+	var mixed strings.Builder
+	for i := range n {
+		geometry := fmt.Sprintf(`{"type":"Point","coordinates":[%d,%d]}`, i%170, i%80)
+		if i%5 == 0 {
+			geometry = fmt.Sprintf(`{"type":"LineString","coordinates":[[%d,%d],[1,1]]}`, i%170, i%80)
+		}
+		fmt.Fprintf(&mixed, `{"type":"Feature","id":"%d","geometry":%s,"properties":{"title":"t %d","kind":"k %d"}}`+"\n", i, geometry, i, i%3)
+	}
+	again := mixed.String() + `{"type":"Feature","id":"5","geometry":{"type":"Point","coordinates":[1,1]},"properties":{"title":"last"}}` + "\n"
+	for id, c := range map[string]struct {
+		file           string
+		set            NewCollection
+		places, shapes int
+	}{
+		"plain":    {many(n, "x"), NewCollection{}, n, 0},
+		"named":    {many(n, "x"), NewCollection{NameProperty: "lat"}, n, 0},
+		"mixed":    {mixed.String(), NewCollection{}, n - n/5 - 1, n/5 + 1},
+		"repeated": {again, NewCollection{CategoryProperty: "kind"}, n - n/5, n / 5},
+	} {
+		c.set.ID = id
+		must[Collection](t)(s.CreateCollection(t.Context(), c.set))
+		report := must[ImportReport](t)(s.Import(t.Context(), id, strings.NewReader(c.file), ImportOptions{}))
+		if report.Created != n || report.Repeated != report.Rows-n {
+			t.Errorf("%s: %+v", id, report)
+		}
+	}
+	fresh := open(t, dsn)
+	for id, want := range map[string][2]int{"plain": {n, 0}, "named": {n, 0}, "mixed": {n - n/5 - 1, n/5 + 1}, "repeated": {n - n/5, n / 5}} {
+		now, change := inMemory(t, s, id)
+		stored, _ := inMemory(t, fresh, id)
+		described := must[Collection](t)(s.Collection(id))
+		anew := must[Collection](t)(fresh.Collection(id))
+		if len(now) != want[0] || described.Shapes != want[1] || !maps.Equal(now, stored) || !slices.Equal(described.Categories, anew.Categories) || change == 0 {
+			t.Errorf("%s: in memory %d places and %d shapes, in the database %d and %d, want %v", id, len(now), described.Shapes, len(stored), anew.Shapes, want)
+		}
+	}
+	if now, _ := inMemory(t, s, "mixed"); now["1"].Name != "t 1" || now["1"].Category != "k 1" {
+		t.Errorf("the guessed name and category are not used: %+v", now["1"])
+	}
+	// Edits and a further import go on from there.
+	must[ImportReport](t)(s.Import(t.Context(), "plain", strings.NewReader(many(n, "y")), ImportOptions{}))
+	if err := s.DeleteItem(t.Context(), "plain", "7"); err != nil {
+		t.Fatal(err)
+	}
+	if now, _ := inMemory(t, s, "plain"); len(now) != n-1 || now["8"].Name != "y 8" {
+		t.Errorf("after more: %d places, 8 is %+v", len(now), now["8"])
 	}
 }
 

@@ -172,7 +172,8 @@ func (i *importing) read(ctx context.Context, r io.Reader) error {
 		return invalidFile(err)
 	}
 	i.file.Store(rows)
-	i.beside = i.service.newBeside(i.into, rows.Names())
+	names := rows.Names() // before the rows, which take them along
+	i.beside = i.service.newBeside(i.into, names)
 	for {
 		row, err := rows.Next()
 		var bad *formats.RowError
@@ -188,7 +189,7 @@ func (i *importing) read(ctx context.Context, r io.Reader) error {
 		case !errors.Is(err, io.EOF):
 			return invalidFile(err)
 		default:
-			if err := i.service.guessProperties(ctx, i.into, rows.Names()); err != nil {
+			if err := i.service.guessProperties(ctx, i.into, names); err != nil {
 				return err
 			}
 			return i.finish(ctx)

@@ -103,17 +103,20 @@ func looksProjected(lon, lat float64) bool {
 // those of the collection that it is for.
 type checkedReader struct {
 	Reader
-	early []peeked
-	file  *area // where most of the file is; nil where it has too few rows to tell
-	known *area // where the collection is; nil where that is not known
-	fix   Fix
+	columns []Column // told before rows are taken
+	names   []string
+	early   []peeked
+	file    *area // where most of the file is; nil where it has too few rows to tell
+	known   *area // where the collection is; nil where that is not known
+	fix     Fix
 }
 
 // An area is where positions are expected.
 type area struct{ box geo.Box }
 
 func newCheckedReader(r Reader, options Options) *checkedReader {
-	c := &checkedReader{Reader: r, fix: options.Fix, early: peekMany(r.Next)}
+	c := &checkedReader{Reader: r, columns: r.Columns(), names: r.Names(), fix: options.Fix}
+	c.early = peekMany(r.Next)
 	var lons, lats []float64
 	for _, p := range c.early {
 		if p.err == nil && p.row.Feature.Shape == nil && p.row.Feature.At != (geo.Point{}) {
@@ -132,6 +135,12 @@ func newCheckedReader(r Reader, options Options) *checkedReader {
 	}
 	return c
 }
+
+// Names implements Reader.
+func (c *checkedReader) Names() []string { return c.names }
+
+// Columns implements Reader.
+func (c *checkedReader) Columns() []Column { return c.columns }
 
 // around returns the area of a box and as much again on each side of it, and a
 // degree more.

@@ -38,11 +38,11 @@ type Reader interface {
 	Next() (Row, error)
 
 	// Names returns the names of the properties that the rows have, in order, as
-	// far as the first rows or the header tell. It may be called before Next.
+	// far as the first rows or the header tell. It is called before Next.
 	Names() []string
 
 	// Columns tells what was recognised: of a table each column, of other formats
-	// each property of the first rows. It may be called before Next.
+	// each property of the first rows. It is called before Next.
 	Columns() []Column
 }
 

@@ -185,3 +185,42 @@ func FuzzOpen(f *testing.F) {
 		t.Fatalf("%q never ends", in)
 	})
 }
+
+// TestWhatIsRecognised checks in each format that a file tells its properties, before
+// its rows are read and after.
+func TestWhatIsRecognised(t *testing.T) {
+	feature := `{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"A","depth":2.5,"open":true}}`
+	for format, text := range map[Format]string{
+		CSV:          "id,lon,lat,name,depth,open\na,1,2,A,2.5,true\n",
+		GeoJSON:      `{"type":"FeatureCollection","features":[` + feature + `]}`,
+		GeoJSONLines: feature + "\n" + feature + "\n",
+		GeoJSONSeq:   "\x1e" + feature + "\n",
+		KML: `<kml><Placemark><name>A</name><ExtendedData><Data name="depth"><value>2.5</value></Data><Data name="open"><value>true</value></Data></ExtendedData>` +
+			`<Point><coordinates>1,2</coordinates></Point></Placemark></kml>`,
+	} {
+		file, err := Open(strings.NewReader(text), Options{})
+		if err != nil || file.Format() != format {
+			t.Errorf("%s: read as %v, %v", format, file, err)
+			continue
+		}
+		tell := func() string {
+			var all []string
+			for _, c := range file.Columns() {
+				if c.Role == "" {
+					all = append(all, fmt.Sprint(c.Name, " ", c.Type, " ", c.Samples))
+				}
+			}
+			return fmt.Sprint(file.Names(), all)
+		}
+		want := "[name depth open] [name text [A] depth number [2.5] open boolean [true]]"
+		if got := tell(); got != want {
+			t.Errorf("%s: %s, want %s", format, got, want)
+		}
+		if _, err := file.Next(); err != nil {
+			t.Errorf("%s: %v", format, err)
+		}
+		if got := tell(); got != want {
+			t.Errorf("%s, after its first row: %s", format, got)
+		}
+	}
+}
