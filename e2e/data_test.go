@@ -44,7 +44,7 @@ func TestDataPage(t *testing.T) {
 	p.drop("winter_huts.csv", huts())
 	p.until("text().includes('43 rows') && text().includes('cannot be used') && text().includes('may be in the wrong place')")
 	p.until("document.querySelector('.choices select').value == 'name' && document.querySelectorAll('.choices select')[1].value == 'kind'")
-	if got := eval[string](p, "[...document.querySelectorAll('tbody tr')].map(r => [...r.querySelectorAll('select')].map(s => s.value)).join(' | ')"); got != "id | ,text | ,text | latitude | longitude | ,number | ,text" {
+	if got := eval[string](p, "[...document.querySelectorAll('.left > .scroll tbody tr')].map(r => [...r.querySelectorAll('select')].map(s => s.value)).join(' | ')"); got != "id | ,text | ,text | latitude | longitude | ,number | ,text" {
 		t.Errorf("the columns are %s", got)
 	}
 	// Each offer is taken by itself, and what it changes is told.

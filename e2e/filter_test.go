@@ -86,7 +86,7 @@ func TestClustersShowWhatTheyCover(t *testing.T) {
 	p.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x, y))
 	p.until(asked + " == 1")
 	p.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, 600, 780))
-	p.do(chromedp.Focus(chromedp.CSS("#help-waters summary")))
+	p.do(chromedp.Focus(chromedp.CSS("[aria-label='Export what is in view of Waters of the Isles']")))
 	p.key("\t\t") // the keyboard does the same
 	p.until("buttons().includes(map.shadowRoot.activeElement) && " + asked + " >= 2")
 }

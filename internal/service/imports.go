@@ -59,6 +59,9 @@ func (s *Service) StartImport(ctx context.Context, collection string, r io.Reade
 	release := interruptAfter(receiving, r)
 	file, err := spool(&countedReader{receiving, r, &i.bytesRead})
 	release()
+	if err == nil && ctx.Err() != nil { // whoever sent it does not wait for the answer, so nobody would know of it
+		err = errors.Join(ctx.Err(), file.Close())
+	}
 	if err != nil {
 		err = i.end(receiving, err)
 		stop()

@@ -48,6 +48,7 @@ async function run(file: File, into: string, options: FileOptions, tell: (stage:
   const key = ++keys
   const broken = new AbortController()
   const stop = () => broken.abort()
+  signal.throwIfAborted() // it may have been while nobody listened
   signal.addEventListener('abort', stop)
   const update = (share: number) => {
     const mine: Sending = { key, name: file.name, into, share, stop }

@@ -89,7 +89,10 @@ export function inspectFile(file: File, into: string, options: FileOptions, cate
 
 export type Import = components['schemas']['Import']
 
-/** Sends a file that is then imported, telling the share of it that has been sent. Where it is broken off nothing is imported. */
+/**
+ * Sends a file that is then imported, telling the share of it that has been sent. Broken off before all of it is sent,
+ * nothing is imported; after that it is too late to break off, and the answer comes.
+ */
 export function sendImport(file: File, into: string, options: FileOptions, progress: (share: number) => void, signal: AbortSignal): Promise<Import> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest() // fetch does not tell how much it has sent
@@ -104,7 +107,11 @@ export function sendImport(file: File, into: string, options: FileOptions, progr
     }
     request.onerror = () => reject(new TypeError('the service does not answer'))
     request.onabort = () => reject(new DOMException('cancelled', 'AbortError'))
-    signal.addEventListener('abort', () => request.abort())
+    let sent = false
+    request.upload.onload = () => (sent = true)
+    signal.addEventListener('abort', () => {
+      if (!sent) request.abort()
+    })
     request.send(file)
   })
 }
