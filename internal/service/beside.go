@@ -52,12 +52,11 @@ func (b *beside) add(features []feature.Feature) {
 // applyImport brings the places up to an import that has just been committed. The
 // caller has held applying since before.
 func (s *Service) applyImport(ctx context.Context, key int64, merged *store.Merged, b *beside) error {
-	first := merged.Newest - uint64(merged.Created+merged.Replaced)
-	if err := s.catchUp(ctx, first); err != nil {
+	if err := s.catchUp(ctx, merged.Before); err != nil {
 		return err
 	}
 	old := s.byKey[key]
-	if b == nil || !merged.Fresh || old == nil || !old.sameProperties(&b.info) || s.applied != first {
+	if b == nil || !merged.Fresh || old == nil || !old.sameProperties(&b.info) || s.applied != merged.Before {
 		return s.catchUp(ctx, merged.Newest)
 	}
 	fresh := &collection{set: b.places.Build(merged.Newest), shapes: &b.shapes, loadedAt: merged.Newest}

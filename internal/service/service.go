@@ -311,7 +311,7 @@ func (s *Service) applyToCollection(ctx context.Context, change *store.Change) e
 			return err
 		}
 		old := s.byKey[change.Collection]
-		if old != nil && old.sameProperties(&info) {
+		if old != nil && change.Op != store.Filled && old.sameProperties(&info) {
 			old.info.Store(&info)
 			fresh = old
 			return nil

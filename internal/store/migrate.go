@@ -104,6 +104,12 @@ var migrations = []*gormigrate.Migration{
 			version bigint NOT NULL
 		)`,
 	)},
+	{ID: "0006-fills", Migrate: statements(
+		// An import into an empty collection is one change to the collection: its
+		// features have the number of that change.
+		`ALTER TABLE changes DROP CONSTRAINT changes_op_check`,
+		`ALTER TABLE changes ADD CONSTRAINT changes_op_check CHECK (op IN ('create', 'replace', 'delete', 'fill'))`,
+	)},
 }
 
 func statements(all ...string) gormigrate.MigrateFunc {

@@ -133,7 +133,8 @@ type Merged struct {
 	Created, Replaced, Unchanged int
 	Repeated                     int    // whose id came again later
 	Newest                       uint64 // the number of the newest change
-	Fresh                        bool   // the collection was empty, and has now just what was gathered
+	Fresh                        bool   // the collection was empty, and was filled with just what was gathered
+	Before                       uint64 // the number of the newest change before
 }
 
 // Merge puts what was gathered into a collection, in one transaction: new features
@@ -158,15 +159,15 @@ func (st *Staging) Merge(ctx context.Context, collection int64, end func(Merged)
 	if !there {
 		return m, ErrNoCollection
 	}
+	m.Before, m.Newest = clock, clock
 	if m.Fresh, err = st.fill(ctx, tx, collection, clock); err != nil {
 		return m, fmt.Errorf("merging an import: %w", err)
 	}
 	if m.Fresh {
-		m.Created = int(st.rows)
+		m.Created, m.Newest = int(st.rows), clock+1
 	} else if err := st.merge(ctx, tx, collection, clock, &m); err != nil {
 		return m, fmt.Errorf("merging an import: %w", err)
 	}
-	m.Newest = clock + uint64(m.Created+m.Replaced)
 	if m.Newest > clock {
 		if _, err := tx.Exec(ctx, "UPDATE clock SET change = $1", m.Newest); err != nil {
 			return m, err
@@ -186,8 +187,8 @@ func (st *Staging) Merge(ctx context.Context, collection int64, end func(Merged)
 	return m, tx.Commit(ctx)
 }
 
-// fill puts what was gathered into a collection that is empty, and reports whether it
-// was, and whether no id came twice: otherwise it has done nothing.
+// fill puts what was gathered into a collection that is empty, as one change, and
+// reports whether it was empty and no id came twice: otherwise it has done nothing.
 func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock uint64) (done bool, err error) {
 	var there bool
 	if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM features WHERE collection_key = $1)", collection).Scan(&there); err != nil || there {
@@ -199,7 +200,7 @@ func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock 
 	}
 	defer func() { _ = attempt.Rollback(context.WithoutCancel(ctx)) }() // nothing where it was committed
 	_, err = attempt.Exec(ctx, fmt.Sprintf(`INSERT INTO features (collection_key, id, lon, lat, elevation, geometry, properties, change)
-		SELECT %d, id, lon, lat, elevation, geometry, properties, %d + row FROM pg_temp.staged`, collection, clock))
+		SELECT %d, id, lon, lat, elevation, geometry, properties, %d FROM pg_temp.staged`, collection, clock+1))
 	var taken *pgconn.PgError
 	if errors.As(err, &taken) && taken.Code == uniqueViolation {
 		return false, nil
@@ -207,8 +208,7 @@ func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock 
 	if err != nil {
 		return false, err
 	}
-	if _, err := attempt.Exec(ctx, fmt.Sprintf(`INSERT INTO changes (number, collection_key, feature_id, op, at)
-		SELECT %d + row, %d, id, 'create', now() FROM pg_temp.staged`, clock, collection)); err != nil {
+	if _, err := attempt.Exec(ctx, "INSERT INTO changes (number, collection_key, op, at) VALUES ($1, $2, $3, now())", clock+1, collection, Filled); err != nil {
 		return false, err
 	}
 	return true, attempt.Commit(ctx)
@@ -250,5 +250,6 @@ func (st *Staging) merge(ctx context.Context, tx pgx.Tx, collection int64, clock
 	}
 	m.Repeated = int(st.rows) - distinct
 	m.Unchanged = distinct - m.Created - m.Replaced
+	m.Newest = clock + uint64(m.Created+m.Replaced)
 	return nil
 }

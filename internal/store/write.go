@@ -19,6 +19,7 @@ const (
 	Created  Op = "create"
 	Replaced Op = "replace"
 	Deleted  Op = "delete"
+	Filled   Op = "fill" // put many features into a collection that was empty, in one change
 )
 
 // An EditKind says what an Edit asks for.
