@@ -309,7 +309,18 @@ func TestScreenshots(t *testing.T) {
 		{"style", "/data", 1280, 800, false, func(p *page) {
 			p.until("document.querySelector('#data-brindlemere')")
 			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => b.innerText.includes('Style')).click()")
-			p.until("document.querySelector('.editor idle-map')?.shadowRoot.querySelectorAll('ul button').length > 0")
+			p.until("document.querySelector('.editor idle-map')?.shadowRoot.querySelectorAll('ul button').length > 0 && document.querySelector('.editor .legend')")
+			eval[any](p, "document.querySelector('#data-brindlemere').scrollIntoView()")
+		}},
+		{"items", "/data", 1280, 800, false, func(p *page) {
+			p.until("document.querySelector('#data-brindlemere')")
+			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => b.innerText.includes('Items')).click()")
+			p.until("[...document.querySelectorAll('.items .sort')].some(b => b.innerText.includes('depth_m'))")
+			eval[any](p, "[...document.querySelectorAll('.items .sort')].find(b => b.innerText.includes('depth_m')).click()")
+			p.until("document.querySelector('.items [aria-sort=ascending]') && document.querySelector('.items .scroll').ariaBusy == 'false'")
+			eval[any](p, "document.querySelector('.items .scroll').scrollTo({ top: 9000 })")
+			p.until("document.querySelector('.items tr.row').ariaRowIndex > 200 && !document.querySelector('.items .wait')")
+			eval[any](p, "document.querySelector('#data-brindlemere').scrollIntoView()")
 		}},
 	} {
 		p := browse(t, shot.width, shot.height, "about:blank")
