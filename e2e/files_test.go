@@ -22,22 +22,8 @@ func TestFilesOnTheCommandLine(t *testing.T) {
 	if err := os.WriteFile(file, []byte(huts()), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	run := func(want int, args ...string) string {
-		t.Helper()
-		out, errs, status := command(t, nil, nil, append(args, "--server", service.url)...)
-		if status != want {
-			t.Fatalf("%v: status %d, want %d\n%s%s", args, status, want, out, errs)
-		}
-		return out + errs
-	}
-	contains := func(out string, all ...string) {
-		t.Helper()
-		for _, want := range all {
-			if !strings.Contains(out, want) {
-				t.Errorf("no %q in\n%s", want, out)
-			}
-		}
-	}
+	cli := &commands{t, service.url}
+	run, contains := cli.run, cli.contains
 	contains(run(0, "inspect", file), "read as csv", "latitude", "00100", "row 44: latitude", "row 42 is doubtful", "--fix skip_zero,swap_doubtful", "43 rows looked at: 42 can be imported")
 	contains(run(0, "import", file, "--into", "huts", "--fix", "swap_doubtful,skip_zero", "--type", "berths=text"), "The positions of 1 row were mended", "41 new")
 	back := filepath.Join(dir, "back.kml")

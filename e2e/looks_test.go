@@ -142,22 +142,8 @@ func TestLooksInTheConsole(t *testing.T) {
 func TestLooksOnTheCommandLine(t *testing.T) {
 	service := demo(t)
 	dir := t.TempDir()
-	run := func(want int, args ...string) string {
-		t.Helper()
-		out, errs, status := command(t, nil, nil, append(args, "--server", service.url)...)
-		if status != want {
-			t.Fatalf("%v: status %d, want %d\n%s%s", args, status, want, out, errs)
-		}
-		return out + errs
-	}
-	contains := func(out string, all ...string) {
-		t.Helper()
-		for _, want := range all {
-			if !strings.Contains(out, want) {
-				t.Errorf("no %q in\n%s", want, out)
-			}
-		}
-	}
+	cli := &commands{t, service.url}
+	run, contains := cli.run, cli.contains
 	write := func(name, text string) string {
 		t.Helper()
 		file := filepath.Join(dir, name)

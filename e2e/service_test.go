@@ -204,3 +204,29 @@ func databases(t *testing.T, data string) []string {
 	}
 	return found
 }
+
+// commands runs the command line against one service.
+type commands struct {
+	t      *testing.T
+	server string
+}
+
+// run runs a command that must end with the given status, and returns what it prints.
+func (c *commands) run(want int, args ...string) string {
+	c.t.Helper()
+	out, errs, status := command(c.t, nil, nil, append(args, "--server", c.server)...)
+	if status != want {
+		c.t.Fatalf("%v: status %d, want %d\n%s%s", args, status, want, out, errs)
+	}
+	return out + errs
+}
+
+// contains checks that all texts are in what a command prints.
+func (c *commands) contains(out string, all ...string) {
+	c.t.Helper()
+	for _, want := range all {
+		if !strings.Contains(out, want) {
+			c.t.Errorf("no %q in\n%s", want, out)
+		}
+	}
+}

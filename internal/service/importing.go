@@ -33,14 +33,14 @@ var ErrDismissed = errors.New("the import was dismissed; nothing of it was impor
 // write with whatever else is being written; those of a larger one are gathered in the
 // database. It is for one goroutine, but for what is atomic.
 type importing struct {
-	service *Service
-	into    *collection
-	record  store.Import
-	options ImportOptions
-	report  ImportReport
-	batch   []feature.Feature
-	staging *store.Staging // nil as long as the file is small
-	beside  *beside        // nil where the collection is not empty
+	service  *Service
+	into     *collection
+	record   store.Import
+	options  ImportOptions
+	report   ImportReport
+	batch    []feature.Feature
+	staging  *store.Staging // nil as long as the file is small
+	prepared *prepared      // nil where the collection is not empty
 
 	rejected      []formats.RowError // not written yet
 	rejectedBytes int                // of their sources
@@ -48,6 +48,7 @@ type importing struct {
 
 	file      atomic.Pointer[formats.File] // nil until its format is known
 	bytesRead atomic.Int64
+	bytesAll  atomic.Int64 // of the file, once it has arrived; 0 before
 	rowsRead  atomic.Int64
 	cancel    context.CancelCauseFunc // ends it
 	noted     bool                    // how it ended is in the database already
@@ -173,7 +174,7 @@ func (i *importing) read(ctx context.Context, r io.Reader) error {
 	}
 	i.file.Store(rows)
 	names := rows.Names() // before the rows, which take them along
-	i.beside = i.service.newBeside(i.into, names)
+	i.prepared = i.service.newPrepared(i.into, names)
 	for {
 		row, err := rows.Next()
 		var bad *formats.RowError
@@ -247,7 +248,7 @@ func (i *importing) stage(ctx context.Context) (err error) {
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		if i.staging, err = i.service.store.Stage(ctx, i.beside.add); err != nil {
+		if i.staging, err = i.service.store.Stage(ctx, i.prepared.add); err != nil {
 			<-i.service.imports
 			return err
 		}
@@ -292,7 +293,7 @@ func (i *importing) finish(ctx context.Context) error {
 		return explain(err, i.record.Collection, "")
 	}
 	i.noted = true
-	if err := i.service.applyImport(context.WithoutCancel(ctx), i.record.CollectionKey, &merged, i.beside); err != nil {
+	if err := i.service.applyImport(context.WithoutCancel(ctx), i.record.CollectionKey, &merged, i.prepared); err != nil {
 		// It is committed, so it has not failed; what is in memory catches up as soon as
 		// the database can be read.
 		i.service.log.Error("a committed import is not in memory yet", "error", err)

@@ -69,8 +69,7 @@ func (s *Service) StartImport(ctx context.Context, collection string, r io.Reade
 		return Import{}, err
 	}
 	stop()
-	size := i.bytesRead.Swap(0)
-	i.record.BytesTotal = &size
+	i.bytesAll.Store(i.bytesRead.Swap(0))
 	if !s.own(func(running context.Context) {
 		defer func() { <-s.waiting }()
 		defer file.Close()
@@ -130,6 +129,7 @@ func (s *Service) describeImport(row *store.Import) Import {
 		i.EndedAt = &row.TouchedAt
 	}
 	if running, here := s.underway.Load(row.ID); here {
+		i.BytesTotal = max(i.BytesTotal, running.(*importing).bytesAll.Load())
 		p := running.(*importing).progress()
 		i.BytesRead, i.Rows, i.Format = p.BytesRead, p.RowsRead, formats.Format(p.Format)
 		if i.Rows > 0 {

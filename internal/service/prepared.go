@@ -11,55 +11,55 @@ import (
 	"idlebeacon/internal/store"
 )
 
-// A beside is the contents of an empty collection as a large import will make them,
-// put together while the file is being read. A nil one does nothing.
-type beside struct {
+// A prepared is the contents of an empty collection as a large import will make them,
+// put together while the file is being read. A nil one takes nothing.
+type prepared struct {
 	info   store.Collection // as it will be when the import is over
 	places places.Builder
 	shapes shapes.Set
 }
 
-// newBeside returns one for a file with the given property names, or nil where the
+// newPrepared returns one for a file with the given property names, or nil where the
 // collection has something in it already.
-func (s *Service) newBeside(c *collection, names []string) *beside {
+func (s *Service) newPrepared(c *collection, names []string) *prepared {
 	if !c.empty() {
 		return nil
 	}
-	b := &beside{info: *c.info.Load()}
+	p := &prepared{info: *c.info.Load()}
 	if name, category, guessed := guessedProperties(c, names); guessed {
-		b.info.NameProperty, b.info.CategoryProperty = name, category
+		p.info.NameProperty, p.info.CategoryProperty = name, category
 	}
-	return b
+	return p
 }
 
 func (c *collection) empty() bool {
 	return c.set.Snapshot().Len() == 0 && c.shapes.Snapshot().Len() == 0
 }
 
-func (b *beside) add(features []feature.Feature) {
-	if b == nil {
+func (p *prepared) add(features []feature.Feature) {
+	if p == nil {
 		return
 	}
 	for i := range features {
 		if f := &features[i]; f.Shape == nil {
-			b.places.Add(b.info.RowOf(f))
+			p.places.Add(p.info.RowOf(f))
 		} else {
-			b.shapes.Put(b.info.ShapeOf(f))
+			p.shapes.Put(p.info.ShapeOf(f))
 		}
 	}
 }
 
 // applyImport brings the places up to an import that has just been committed. The
 // caller has held applying since before.
-func (s *Service) applyImport(ctx context.Context, key int64, merged *store.Merged, b *beside) error {
+func (s *Service) applyImport(ctx context.Context, key int64, merged *store.Merged, p *prepared) error {
 	if err := s.catchUp(ctx, merged.Before); err != nil {
 		return err
 	}
 	old := s.byKey[key]
-	if b == nil || !merged.Fresh || old == nil || !old.sameProperties(&b.info) || s.applied != merged.Before {
+	if p == nil || !merged.Fresh || old == nil || !old.sameProperties(&p.info) || s.applied != merged.Before {
 		return s.catchUp(ctx, merged.Newest)
 	}
-	fresh := &collection{set: b.places.Build(merged.Newest), shapes: &b.shapes, loadedAt: merged.Newest}
+	fresh := &collection{set: p.places.Build(merged.Newest), shapes: &p.shapes, loadedAt: merged.Newest}
 	fresh.shapes.Publish(merged.Newest)
 	fresh.info.Store(old.info.Load())
 	now := time.Now()
