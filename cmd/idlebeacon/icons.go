@@ -9,6 +9,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
+
+	"idlebeacon/client"
 )
 
 func iconsCommand() *cobra.Command {
@@ -21,35 +23,33 @@ func iconsCommand() *cobra.Command {
 	r.flags(cmd)
 	cmd.Flags().BoolVar(&own, "own", false, "only those that are not built in")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		list, err := c.Icons(cmd.Context())
-		if err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(list)
-		}
-		t := newTable("Icon", "Kind", "Size")
-		var builtIn []string
-		for _, i := range list.Icons {
-			if i.BuiltIn {
-				builtIn = append(builtIn, i.Name)
-				continue
+		return r.with(func(c *client.Client) error {
+			list, err := c.Icons(cmd.Context())
+			if err != nil {
+				return err
 			}
-			t.AppendRow(table.Row{i.Name, strings.TrimSuffix(strings.TrimPrefix(i.MediaType, "image/"), "+xml"), fmt.Sprintf("%v x %v", i.Width, i.Height)})
-		}
-		if t.Length() > 0 {
-			t.Render()
-		} else {
-			fmt.Println("None but the built-in ones. Bring your own with 'idlebeacon icons add FILE'.")
-		}
-		if !own {
-			fmt.Printf("Built in: %s.\n", strings.Join(builtIn, ", "))
-		}
-		return nil
+			if r.json {
+				return printJSON(list)
+			}
+			t := newTable("Icon", "Kind", "Size")
+			var builtIn []string
+			for _, i := range list.Icons {
+				if i.BuiltIn {
+					builtIn = append(builtIn, i.Name)
+					continue
+				}
+				t.AppendRow(table.Row{i.Name, strings.TrimSuffix(strings.TrimPrefix(i.MediaType, "image/"), "+xml"), fmt.Sprintf("%v x %v", i.Width, i.Height)})
+			}
+			if t.Length() > 0 {
+				t.Render()
+			} else {
+				fmt.Println("None but the built-in ones. Bring your own with 'idlebeacon icons add FILE'.")
+			}
+			if !own {
+				fmt.Printf("Built in: %s.\n", strings.Join(builtIn, ", "))
+			}
+			return nil
+		})
 	}
 	cmd.AddCommand(iconsAddCommand(), iconsDeleteCommand(), iconsSpriteCommand())
 	return cmd
@@ -75,22 +75,20 @@ takes the colour that shows on the look's own.`,
 		if name == "" {
 			name = strings.ToLower(strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])))
 		}
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		i, err := c.SetIcon(cmd.Context(), name, file)
-		if err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(i)
-		}
-		fmt.Printf("Icon %s is there, %v by %v.\n", i.Name, i.Width, i.Height)
-		if len(i.Removed) > 0 {
-			fmt.Printf("What has no place in an icon was left out: %s.\n", strings.Join(i.Removed, ", "))
-		}
-		return nil
+		return r.with(func(c *client.Client) error {
+			i, err := c.SetIcon(cmd.Context(), name, file)
+			if err != nil {
+				return err
+			}
+			if r.json {
+				return printJSON(i)
+			}
+			fmt.Printf("Icon %s is there, %v by %v.\n", i.Name, i.Width, i.Height)
+			if len(i.Removed) > 0 {
+				fmt.Printf("What has no place in an icon was left out: %s.\n", strings.Join(i.Removed, ", "))
+			}
+			return nil
+		})
 	}
 	return cmd
 }
@@ -100,18 +98,16 @@ func iconsDeleteCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "delete NAME", Short: "Delete an icon that no style names", Args: exactly(1)}
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		if err := c.DeleteIcon(cmd.Context(), args[0]); err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(map[string]string{"deleted": args[0]})
-		}
-		fmt.Printf("Icon %s is deleted.\n", args[0])
-		return nil
+		return r.with(func(c *client.Client) error {
+			if err := c.DeleteIcon(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			if r.json {
+				return printJSON(map[string]string{"deleted": args[0]})
+			}
+			fmt.Printf("Icon %s is deleted.\n", args[0])
+			return nil
+		})
 	}
 	return cmd
 }
@@ -124,11 +120,9 @@ func iconsSpriteCommand() *cobra.Command {
 	}
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		return r.download(args[0], "all icons", func(w io.Writer) error { return c.Sprite(cmd.Context(), w) })
+		return r.with(func(c *client.Client) error {
+			return r.download(args[0], "all icons", func(w io.Writer) error { return c.Sprite(cmd.Context(), w) })
+		})
 	}
 	return cmd
 }

@@ -26,37 +26,35 @@ func importsCommand() *cobra.Command {
 	cmd.Flags().StringVar(&before, "before", "", "only imports that began before the one with this id")
 	cmd.Flags().IntVar(&limit, "limit", 20, "how many, at most 100")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		list, err := c.Imports(cmd.Context(), collection, before, limit)
-		if err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(list)
-		}
-		if len(list.Imports) == 0 {
-			fmt.Println("No imports.")
+		return r.with(func(c *client.Client) error {
+			list, err := c.Imports(cmd.Context(), collection, before, limit)
+			if err != nil {
+				return err
+			}
+			if r.json {
+				return printJSON(list)
+			}
+			if len(list.Imports) == 0 {
+				fmt.Println("No imports.")
+				return nil
+			}
+			t := newTable("Import", "Into", "File", "Begun", "Status", "Rows", "Rejected")
+			numeric(t, 6, 7)
+			for _, i := range list.Imports {
+				rejected := any("")
+				if i.Report != nil {
+					rejected = i.Report.Rejected
+				}
+				t.AppendRow(table.Row{i.ID, i.Collection, short(i.FileName, 30), i.StartedAt.Local().Format(time.DateTime), statusOf(&i), i.Rows, rejected})
+			}
+			t.Render()
+			for _, l := range list.Links {
+				if l.Rel == "next" {
+					fmt.Printf("There are more: --before %s\n", list.Imports[len(list.Imports)-1].ID)
+				}
+			}
 			return nil
-		}
-		t := newTable("Import", "Into", "File", "Begun", "Status", "Rows", "Rejected")
-		numeric(t, 6, 7)
-		for _, i := range list.Imports {
-			rejected := any("")
-			if i.Report != nil {
-				rejected = i.Report.Rejected
-			}
-			t.AppendRow(table.Row{i.ID, i.Collection, short(i.FileName, 30), i.StartedAt.Local().Format(time.DateTime), statusOf(&i), i.Rows, rejected})
-		}
-		t.Render()
-		for _, l := range list.Links {
-			if l.Rel == "next" {
-				fmt.Printf("There are more: --before %s\n", list.Imports[len(list.Imports)-1].ID)
-			}
-		}
-		return nil
+		})
 	}
 	cmd.AddCommand(importsShowCommand(), importsDismissCommand(), importsRejectedCommand())
 	return cmd
@@ -75,27 +73,25 @@ func importsShowCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "show IMPORT", Short: "Show how far an import is, or what became of it", Args: exactly(1)}
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		i, err := c.ImportByID(cmd.Context(), args[0])
-		if err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(i)
-		}
-		fmt.Printf("%s into %s: %s.\n", orFile(i.FileName), i.Collection, statusOf(&i))
-		switch {
-		case i.Problem != "":
-			fmt.Printf("%s.\n", i.Problem)
-		case i.Report != nil && i.Status == "successful":
-			printReport(*i.Report, i.Collection)
-		default:
-			fmt.Printf("%s read.\n", count(int(i.Rows), "row", "rows"))
-		}
-		return nil
+		return r.with(func(c *client.Client) error {
+			i, err := c.ImportByID(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if r.json {
+				return printJSON(i)
+			}
+			fmt.Printf("%s into %s: %s.\n", orFile(i.FileName), i.Collection, statusOf(&i))
+			switch {
+			case i.Problem != "":
+				fmt.Printf("%s.\n", i.Problem)
+			case i.Report != nil && i.Status == "successful":
+				printReport(*i.Report, i.Collection)
+			default:
+				fmt.Printf("%s read.\n", count(int(i.Rows), "row", "rows"))
+			}
+			return nil
+		})
 	}
 	return cmd
 }
@@ -112,18 +108,16 @@ func importsDismissCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "dismiss IMPORT", Short: "Call an import off, or forget one that is over", Args: exactly(1)}
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		if err := c.DismissImport(cmd.Context(), args[0]); err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(map[string]string{"dismissed": args[0]})
-		}
-		fmt.Printf("Import %s is dismissed.\n", args[0])
-		return nil
+		return r.with(func(c *client.Client) error {
+			if err := c.DismissImport(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			if r.json {
+				return printJSON(map[string]string{"dismissed": args[0]})
+			}
+			fmt.Printf("Import %s is dismissed.\n", args[0])
+			return nil
+		})
 	}
 	return cmd
 }
@@ -138,11 +132,9 @@ FILE may be - for standard output.`,
 	}
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		return r.download(args[1], "the rejected rows", func(w io.Writer) error { return c.Rejected(cmd.Context(), args[0], w) })
+		return r.with(func(c *client.Client) error {
+			return r.download(args[1], "the rejected rows", func(w io.Writer) error { return c.Rejected(cmd.Context(), args[0], w) })
+		})
 	}
 	return cmd
 }

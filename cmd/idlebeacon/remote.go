@@ -37,11 +37,18 @@ func (r *remote) client() (*client.Client, error) {
 // explain says what to do about a service that does not answer.
 func (r *remote) explain(err error) error {
 	var answered *client.Error
-	if err == nil || errors.As(err, &answered) || errors.Is(err, context.Canceled) {
+	var bad *usageError
+	var explained *unreachable
+	if err == nil || errors.As(err, &answered) || errors.As(err, &bad) || errors.As(err, &explained) || errors.Is(err, context.Canceled) {
 		return err
 	}
-	return fmt.Errorf("%w\nIs the service running? Start it with 'idlebeacon serve' or 'idlebeacon demo', or name another with --server", err)
+	return &unreachable{fmt.Errorf("%w\nIs the service running? Start it with 'idlebeacon serve' or 'idlebeacon demo', or name another with --server", err)}
 }
+
+// An unreachable error says already what to do about it.
+type unreachable struct{ error }
+
+func (e *unreachable) Unwrap() error { return e.error }
 
 // collection returns the id that was asked for or, without one, that of the only
 // collection there is, or the only one that has places.
@@ -71,18 +78,25 @@ func (r *remote) collection(ctx context.Context, c *client.Client, asked string)
 	return "", &usageError{fmt.Errorf("say which collection with --collection: there are %s", strings.Join(ids, ", "))}
 }
 
-// on runs f with a client and the id of the collection that was asked for or is meant,
-// and explains its error.
-func (r *remote) on(cmd *cobra.Command, asked string, f func(c *client.Client, collection string) error) error {
+// with runs f with a client, and explains its error.
+func (r *remote) with(f func(c *client.Client) error) error {
 	c, err := r.client()
 	if err != nil {
 		return err
 	}
-	collection, err := r.collection(cmd.Context(), c, asked)
-	if err != nil {
-		return err
-	}
-	return r.explain(f(c, collection))
+	return r.explain(f(c))
+}
+
+// on runs f with a client and the id of the collection that was asked for or is meant,
+// and explains its error.
+func (r *remote) on(cmd *cobra.Command, asked string, f func(c *client.Client, collection string) error) error {
+	return r.with(func(c *client.Client) error {
+		collection, err := r.collection(cmd.Context(), c, asked)
+		if err != nil {
+			return err
+		}
+		return f(c, collection)
+	})
 }
 
 func printJSON(v any) error {
