@@ -383,7 +383,7 @@ export class IdleMap extends HTMLElement {
     this.outline.draw(context, this.camera, paint)
     for (const { placed, at, opacity } of this.frames()) {
       context.globalAlpha = opacity
-      this.painter.draw(context, placed, at, paint, density, raised.has(keyOf(placed)))
+      this.painter.draw(context, placed, at, paint, density, raised.size > 0 && raised.has(keyOf(placed)))
     }
     context.globalAlpha = 1
     if (this.change.running) this.redraw()

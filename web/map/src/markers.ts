@@ -66,6 +66,8 @@ const plateMargin = 5 // around the picture of a plate
 const badgeHeight = 28
 const badgeRound = 6
 const barHeight = 5
+const badgeMargin = 2 // around the picture of a badge
+const mostBadges = 4000 // pictures that are kept by what they show
 
 /** The frame of a marker on the screen about its spot. */
 export interface Frame {
@@ -85,17 +87,24 @@ export function liftOf(m: Marker): number {
   return m.kind === 'shape' ? 4 : m.kind === 'cluster' ? badgeHeight / 2 : plateOf(m) + foot
 }
 
-/** MarkerPainter draws markers, keeping pictures of plates so that thousands cost little. */
+/** MarkerPainter draws markers, keeping pictures of plates and badges so that thousands cost little. */
 export class MarkerPainter {
-  private readonly plates = new Map<string, HTMLCanvasElement>()
+  // By what they are pictures of, and not by a text that says it: such a text, made for each marker in each frame, costs
+  // more than the drawing.
+  private plates = new WeakMap<Look, Map<number, HTMLCanvasElement>>() // by the width of the plate
+  private badges = new WeakMap<PlacedMarker, HTMLCanvasElement>()
+  private readonly sameBadges = new Map<string, HTMLCanvasElement>() // by what they show: markers are fetched again and again
+  private density = 0 // of the pictures, device pixels to a CSS pixel
   private readonly shapes = new Map<string, HTMLImageElement>()
   private readonly widths = new Map<string, number>()
 
   constructor(private readonly onLoad: () => void) {}
 
-  /** Forgets pictures, as when the colours or the density of the screen change. */
+  /** Forgets pictures, as when the colours change. */
   reset(): void {
-    this.plates.clear()
+    this.plates = new WeakMap()
+    this.badges = new WeakMap()
+    this.sameBadges.clear()
   }
 
   frame(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint): Frame {
@@ -108,8 +117,10 @@ export class MarkerPainter {
   }
 
   draw(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint, paint: Paint, density: number, raised: boolean): void {
+    if (density !== this.density) this.reset()
+    this.density = density
     if (p.marker.count === 1) this.drawPlace(context, p.look, plateOf(p.marker), at, paint, density)
-    else this.drawCluster(context, p, at, paint)
+    else this.drawCluster(context, p, at, paint, density)
     if (raised) {
       const f = this.frame(context, p, at)
       context.strokeStyle = paint.focus
@@ -129,8 +140,8 @@ export class MarkerPainter {
 
   /** The picture of a plate on its foot, or null until its shape is there. */
   private plate(look: Look, plate: number, paint: Paint, density: number): HTMLCanvasElement | null {
-    const key = `${plate} ${look.colour} ${look.shape} ${paint.paper} ${density}`
-    const known = this.plates.get(key)
+    const sizes = this.plates.get(look) ?? new Map<number, HTMLCanvasElement>()
+    const known = sizes.get(plate)
     if (known) return known
     const shape = this.shape(look)
     if (!shape) return null
@@ -154,7 +165,7 @@ export class MarkerPainter {
     c.fill(outline)
     const inset = plate * 0.2
     c.drawImage(shape, inset, inset, plate - 2 * inset, plate - 2 * inset)
-    this.plates.set(key, canvas)
+    this.plates.set(look, sizes.set(plate, canvas))
     return canvas
   }
 
@@ -169,31 +180,50 @@ export class MarkerPainter {
     return null
   }
 
-  private drawCluster(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint, paint: Paint): void {
-    const text = countText(p.marker.count)
+  private drawCluster(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint, paint: Paint, density: number): void {
     const { left, top, width, height } = this.frame(context, p, at)
-    context.beginPath()
-    context.roundRect(left, top, width, height, badgeRound)
-    context.fillStyle = paint.paper
-    context.fill()
-    context.strokeStyle = paint.edge
-    context.lineWidth = 1
-    context.stroke()
-    context.fillStyle = paint.ink
-    context.font = badgeFont
-    context.textAlign = 'center'
-    context.textBaseline = 'middle'
-    context.fillText(text, at.x, top + (height - barHeight - 3) / 2 + 1.5)
-    context.textAlign = 'start'
-    context.textBaseline = 'alphabetic'
-    const inner = width - 8
-    let x = left + 4
-    for (const [category, count] of p.marker.tally) {
-      const share = (inner * count) / p.marker.count
-      context.fillStyle = p.looks.of(category).colour
-      context.fillRect(x, top + height - barHeight - 3, share, barHeight)
-      x += share
+    // Whole device pixels keep the picture as sharp as it was drawn.
+    const whole = (v: number) => Math.round(v * density) / density
+    const picture = this.badges.get(p) ?? this.badge(p, width, paint, density)
+    if (!picture) return
+    this.badges.set(p, picture)
+    context.drawImage(picture, whole(left) - badgeMargin, whole(top) - badgeMargin, width + 2 * badgeMargin, height + 2 * badgeMargin)
+  }
+
+  /** The picture of a badge. Thousands of texts and bars in each frame would cost far more than their pictures. */
+  private badge(p: PlacedMarker, width: number, paint: Paint, density: number): HTMLCanvasElement | null {
+    const shares = p.marker.tally.map(([category, count]) => ({ colour: p.looks.of(category).colour, width: ((width - 8) * count) / p.marker.count }))
+    const key = `${countText(p.marker.count)} ${shares.map((s) => `${s.colour}${s.width.toFixed(1)}`).join(' ')}`
+    const same = this.sameBadges.get(key)
+    if (same) return same
+    const canvas = document.createElement('canvas')
+    canvas.width = Math.ceil((width + 2 * badgeMargin) * density)
+    canvas.height = Math.ceil((badgeHeight + 2 * badgeMargin) * density)
+    const c = canvas.getContext('2d')
+    if (!c) return null
+    c.scale(density, density)
+    c.translate(badgeMargin, badgeMargin)
+    c.beginPath()
+    c.roundRect(0, 0, width, badgeHeight, badgeRound)
+    c.fillStyle = paint.paper
+    c.fill()
+    c.strokeStyle = paint.edge
+    c.lineWidth = 1
+    c.stroke()
+    c.fillStyle = paint.ink
+    c.font = badgeFont
+    c.textAlign = 'center'
+    c.textBaseline = 'middle'
+    c.fillText(countText(p.marker.count), width / 2, (badgeHeight - barHeight - 3) / 2 + 1.5)
+    let x = 4
+    for (const share of shares) {
+      c.fillStyle = share.colour
+      c.fillRect(x, badgeHeight - barHeight - 3, share.width, barHeight)
+      x += share.width
     }
+    if (this.sameBadges.size >= mostBadges) this.sameBadges.clear()
+    this.sameBadges.set(key, canvas)
+    return canvas
   }
 
   /** Writes names beside places, those that do not run into what is there already. */
