@@ -129,7 +129,7 @@ func printLegend(l api.Legend) {
 	numeric(t, 5, 6)
 	for _, e := range l.Entries {
 		row := table.Row{e.Kind, short(e.Label, 50), e.Icon, e.Colour, "", ""}
-		if e.Kind == "category" {
+		if e.Kind == "category" || e.Kind == "rule" && e.Count > 0 {
 			row[4] = e.Count
 		}
 		if e.Pixels > 0 {
@@ -142,6 +142,6 @@ func printLegend(l api.Legend) {
 		fmt.Printf("Without a look of their own: %s.\n", strings.Join(l.Unstyled, ", "))
 	}
 	if len(l.Unused) > 0 {
-		fmt.Printf("With a look, but not in the data: %s.\n", strings.Join(l.Unused, ", "))
+		fmt.Printf("With a look, but without data: %s.\n", strings.Join(l.Unused, ", "))
 	}
 }

@@ -57,7 +57,7 @@ func (h *server) legend(w http.ResponseWriter, r *http.Request) error {
 	if q.err != nil {
 		return q.err
 	}
-	l, err := h.service.Legend(pathValue(r, "collection"), q.text("style"))
+	l, err := h.service.Legend(r.Context(), pathValue(r, "collection"), q.text("style"))
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/store"
@@ -74,6 +75,10 @@ func (c *collection) resolve(s *style.Style) (*style.Resolved, error) {
 		return numbers
 	})
 }
+
+// countedRules is of how many rules a legend tells how many features meet them. The
+// collection keeps a selection for each, and there is room for some more.
+const countedRules = 12
 
 // keptDrafts is how many styles that are being tried are kept resolved.
 const keptDrafts = 8
@@ -164,7 +169,7 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte) (
 
 // Legend returns the key to how a collection is drawn, or would be by a draft of a
 // style, "" for none.
-func (s *Service) Legend(collection, draft string) (style.Legend, error) {
+func (s *Service) Legend(ctx context.Context, collection, draft string) (style.Legend, error) {
 	c, err := s.collection(collection)
 	if err != nil {
 		return style.Legend{}, err
@@ -177,7 +182,18 @@ func (s *Service) Legend(collection, draft string) (style.Legend, error) {
 	for _, count := range c.describe().Categories {
 		counts = append(counts, style.Count{Category: count.Category, Count: count.Count})
 	}
-	return known.resolved.Legend(counts), nil
+	conditions := known.resolved.Conditions()
+	meeting := make([]int, min(len(conditions), countedRules))
+	for i := range meeting {
+		met, err := s.CategoryCounts(ctx, collection, places.Selection{Filter: conditions[i]})
+		if err != nil {
+			return style.Legend{}, err
+		}
+		for _, c := range met {
+			meeting[i] += c.Count
+		}
+	}
+	return known.resolved.Legend(counts, meeting), nil
 }
 
 // drawing returns a function that tells what the data of a shape make of its look. It

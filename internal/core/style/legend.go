@@ -13,7 +13,8 @@ import (
 type Legend struct {
 	Entries []Entry `json:"entries"`
 	// Unstyled are the categories in the data that have no look of their own, and
-	// Unused those that have one but are not in the data.
+	// Unused those that have one but are not in the data, and the rules that nothing
+	// meets.
 	Unstyled []string `json:"unstyled"`
 	Unused   []string `json:"unused"`
 }
@@ -26,7 +27,7 @@ type Entry struct {
 	Colour string  `json:"colour,omitempty"`
 	Value  string  `json:"value,omitempty"`  // of a category
 	When   string  `json:"when,omitempty"`   // of a rule, size or shade: the condition that what it stands for meets
-	Count  int     `json:"count,omitempty"`  // of a category: how many features have it
+	Count  int     `json:"count,omitempty"`  // how many features have a category, or meet the condition of a rule
 	Number float64 `json:"number,omitempty"` // of a size: an example
 	Pixels float64 `json:"pixels,omitempty"` // and how large it is drawn
 	Metres float64 `json:"metres,omitempty"` // of a circle that is the same for all: its radius
@@ -57,12 +58,20 @@ func (s *Style) filled(l Look) Look {
 	}
 }
 
-// Legend returns the key for data with the given categories, in their order.
-func (r *Resolved) Legend(counts []Count) Legend {
+// Legend returns the key for data with the given categories, in their order. meeting
+// says how many features meet the conditions of the first rules; of further rules that
+// is not told.
+func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 	l := Legend{Entries: []Entry{}, Unstyled: []string{}, Unused: []string{}}
-	for _, rule := range r.Rules {
+	for i, rule := range r.Rules {
 		look := r.filled(rule.Look)
-		l.Entries = append(l.Entries, Entry{Kind: "rule", Label: cmp.Or(rule.Label, rule.When), Icon: look.Icon, Colour: look.Colour, When: rule.When, Line: look.Line, Fill: look.Fill})
+		e := Entry{Kind: "rule", Label: cmp.Or(rule.Label, rule.When), Icon: look.Icon, Colour: look.Colour, When: rule.When, Line: look.Line, Fill: look.Fill}
+		if i < len(meeting) {
+			if e.Count = meeting[i]; e.Count == 0 {
+				l.Unused = append(l.Unused, e.Label)
+			}
+		}
+		l.Entries = append(l.Entries, e)
 	}
 	there := map[string]int{}
 	for _, c := range counts {

@@ -130,6 +130,9 @@ func (r *Resolved) shade(numbers []float64) {
 // category.
 func (r *Resolved) Properties() []string { return r.properties }
 
+// Conditions returns the conditions of the rules.
+func (r *Resolved) Conditions() []*filter.Filter { return r.rules }
+
 // Fingerprint returns a number that is the same for resolved styles that draw alike,
 // in every process.
 func (r *Resolved) Fingerprint() uint64 {

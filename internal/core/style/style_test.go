@@ -202,7 +202,7 @@ func TestShades(t *testing.T) {
 					}
 				}
 			}
-			if entries := resolved.Legend(nil).Entries; len(entries) == 0 || len(entries) > 9 {
+			if entries := resolved.Legend(nil, nil).Entries; len(entries) == 0 || len(entries) > 9 {
 				t.Errorf("%+v: legend %+v", h, entries)
 			}
 		}
@@ -239,19 +239,19 @@ func TestLegend(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	l := r.Legend([]Count{{"", 3}, {"mooring", 7}, {"slipway", 2}})
+	l := r.Legend([]Count{{"", 3}, {"mooring", 7}, {"slipway", 2}}, []int{4, 0})
 	var lines []string
 	for _, e := range l.Entries {
 		lines = append(lines, strings.TrimSpace(fmt.Sprint(e.Kind, " ", e.Label, " ", e.Icon, " ", e.Count, " ", e.Pixels)))
 	}
 	want := []string{
-		"rule Closed ban 0 0", "rule berths > 9 circle 0 0", "category Moorings anchor 7 0", "category without category circle 3 0", "category slipway circle 2 0",
+		"rule Closed ban 4 0", "rule berths > 9 circle 0 0", "category Moorings anchor 7 0", "category without category circle 3 0", "category slipway circle 2 0",
 		"size berths 10 0 23", "size berths 20  0 25.3",
 	}
 	if len(lines) < 8 || !slices.Equal(lines[:5], want[:5]) {
 		t.Errorf("entries\n%s\nwant\n%s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
 	}
-	if !slices.Equal(l.Unstyled, []string{"slipway"}) || !slices.Equal(l.Unused, []string{"hut"}) {
+	if !slices.Equal(l.Unstyled, []string{"slipway"}) || !slices.Equal(l.Unused, []string{"berths > 9", "hut"}) {
 		t.Errorf("unstyled %q, unused %q", l.Unstyled, l.Unused)
 	}
 	for _, c := range []struct{ low, high float64 }{{0, 6}, {0, 100}, {0, 0.37}, {-5, -1}, {3, 3.1}} {
@@ -281,7 +281,7 @@ func FuzzParse(f *testing.F) {
 			of[i] = filter.NumberValue(float64(i))
 		}
 		r.Draw(of)
-		r.Legend([]Count{{"a", 1}})
+		r.Legend([]Count{{"a", 1}}, nil)
 	})
 }
 
@@ -307,7 +307,7 @@ func TestLegendConditionsPart(t *testing.T) {
 		}
 		for _, v := range append(numbers, 0, 1e9, -1e9) {
 			met := map[string]int{}
-			for _, e := range resolved.Legend(nil).Entries {
+			for _, e := range resolved.Legend(nil, nil).Entries {
 				f, err := filter.Parse(e.When)
 				if err != nil {
 					t.Fatalf("%q: %v", e.When, err)

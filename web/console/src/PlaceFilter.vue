@@ -108,6 +108,7 @@ onUnmounted(() => {
         <button v-if="e.when" type="button" :aria-pressed="!chosen.filter || only(e.when)" :title="`Show only: ${e.when}`" @click="showOnly(e.when)">
           <LegendMark :entry="e" :lines="collection.places === 0" />
           <span class="what">{{ e.label }}</span>
+          <span v-if="e.count" class="count">{{ number(e.count) }}</span>
         </button>
         <span v-else class="entry">
           <LegendMark :entry="e" />

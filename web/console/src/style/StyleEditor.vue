@@ -190,7 +190,7 @@ const list = (names: readonly string[]) => names.slice(0, 12).join(', ') + (name
           <li v-for="e in legend.entries" :key="e.kind + e.label"><LegendMark :entry="e" :lines="collection.places === 0" /> {{ e.label }}</li>
         </ul>
         <p v-if="legend && legend.unstyled.length > 0" role="status">Without a look of their own: {{ list(legend.unstyled) }}</p>
-        <p v-if="legend && legend.unused.length > 0" role="status">Not in the data: {{ list(legend.unused) }}</p>
+        <p v-if="legend && legend.unused.length > 0" role="status">Without data: {{ list(legend.unused) }}</p>
       </div>
     </div>
     <div class="actions">
