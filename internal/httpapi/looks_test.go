@@ -84,6 +84,7 @@ func TestPopups(t *testing.T) {
 	f.want(200, `"when":"swing \u003e= 10"`, "GET", "/api/collections/c/legend?"+draft, "")
 	f.want(200, `"metres":7`, "GET", "/api/collections/c/legend?"+draft, "")
 	f.want(200, `"title":"\u003cp`, "GET", "/api/collections/c/items/a/popup?"+draft, "")
+	f.want(200, `"unused":["Sunk"]`, "GET", "/api/collections/c/legend?style="+url.QueryEscape(`{"rules":[{"when":"swing > 9","label":"Wide"},{"when":"sunk = TRUE","label":"Sunk"}]}`), "")
 	f.want(400, "style: size.property", "GET", "/api/collections/c/shapes?bbox=0,0,3,3&zoom=8&style="+url.QueryEscape(`{"size":{}}`), "")
 	f.want(200, `"radius":30`, "GET", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8", "")
 }
