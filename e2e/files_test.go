@@ -111,9 +111,14 @@ func TestAKilledImportLeavesNothing(t *testing.T) {
 	}
 
 	p = start(t, data, "serve")
-	found, err := connect(t, p.url).Collection(t.Context(), "c")
+	c = connect(t, p.url)
+	found, err := c.Collection(t.Context(), "c")
 	if err != nil || found.Count != 0 {
 		t.Errorf("%d items are there, %v", found.Count, err)
 	}
+	polltest.Until(t, "the import is told as failed", func() bool {
+		list, err := c.Imports(t.Context(), "c", "", 1)
+		return err == nil && len(list.Imports) == 1 && list.Imports[0].Status == "failed" && strings.Contains(list.Imports[0].Problem, "import the file again")
+	})
 	p.stop(t)
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -178,6 +179,42 @@ func TestDismissing(t *testing.T) {
 	if err := s.DismissImport(t.Context(), "none"); !errors.As(err, &missing) {
 		t.Errorf("dismissing what is not there: %v", err)
 	}
+}
+
+// TestTooManyImports starts as many imports in the background as may be, and one more.
+func TestTooManyImports(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	files := make([]*stalled, maxWaiting)
+	var ended sync.WaitGroup
+	for i := range files {
+		files[i] = stall("id,lat,lon\n")
+		ended.Go(func() {
+			if _, err := s.StartImport(t.Context(), "c", files[i], ImportOptions{}); !errors.Is(err, ErrDismissed) {
+				t.Errorf("a stalled import: %v", err)
+			}
+		})
+	}
+	var all []Import
+	polltest.Until(t, "all are under way", func() bool {
+		var err error
+		all, _, err = s.Imports(t.Context(), "", "", MaxImports)
+		return err == nil && len(all) == maxWaiting
+	})
+	if _, err := s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\n"), ImportOptions{}); !errors.Is(err, ErrBusy) {
+		t.Errorf("one more: %v", err)
+	}
+	for _, i := range all {
+		if err := s.DismissImport(t.Context(), i.ID); err != nil {
+			t.Error(err)
+		}
+	}
+	ended.Wait()
+	i := must[Import](t)(s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\na,1,2\n"), ImportOptions{}))
+	polltest.Until(t, "there is room again", func() bool {
+		now, err := s.ImportByID(t.Context(), i.ID)
+		return err == nil && now.Status == store.Successful
+	})
 }
 
 func TestAbandonedImports(t *testing.T) {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"strings"
 
 	"github.com/microcosm-cc/bluemonday"
 
@@ -36,7 +37,10 @@ const maxHTML = 64 << 10
 // sanitise returns what is safe of a piece of HTML.
 func sanitise(html string) string {
 	if len(html) > maxHTML {
-		html = html[:maxHTML] // the parser closes what is open, and passes over half of a character
+		html = html[:maxHTML] // half of a character at its end is passed over
+		if tag := strings.LastIndexByte(html, '<'); tag > strings.LastIndexByte(html, '>') {
+			html = html[:tag] // so is half of a tag
+		}
 	}
 	return safeHTML.Sanitize(html)
 }

@@ -2,6 +2,7 @@ package popup
 
 import (
 	"encoding/json"
+	"net/url"
 	"strings"
 	"testing"
 
@@ -75,5 +76,37 @@ func TestTemplate(t *testing.T) {
 	template.Sanitise = nil
 	if got := of(t, template, `{"about":"<i>a</i>"}`); strings.Contains(got, `"html":`) {
 		t.Errorf("without a sanitiser there is HTML: %s", got)
+	}
+}
+
+// TestActionsStayWhereTheyLead fills templates in with values that try to lead
+// elsewhere.
+func TestActionsStayWhereTheyLead(t *testing.T) {
+	values := []string{"@evil.example", "//evil.example/", `\\evil.example`, "?x=1#y", "a b/ü&=%2F", "javascript:alert(1)", "\x00\r\n", "{id}", "..", "%"}
+	for _, template := range []string{
+		"https://example.org/{v}", "https://example.org/a?b={v}&c={v}", "https://example.org/{v}/{w}#{v}", "/log/{v}", "/{v}", "mailto:moorings@brindlemere.example?subject={v}", "tel:{v}",
+	} {
+		if _, err := style.Parse([]byte(`{"popup":{"actions":[{"label":"x","url":"` + template + `"}]}}`)); err != nil {
+			t.Fatal(err)
+		}
+		plain, all := Expand(template, func(string) string { return "x" })
+		want, err := url.Parse(plain)
+		if err != nil || !all {
+			t.Fatalf("%s: %v", plain, err)
+		}
+		for _, v := range values {
+			filled, all := Expand(template, func(name string) string { return map[string]string{"v": v, "w": "w"}[name] })
+			got, err := url.Parse(filled)
+			if err != nil || !all {
+				t.Errorf("%s with %q is %s, %v", template, v, filled, err)
+				continue
+			}
+			if got.Scheme != want.Scheme || got.Host != want.Host || got.User != nil || len(got.Query()) != len(want.Query()) || strings.Count(got.EscapedPath(), "/") != strings.Count(want.EscapedPath(), "/") {
+				t.Errorf("%s with %q leads to %s", template, v, filled)
+			}
+		}
+	}
+	if _, all := Expand("/{a}/{b}", func(name string) string { return strings.Trim(name, "b") }); all {
+		t.Error("an action without one of its values is there")
 	}
 }
