@@ -2,11 +2,13 @@ package httpapi
 
 import (
 	"fmt"
+	"io"
 	"mime"
 	"net/http"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/formats"
@@ -100,6 +102,7 @@ func (h *server) inspectFile(w http.ResponseWriter, r *http.Request) error {
 		return q.err
 	}
 	found, err := h.service.Inspect(into, http.MaxBytesReader(w, r.Body, maxInspected), options, partial, category)
+	drain(w, r)
 	if err != nil {
 		return err
 	}
@@ -118,6 +121,17 @@ func (h *server) inspectFile(w http.ResponseWriter, r *http.Request) error {
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }
+
+// drain takes the rest of a body that is not needed, as far as that is sensible: a client
+// that is still sending when the connection ends may never see the answer.
+func drain(w http.ResponseWriter, r *http.Request) {
+	connection := http.NewResponseController(w)
+	_ = connection.SetReadDeadline(time.Now().Add(drainTime)) // without it the client's patience counts
+	_, _ = io.CopyN(io.Discard, r.Body, maxInspected)         // however it ends, the answer is as good
+	_ = connection.SetReadDeadline(time.Time{})
+}
+
+const drainTime = 10 * time.Second
 
 // maxInspected is the largest file that is looked at, in bytes.
 const maxInspected = 64 << 20

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -50,6 +51,9 @@ func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 	}
 	report, err := h.service.Import(r.Context(), collection, body, options)
 	if err != nil {
+		if !errors.Is(err, service.ErrDismissed) {
+			drain(w, r)
+		}
 		return err
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, describeReport(&report))

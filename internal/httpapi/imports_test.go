@@ -53,6 +53,18 @@ func TestImportsOverHTTP(t *testing.T) {
 	f.want(400, `"field":"file_name"`, "POST", "/api/collections/c/import?file_name="+strings.Repeat("x", 501), "id,lat,lon\n")
 }
 
+// TestAnswersBeforeTheEnd sends files that are answered long before their ends: each
+// client sees the answer, and none a connection that broke.
+func TestAnswersBeforeTheEnd(t *testing.T) {
+	f := newFixture(t)
+	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
+	rows := strings.Repeat("a,b,c,d\n", 2_000_000)
+	for range 5 {
+		f.want(400, "no column for the longitude", "POST", "/api/collections/c/import", rows)
+		f.want(200, `"whole":false`, "POST", "/api/inspect?partial=true", "id,lat,lon,x\n"+strings.Repeat("a,1,2,d\n", 500_000))
+	}
+}
+
 // TestDismissedWhileItWaits calls an import off whose client has stopped sending.
 func TestDismissedWhileItWaits(t *testing.T) {
 	f := newFixture(t)
