@@ -59,7 +59,7 @@ func TestAnswersBeforeTheEnd(t *testing.T) {
 	f := newFixture(t)
 	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
 	rows := strings.Repeat("a,b,c,d\n", 2_000_000)
-	for range 5 {
+	for range 2 {
 		f.want(400, "no column for the longitude", "POST", "/api/collections/c/import", rows)
 		f.want(200, `"whole":false`, "POST", "/api/inspect?partial=true", "id,lat,lon,x\n"+strings.Repeat("a,1,2,d\n", 500_000))
 	}
