@@ -155,14 +155,23 @@ func (c *countedReader) Read(p []byte) (int, error) {
 // error.
 type interrupter interface{ Interrupt() }
 
-// interruptAfter interrupts r when ctx ends, unless stop is called before.
+// interruptAfter interrupts r when ctx ends, unless stop is called before. Once stop has
+// returned, r is not touched any more.
 func interruptAfter(ctx context.Context, r io.Reader) (stop func()) {
 	i, can := r.(interrupter)
 	if !can {
 		return func() {}
 	}
-	cancelled := context.AfterFunc(ctx, i.Interrupt)
-	return func() { cancelled() }
+	done := make(chan struct{})
+	prevented := context.AfterFunc(ctx, func() {
+		defer close(done)
+		i.Interrupt()
+	})
+	return func() {
+		if !prevented() {
+			<-done
+		}
+	}
 }
 
 // read imports the rows of a file.
