@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -376,4 +377,28 @@ func TestFollowerTriesAgain(t *testing.T) {
 		all, _ := inMemory(t, s, "c")
 		return all["x"].At == geo.Point{Lon: 1, Lat: 2} && s.Ready(t.Context()) == nil
 	})
+}
+
+// TestWhenCollectionsChanged follows the time of the newest change through edits, in
+// this process, in another, and in one that starts later.
+func TestWhenCollectionsChanged(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s, other := open(t, dsn), open(t, dsn)
+	began := time.Now()
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	first := must[Collection](t)(s.Collection("c"))
+	if first.ChangedAt == nil || first.ChangedAt.Before(began) {
+		t.Fatalf("made after %v, it changed at %v", began, first.ChangedAt)
+	}
+	edited := time.Now()
+	if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: "a"}); err != nil {
+		t.Fatal(err)
+	}
+	later := open(t, dsn)
+	for what, s := range map[string]*Service{"this process": s, "another": other, "one that starts later": later} {
+		polltest.Until(t, what+" knows when the collection changed", func() bool {
+			c, err := s.Collection("c")
+			return err == nil && c.ChangedAt != nil && !c.ChangedAt.Before(edited.Add(-time.Second)) && c.Places == 1
+		})
+	}
 }

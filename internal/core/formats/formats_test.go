@@ -224,3 +224,24 @@ func TestWhatIsRecognised(t *testing.T) {
 		}
 	}
 }
+
+// TestMoreAfterTheEnd has files that go on where one of their format ends: what follows
+// is not passed over in silence.
+func TestMoreAfterTheEnd(t *testing.T) {
+	feature := func(note string) string {
+		return `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"note":"` + note + `"}}`
+	}
+	long := feature(strings.Repeat("x", 100_000)) // longer than what the format is found from
+	for name, text := range map[string]string{
+		"lines, the first of them long": long + "\n" + feature("") + "\n",
+		"two collections":               `{"type":"FeatureCollection","features":[` + feature("") + `]}{"type":"FeatureCollection","features":[]}`,
+	} {
+		_, good, bad, end := rowsOf(t, text, Options{})
+		if len(good) != 1 || len(bad) != 0 || !errors.Is(end, ErrNotUsable) || !strings.Contains(end.Error(), "geojson-lines") {
+			t.Errorf("%s: %d good rows, %d bad, end %v", name, len(good), len(bad), end)
+		}
+	}
+	if _, good, _, end := rowsOf(t, long+"\n"+feature("")+"\n", Options{Format: GeoJSONLines}); len(good) != 2 || !errors.Is(end, io.EOF) {
+		t.Errorf("read as lines: %d rows, end %v", len(good), end)
+	}
+}

@@ -258,6 +258,9 @@ func (r *geoJSONReader) finish() error {
 		if err != nil {
 			return r.syntax(err)
 		}
+		if open == 0 { // it would be lost without a word
+			return notUsable("it has more after its end; if there is a feature on each line, read it as the format %s", GeoJSONLines)
+		}
 		switch token {
 		case json.Delim('{'), json.Delim('['):
 			open++

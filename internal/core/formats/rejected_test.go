@@ -121,3 +121,35 @@ func TestSourcesFarApart(t *testing.T) {
 		t.Errorf("the sources of %d bad rows are not the %d that were written", len(got), len(want))
 	}
 }
+
+// TestLongRowsAreNotKept checks that the source of a row is kept up to its bound and no
+// further, in every format, and that the rows after it are read.
+func TestLongRowsAreNotKept(t *testing.T) {
+	for name, file := range map[string]func(filling string) string{
+		"csv": func(s string) string { return "id,lon,lat,note\na,1,north," + s + "\nb,1,2,x\n" },
+		"lines": func(s string) string {
+			return `{"type":"Feature","note":"` + s + `"}` + "\n" + `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}` + "\n"
+		},
+		"kml": func(s string) string {
+			return "<kml><Placemark><description>" + s + "</description></Placemark><Placemark><Point><coordinates>1,2</coordinates></Point></Placemark></kml>"
+		},
+	} {
+		for _, c := range []struct {
+			size int
+			kept bool
+		}{{10, true}, {maxSource - 1000, true}, {maxSource + 1, false}} {
+			o := Options{}
+			if name == "lines" {
+				o.Format = GeoJSONLines // its first line is longer than what the format is found from
+			}
+			_, good, bad, end := rowsOf(t, file(strings.Repeat("x", c.size)), o)
+			if len(good) != 1 || len(bad) != 1 || !errors.Is(end, io.EOF) || (bad[0].Source != nil) != c.kept {
+				t.Errorf("%s, %d bytes: %d good rows, %d bad, end %v; want its source kept %v", name, c.size, len(good), len(bad), end, c.kept)
+				continue
+			}
+			if c.kept && !bytes.Contains(bad[0].Source, []byte("xxxxxxxxxx")) {
+				t.Errorf("%s: %.60q is kept", name, bad[0].Source)
+			}
+		}
+	}
+}

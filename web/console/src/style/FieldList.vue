@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { StyleText } from '../api/client'
-import { having, type Property, textOf } from './properties'
+import { having, lifted, type Property, textOf } from './properties'
+import RowTools from './RowTools.vue'
 
 // Properties that are told, in their order.
 type Field = NonNullable<StyleText['tooltip']>[number]
@@ -11,11 +12,6 @@ const formatNames = ['text', 'number', 'date', 'link', 'phone', 'lines', 'html']
 
 function set(i: number, member: 'label' | 'format' | 'unit', value: string): void {
   emit('change', props.fields.map((f, j) => (j === i ? having<Field, typeof member>(f, member, value as never) : f)))
-}
-function lift(i: number): void {
-  const next = [...props.fields]
-  next.splice(i - 1, 0, ...next.splice(i, 1))
-  emit('change', next)
 }
 function add(e: Event): void {
   const select = e.target as HTMLSelectElement
@@ -37,10 +33,10 @@ function add(e: Event): void {
           </select>
         </td>
         <td><input type="text" class="short" :value="f.unit ?? ''" placeholder="unit" maxlength="200" :aria-label="`Unit of ${f.property} in the ${what}`" @change="set(i, 'unit', textOf($event))" /></td>
-        <td class="tools">
-          <button type="button" :disabled="i === 0" :aria-label="`${f.property} before the one above`" title="Up" @click="lift(i)"><i class="pi pi-arrow-up" aria-hidden="true" /></button>
-          <button type="button" :aria-label="`Leave ${f.property} out of the ${what}`" title="Remove" @click="emit('change', fields.filter((_, j) => j !== i))"><i class="pi pi-times" aria-hidden="true" /></button>
-        </td>
+        <RowTools
+          :first="i === 0" :up="`${f.property} before the one above`" :remove="`Leave ${f.property} out of the ${what}`"
+          @lift="emit('change', lifted(fields, i))" @remove="emit('change', fields.filter((_, j) => j !== i))"
+        />
       </tr>
     </tbody>
   </table>

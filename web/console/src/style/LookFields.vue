@@ -3,7 +3,8 @@ import type { Looks } from '@idlebeacon/map'
 import { computed } from 'vue'
 import type { Collection, StyleText } from '../api/client'
 import IconPicker from './IconPicker.vue'
-import { having, textOf } from './properties'
+import { having, lifted, textOf } from './properties'
+import RowTools from './RowTools.vue'
 
 // The looks of categories, and of what meets a condition.
 const props = defineProps<{ draft: StyleText; looks: Looks; collection: Collection }>()
@@ -28,11 +29,6 @@ function setRule(i: number, member: 'icon' | 'colour' | 'label', value: string):
   setRules(rules.value.map((r, j) => (j === i ? having<RuleLook, typeof member>(r, member, value) : r)))
 }
 const setWhen = (i: number, when: string) => setRules(rules.value.map((r, j) => (j === i ? { ...r, when } : r)))
-function lift(i: number): void {
-  const next = [...rules.value]
-  next.splice(i - 1, 0, ...next.splice(i, 1))
-  setRules(next)
-}
 const addRule = () => setRules([...rules.value, { when: props.collection.name_property ? `"${props.collection.name_property}" IS NULL` : 'note IS NULL', label: 'Different', icon: 'star', colour: '#c24a00' }])
 </script>
 
@@ -65,10 +61,10 @@ const addRule = () => setRules([...rules.value, { when: props.collection.name_pr
         <td><input type="color" :value="r.colour ?? base" :aria-label="`Colour of rule ${i + 1}`" @change="setRule(i, 'colour', textOf($event))" /></td>
         <td><input type="text" class="wide" :value="r.when" placeholder="berths > 9" spellcheck="false" :aria-label="`Condition of rule ${i + 1}`" @change="setWhen(i, textOf($event))" /></td>
         <td><input type="text" :value="r.label ?? ''" placeholder="label" maxlength="200" :aria-label="`Label of rule ${i + 1}`" @change="setRule(i, 'label', textOf($event))" /></td>
-        <td class="tools">
-          <button type="button" :disabled="i === 0" :aria-label="`Rule ${i + 1} before the one above`" title="Up" @click="lift(i)"><i class="pi pi-arrow-up" aria-hidden="true" /></button>
-          <button type="button" :aria-label="`Remove rule ${i + 1}`" title="Remove" @click="setRules(rules.filter((_, j) => j !== i))"><i class="pi pi-times" aria-hidden="true" /></button>
-        </td>
+        <RowTools
+          :first="i === 0" :up="`Rule ${i + 1} before the one above`" :remove="`Remove rule ${i + 1}`"
+          @lift="setRules(lifted(rules, i))" @remove="setRules(rules.filter((_, j) => j !== i))"
+        />
       </tr>
     </tbody>
   </table>

@@ -29,3 +29,10 @@ export function having<T extends object, K extends keyof T>(o: T | undefined, me
   const { [member]: _, ...rest } = (o ?? {}) as T
   return (value === undefined || value === '' ? rest : { ...rest, [member]: value }) as T
 }
+
+/** A list with one of its elements before the one that was above it. */
+export function lifted<T>(list: readonly T[], i: number): T[] {
+  const next = [...list]
+  next.splice(i - 1, 0, ...next.splice(i, 1))
+  return next
+}
