@@ -37,7 +37,7 @@ func collectionsCommand() *cobra.Command {
 			row := table.Row{found.ID, short(found.Title, 36), found.Places, found.Shapes, categories(found.Categories)}
 			if found.Extent != nil {
 				for _, edge := range found.Extent.Spatial.BBox[0] {
-					row = append(row, fmt.Sprintf("%.4f", edge))
+					row = append(row, fmt.Sprintf("%.3f", edge))
 				}
 			} else {
 				row = append(row, "", "", "", "")
@@ -60,7 +60,7 @@ func categories(counts []api.CategoryCount) string {
 	for _, c := range counts {
 		names = append(names, cmp.Or(c.Category, "(none)"))
 	}
-	return short(strings.Join(names, ", "), 48)
+	return short(strings.Join(names, ", "), 30)
 }
 
 func collectionsCreateCommand() *cobra.Command {
