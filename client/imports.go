@@ -15,6 +15,9 @@ type ImportOptions struct {
 	FileOptions
 	FileName string // for people
 	DryRun   bool   // check the file, write nothing
+	// Create is the collection that is made, together with what is in it, if it is not
+	// there. Its ID does not count. Where it is nil, the collection has to be there.
+	Create *api.NewCollection
 }
 
 func (o *ImportOptions) path(collection string) string {
@@ -25,6 +28,16 @@ func (o *ImportOptions) path(collection string) string {
 	}
 	if o.DryRun {
 		q.Set("dry_run", "true")
+	}
+	if n := o.Create; n != nil {
+		q.Set("create", "true")
+		for name, value := range map[string]string{
+			"title": n.Title, "description": n.Description, "name_property": n.NameProperty, "category_property": n.CategoryProperty,
+		} {
+			if value != "" {
+				q.Set(name, value)
+			}
+		}
 	}
 	return collectionPath(collection) + "/import?" + q.Encode()
 }

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -57,12 +56,12 @@ imported again. FILE may be - for standard input.`,
 		if err != nil {
 			return err
 		}
-		o.FileName = baseName(args[0])
+		o.FileName, o.Create = baseName(args[0]), &n
 		if background {
-			return startImport(cmd, &r, c, args[0], n, o)
+			return startImport(cmd, &r, c, args[0], n.ID, o)
 		}
 		var report api.ImportReport
-		err = sendFile(cmd.Context(), c, args[0], n, o, func(file io.Reader) (err error) {
+		err = sendFile(args[0], func(file io.Reader) (err error) {
 			report, err = c.Import(cmd.Context(), n.ID, file, o)
 			return err
 		})
@@ -145,9 +144,8 @@ func inspectCommand() *cobra.Command {
 // inspectedBytes is how much of a file is looked at.
 const inspectedBytes = 4 << 20
 
-// sendFile opens a file and makes the collection for it where it is not there, and
-// calls send with it, showing how far that is.
-func sendFile(ctx context.Context, c *client.Client, name string, n api.NewCollection, o client.ImportOptions, send func(io.Reader) error) error {
+// sendFile opens a file and calls send with it, showing how far that is.
+func sendFile(name string, send func(io.Reader) error) error {
 	file, size := os.Stdin, int64(-1)
 	if name != "-" {
 		var err error
@@ -163,15 +161,6 @@ func sendFile(ctx context.Context, c *client.Client, name string, n api.NewColle
 			return &usageError{fmt.Errorf("%s is a directory, want a file", name)}
 		}
 		size = info.Size()
-	}
-	if !o.DryRun {
-		if _, err := c.Collection(ctx, n.ID); client.IsNotFound(err) {
-			if _, err := c.CreateCollection(ctx, n); err != nil {
-				return err
-			}
-		} else if err != nil {
-			return err
-		}
 	}
 	// The service reads the file as it is sent, so what is sent is what is done.
 	bar := progressbar.NewOptions64(size,
@@ -197,14 +186,18 @@ func printRows(r api.ImportReport) {
 		}
 		return fmt.Sprintf("row %d", row)
 	}
-	for i, e := range r.Errors {
-		if i == most {
-			fmt.Printf("  ... and %d more; --json lists up to %d\n", r.Rejected-most, len(r.Errors))
-			break
-		}
-		fmt.Printf("  %s: %s\n", where(e.Row, e.Line), e.Reason)
-	}
 	fixes := map[string]bool{}
+	for i, e := range r.Errors {
+		if e.Fix != "" {
+			fixes[e.Fix] = true
+		}
+		if i < most {
+			fmt.Printf("  %s: %s\n", where(e.Row, e.Line), e.Reason)
+		}
+	}
+	if r.Rejected > most {
+		fmt.Printf("  ... and %d more; --json lists up to %d\n", r.Rejected-most, len(r.Errors))
+	}
 	for i, d := range r.Doubts {
 		fixes[d.Fix] = true
 		if i < most {

@@ -154,10 +154,10 @@ func printStarted(i *api.Import) {
 }
 
 // startImport is the beginning of an import in the background.
-func startImport(cmd *cobra.Command, r *remote, c *client.Client, name string, n api.NewCollection, o client.ImportOptions) error {
+func startImport(cmd *cobra.Command, r *remote, c *client.Client, name, into string, o client.ImportOptions) error {
 	var i api.Import
-	err := sendFile(cmd.Context(), c, name, n, o, func(file io.Reader) (err error) {
-		i, err = c.StartImport(cmd.Context(), n.ID, file, o)
+	err := sendFile(name, func(file io.Reader) (err error) {
+		i, err = c.StartImport(cmd.Context(), into, file, o)
 		return err
 	})
 	if err != nil {

@@ -164,13 +164,6 @@ func fillDemo(ctx context.Context, url, data string, parts []demoPart, log *slog
 }
 
 func (p *demoPart) fill(ctx context.Context, c *client.Client, data string, log *slog.Logger) error {
-	if _, err := c.Collection(ctx, p.collection.ID); client.IsNotFound(err) {
-		if _, err = c.CreateCollection(ctx, p.collection); err != nil {
-			return err
-		}
-	} else if err != nil {
-		return err
-	}
 	file := filepath.Join(data, p.file)
 	if err := writeFile(file, p.write); err != nil {
 		return err
@@ -181,7 +174,7 @@ func (p *demoPart) fill(ctx context.Context, c *client.Client, data string, log 
 		return err
 	}
 	defer f.Close()
-	report, err := c.Import(ctx, p.collection.ID, f, client.ImportOptions{FileName: p.file})
+	report, err := c.Import(ctx, p.collection.ID, f, client.ImportOptions{FileName: p.file, Create: &p.collection})
 	if err != nil {
 		return err
 	}

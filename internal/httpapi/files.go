@@ -81,7 +81,7 @@ func describeReport(report *service.ImportReport) api.ImportReport {
 		Errors: make([]api.RowError, len(report.Errors)), Doubts: make([]api.RowDoubt, len(report.Doubts)), Stopped: report.Stopped,
 	}
 	for i, e := range report.Errors {
-		out.Errors[i] = api.RowError{Row: e.Row, Line: e.Line, Reason: e.Reason}
+		out.Errors[i] = api.RowError{Row: e.Row, Line: e.Line, Reason: e.Reason, Fix: e.Fix}
 	}
 	for i, d := range report.Doubts {
 		out.Doubts[i] = api.RowDoubt{Row: d.Row, Line: d.Line, Kind: d.Kind, Fix: d.Fix, Reason: d.Reason}

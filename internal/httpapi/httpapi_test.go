@@ -310,6 +310,7 @@ func TestImportAnswers(t *testing.T) {
 		{"", "text/csv", "", 400, `cannot be`},
 		{"?format=pdf", "text/csv", "x", 400, `\"pdf\" is not known`},
 		{"?dry_run=maybe", "text/csv", "x", 400, `neither true nor false`},
+		{"?title=Huts", "text/csv", "x", 400, `add create=true`},
 	} {
 		status, _, answer := f.call("POST", "/api/collections/c/import"+c.query, c.contentType, c.body)
 		if status != c.status || !strings.Contains(answer, c.want) {

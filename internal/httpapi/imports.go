@@ -30,11 +30,12 @@ func (b *fileBody) Interrupt() {
 // importFile reads a file from the body, which may be of any size. A client that
 // prefers not to wait (RFC 7240) is answered when the file has arrived.
 func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"dry_run", "file_name"}, fileNames)...)
+	q := parseQuery(r, slices.Concat([]string{"dry_run", "file_name", "create"}, newCollectionNames, fileNames)...)
 	options := service.ImportOptions{File: q.file(), DryRun: q.flag("dry_run"), Name: q.text("file_name"), Size: r.ContentLength}
 	if len(options.Name) > maxFileName {
 		q.fail("file_name", "is %d bytes long, the most is %d", len(options.Name), maxFileName)
 	}
+	options.Make = q.newCollection()
 	if q.err != nil {
 		return q.err
 	}
@@ -60,6 +61,25 @@ func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 }
 
 const maxFileName = 500 // bytes
+
+// newCollectionNames are the parameters that describe the collection that is made with
+// an import, beside create.
+var newCollectionNames = []string{"title", "description", "name_property", "category_property"}
+
+// newCollection reads what collection is to be made, or returns nil for none.
+func (q *query) newCollection() *service.NewCollection {
+	if q.flag("create") {
+		return &service.NewCollection{
+			Title: q.text("title"), Description: q.text("description"), NameProperty: q.text("name_property"), CategoryProperty: q.text("category_property"),
+		}
+	}
+	for _, name := range newCollectionNames {
+		if q.has(name) {
+			q.fail(name, "is for a collection that is made: add create=true")
+		}
+	}
+	return nil
+}
 
 // prefersAsync reports whether the client would rather not wait.
 func prefersAsync(r *http.Request) bool {

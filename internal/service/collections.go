@@ -90,16 +90,22 @@ const (
 
 var collectionID = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
 
-// CreateCollection makes an empty collection.
-func (s *Service) CreateCollection(ctx context.Context, n NewCollection) (Collection, error) {
+// row returns what the database is to have of it, or an *InvalidError.
+func (n NewCollection) row() (store.Collection, error) {
 	if !collectionID.MatchString(n.ID) {
-		return Collection{}, Invalid("id", "%q is not usable as the id of a collection: want 1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit", n.ID)
+		return store.Collection{}, Invalid("id", "%q is not usable as the id of a collection: want 1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit", n.ID)
 	}
 	if n.Title == "" {
 		n.Title = n.ID
 	}
 	info := store.Collection{ID: n.ID, Title: n.Title, Description: n.Description, NameProperty: n.NameProperty, CategoryProperty: n.CategoryProperty}
-	if err := checkTexts(info); err != nil {
+	return info, checkTexts(info)
+}
+
+// CreateCollection makes an empty collection.
+func (s *Service) CreateCollection(ctx context.Context, n NewCollection) (Collection, error) {
+	info, err := n.row()
+	if err != nil {
 		return Collection{}, err
 	}
 	_, change, err := s.store.CreateCollection(ctx, info)

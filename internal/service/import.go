@@ -23,6 +23,9 @@ type ImportOptions struct {
 	DryRun bool   // read and check the file, write nothing
 	Name   string // of the file, for people; "" where it has none
 	Size   int64  // of the file in bytes; 0 where it is not known
+	// Make is the collection that is made, together with what is in it, if there is none
+	// to import into. Its ID does not count. Where it is nil, the collection has to be there.
+	Make *NewCollection
 }
 
 // An ImportReport says what became of a file. The database keeps it as JSON.
@@ -46,12 +49,33 @@ type ImportReport struct {
 	Stopped string
 }
 
-// typical returns where most places of a collection are, or nil.
-func (c *collection) typical() *geo.Box {
-	if box, ok := c.set.Snapshot().Typical(); ok {
-		return &box
+// target returns the collection with the given id or, where there is none and it is
+// to be made, one that nobody knows yet and that has no key.
+func (s *Service) target(id string, toMake *NewCollection) (*collection, error) {
+	c, err := s.collection(id)
+	if err == nil || toMake == nil {
+		return c, err
 	}
-	return nil
+	n := *toMake
+	n.ID = id
+	info, err := n.row()
+	if err != nil {
+		return nil, err
+	}
+	return newCollection(info, 0), nil
+}
+
+// typical returns where most places of a collection are or, where it has too few of
+// them to tell, most shapes; nil where nothing tells.
+func (c *collection) typical() *geo.Box {
+	box, ok := c.set.Snapshot().Typical()
+	if !ok {
+		box, ok = c.shapes.Snapshot().Typical()
+	}
+	if !ok {
+		return nil
+	}
+	return &box
 }
 
 // A RowDoubt tells what is doubtful about a row.
@@ -113,8 +137,13 @@ func newReport() ImportReport {
 func (s *Service) check(collection string, r io.Reader, options ImportOptions) (ImportReport, error) {
 	report := newReport()
 	report.DryRun = true
-	if c, err := s.collection(collection); err == nil {
+	c, err := s.target(collection, options.Make)
+	var missing *NotFoundError
+	switch {
+	case err == nil:
 		options.File.Known = c.typical()
+	case !errors.As(err, &missing):
+		return report, err
 	}
 	rows, err := formats.Open(r, options.File)
 	if err != nil {

@@ -56,7 +56,7 @@ type importing struct {
 
 // beginImport notes that an import begins. Its caller has to call run or fail.
 func (s *Service) beginImport(ctx context.Context, collection string, options ImportOptions) (*importing, error) {
-	c, err := s.collection(collection)
+	c, err := s.target(collection, options.Make)
 	if err != nil {
 		return nil, err
 	}
@@ -199,8 +199,10 @@ func (i *importing) read(ctx context.Context, r io.Reader) error {
 		case !errors.Is(err, io.EOF):
 			return invalidFile(err)
 		default:
-			if err := i.service.guessProperties(ctx, i.into, names); err != nil {
-				return err
+			if i.record.CollectionKey != 0 {
+				if err := i.service.guessProperties(ctx, i.into, names); err != nil {
+					return err
+				}
 			}
 			return i.finish(ctx)
 		}
@@ -282,19 +284,25 @@ func (i *importing) finish(ctx context.Context) error {
 	if err := i.flush(ctx); err != nil {
 		return err
 	}
-	if i.staging == nil {
+	into := *i.into.info.Load()
+	toMake := into.Key == 0
+	if i.staging == nil && !toMake {
 		return i.write(ctx)
 	}
-	if len(i.batch) > 0 {
+	if len(i.batch) > 0 || i.staging == nil {
 		if err := i.stage(ctx); err != nil {
 			return err
 		}
+	}
+	if toMake {
+		into = i.prepared.info // with the properties that were guessed
 	}
 	// Nobody writes while it is merged, so nobody has changes to apply either; and when
 	// it is over, nobody should read back from the database what is at hand here.
 	i.service.applying.Lock()
 	defer i.service.applying.Unlock()
-	merged, err := i.staging.Merge(ctx, i.record.CollectionKey, func(m store.Merged) store.ImportEnd {
+	merged, err := i.staging.Merge(ctx, &into, func(m store.Merged) store.ImportEnd {
+		i.record.CollectionKey = into.Key
 		i.report.Created, i.report.Replaced, i.report.Unchanged, i.report.Repeated = m.Created, m.Replaced, m.Unchanged, m.Repeated
 		return i.ending(store.Successful, "")
 	})
@@ -302,7 +310,7 @@ func (i *importing) finish(ctx context.Context) error {
 		return explain(err, i.record.Collection, "")
 	}
 	i.noted = true
-	if err := i.service.applyImport(context.WithoutCancel(ctx), i.record.CollectionKey, &merged, i.prepared); err != nil {
+	if err := i.service.applyImport(context.WithoutCancel(ctx), &into, &merged, i.prepared); err != nil {
 		// It is committed, so it has not failed; what is in memory catches up as soon as
 		// the database can be read.
 		i.service.log.Error("a committed import is not in memory yet", "error", err)
@@ -311,7 +319,7 @@ func (i *importing) finish(ctx context.Context) error {
 	return nil
 }
 
-// write puts the rows of a small file into the collection.
+// write puts the rows of a small file into a collection that is there.
 func (i *importing) write(ctx context.Context) error {
 	if len(i.batch) == 0 {
 		return nil
@@ -348,7 +356,7 @@ func (i *importing) write(ctx context.Context) error {
 }
 
 func (i *importing) ending(status store.Status, problem string) store.ImportEnd {
-	return store.ImportEnd{Key: i.record.Key, Status: status, Report: i.report, Problem: problem, Progress: i.progress()}
+	return store.ImportEnd{Key: i.record.Key, CollectionKey: i.record.CollectionKey, Status: status, Report: i.report, Problem: problem, Progress: i.progress()}
 }
 
 // end notes how the import ended, which err says, and returns what its caller is told.

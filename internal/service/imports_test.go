@@ -181,6 +181,77 @@ func TestDismissing(t *testing.T) {
 	}
 }
 
+// TestImportsMakeTheirCollection imports into collections that are not there yet: they
+// are made with what is in the file, or not at all.
+func TestImportsMakeTheirCollection(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s, other := open(t, dsn), open(t, dsn)
+	toMake := ImportOptions{Make: &NewCollection{Title: "All huts"}}
+	absent := func(how string) {
+		t.Helper()
+		if all := s.Collections(); len(all) != 0 {
+			t.Errorf("%s there is %+v", how, all)
+		}
+	}
+	var invalid *InvalidError
+	for id, file := range map[string]string{"No Id": many(2, "a"), "cut": many(2*importBatch, "a") + `x,"` + strings.Repeat("y", formats.MaxRowBytes+1<<20), "table": "a,b\n1,2\n"} {
+		if _, err := s.Import(t.Context(), id, strings.NewReader(file), toMake); !errors.As(err, &invalid) {
+			t.Errorf("importing %s: %v", id, err)
+		}
+		absent("after a failed import into " + id)
+	}
+	if _, err := s.Import(t.Context(), "No Id", strings.NewReader(many(2, "a")), ImportOptions{Make: toMake.Make, DryRun: true}); !errors.As(err, &invalid) {
+		t.Errorf("a dry run: %v", err)
+	}
+	ended := make(chan error, 1)
+	file := stall(many(3*importBatch, "a"))
+	go func() {
+		_, err := s.Import(t.Context(), "huts", file, toMake)
+		ended <- err
+	}()
+	polltest.Until(t, "the import is under way", func() bool {
+		all, _, err := other.Imports(t.Context(), "huts", "", 1)
+		if err != nil || len(all) == 0 || all[0].Status.Ended() {
+			return false
+		}
+		return s.DismissImport(t.Context(), all[0].ID) == nil
+	})
+	if err := <-ended; !errors.Is(err, ErrDismissed) {
+		t.Errorf("dismissed: %v", err)
+	}
+	absent("after a dismissed import")
+
+	// Small, large, and of nothing; the same again goes into what is there.
+	for i, n := range []int{3, 3*importBatch + 7, 0} {
+		id := fmt.Sprint("huts-", i)
+		report := must[ImportReport](t)(s.Import(t.Context(), id, strings.NewReader(many(n, "a")), toMake))
+		again := must[ImportReport](t)(s.Import(t.Context(), id, strings.NewReader(many(n+1, "a")), toMake))
+		if report.Created != n || again.Created != 1 || again.Unchanged != n {
+			t.Errorf("of %d: %+v, then %+v", n, report, again)
+		}
+		now := must[Collection](t)(s.Collection(id))
+		if now.Places != n+1 || now.Title != "All huts" || now.NameProperty != "name" || now.CategoryProperty != "" {
+			t.Errorf("of %d: %+v", n, now)
+		}
+		for name, service := range map[string]*Service{"another": other, "a new": open(t, dsn)} {
+			polltest.Until(t, name+" process has it", func() bool {
+				there, err := service.Collection(id)
+				return err == nil && there.Places == n+1 && there.NameProperty == "name" && there.Change == now.Change
+			})
+		}
+		if i := must[Import](t)(s.ImportByID(t.Context(), report.Import)); i.Status != store.Successful || i.Collection != id {
+			t.Errorf("the import: %+v", i)
+		}
+		// What is known of its imports goes with the collection.
+		if err := s.DeleteCollection(t.Context(), id); err != nil {
+			t.Error(err)
+		}
+		if all, _, err := s.Imports(t.Context(), id, "", 5); err != nil || len(all) != 0 {
+			t.Errorf("of a deleted collection: %+v, %v", all, err)
+		}
+	}
+}
+
 // TestTooManyImports starts as many imports in the background as may be, and one more.
 func TestTooManyImports(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))

@@ -40,10 +40,7 @@ func (s *Service) CreateItem(ctx context.Context, collection string, f feature.F
 	if err := f.Validate(); errors.As(err, &wrong) {
 		return store.Stored{}, nil, Invalid(wrong.Field, "%s", wrong.Reason)
 	}
-	var doubt *formats.Doubt
-	if f.Shape == nil {
-		doubt = formats.DoubtAbout(f.At, c.typical())
-	}
+	doubt := formats.DoubtAbout(&f, c.typical())
 	outcome, err := s.one(ctx, store.Edit{Kind: store.Create, Collection: c.info.Load().Key, Feature: f})
 	if err != nil {
 		return store.Stored{}, nil, explain(err, collection, f.ID)

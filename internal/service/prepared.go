@@ -49,24 +49,26 @@ func (p *prepared) add(features []feature.Feature) {
 	}
 }
 
-// applyImport brings the places up to an import that has just been committed. The
-// caller has held applying since before.
-func (s *Service) applyImport(ctx context.Context, key int64, merged *store.Merged, p *prepared) error {
+// applyImport brings the places up to an import into a collection that has just been
+// committed. The caller has held applying since before.
+func (s *Service) applyImport(ctx context.Context, into *store.Collection, merged *store.Merged, p *prepared) error {
 	if err := s.catchUp(ctx, merged.Before); err != nil {
 		return err
 	}
-	old := s.byKey[key]
-	if p == nil || !merged.Fresh || old == nil || !old.sameProperties(&p.info) || s.applied != merged.Before {
+	old := s.byKey[into.Key]
+	if p == nil || !merged.Fresh || s.applied != merged.Before || !merged.Made && (old == nil || !old.sameProperties(&p.info)) {
 		return s.catchUp(ctx, merged.Newest)
 	}
 	fresh := &collection{set: p.places.Build(merged.Newest), shapes: &p.shapes, loadedAt: merged.Newest}
 	fresh.shapes.Publish(merged.Newest)
-	fresh.info.Store(old.info.Load())
+	if fresh.info.Store(into); !merged.Made {
+		fresh.info.Store(old.info.Load())
+	}
 	now := time.Now()
 	fresh.changed.Store(&now)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.byKey[key], s.byID[fresh.info.Load().ID] = fresh, fresh
+	s.byKey[into.Key], s.byID[into.ID] = fresh, fresh
 	s.applied = merged.Newest
 	return nil
 }

@@ -299,8 +299,12 @@ func (c *collection) follow(change *store.Change) {
 	}
 }
 
-// applyToCollection follows a change to a collection itself by loading it anew.
+// applyToCollection follows a change to a collection itself by loading it anew, unless
+// it was loaded later already.
 func (s *Service) applyToCollection(ctx context.Context, change *store.Change) error {
+	if c := s.byKey[change.Collection]; c != nil && c.loadedAt >= change.Number {
+		return nil
+	}
 	var fresh *collection
 	err := s.store.View(ctx, func(v *store.View) error {
 		info, err := v.Collection(change.Collection)

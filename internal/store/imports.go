@@ -37,7 +37,7 @@ func (s Status) Ended() bool { return s == Successful || s == Failed || s == Dis
 type Import struct {
 	Key           int64  `gorm:"primaryKey;autoIncrement"`
 	ID            string // a UUID; newer ones are greater
-	CollectionKey int64
+	CollectionKey int64  // 0 while it is still to be made
 	Collection    string // its id
 	FileName      string
 	Status        Status
@@ -96,14 +96,15 @@ func (s *Store) TouchImport(ctx context.Context, key int64, p Progress) (dismiss
 
 // An ImportEnd says how an import ended.
 type ImportEnd struct {
-	Key     int64
-	Status  Status
-	Report  any // becomes JSON; nil for none
-	Problem string
+	Key           int64
+	CollectionKey int64 // 0 where the collection was to be made and was not
+	Status        Status
+	Report        any // becomes JSON; nil for none
+	Problem       string
 	Progress
 }
 
-const endImport = `UPDATE imports SET status = $2, report = $3, problem = $4, bytes_read = $5, rows_read = $6, format = $7, head = $8, ended_at = now(), touched_at = now()
+const endImport = `UPDATE imports SET status = $2, report = $3, problem = $4, bytes_read = $5, rows_read = $6, format = $7, head = $8, collection_key = $9, ended_at = now(), touched_at = now()
 	WHERE key = $1 AND ended_at IS NULL`
 
 func (e *ImportEnd) args() ([]any, error) {
@@ -116,7 +117,7 @@ func (e *ImportEnd) args() ([]any, error) {
 		report = new(string)
 		*report = string(text)
 	}
-	return []any{e.Key, e.Status, report, e.Problem, e.BytesRead, e.RowsRead, e.Format, e.Head}, nil
+	return []any{e.Key, e.Status, report, e.Problem, e.BytesRead, e.RowsRead, e.Format, e.Head, e.CollectionKey}, nil
 }
 
 // EndImport notes how an import ended. One that has ended before stays as it is.

@@ -133,13 +133,16 @@ type Merged struct {
 	Created, Replaced, Unchanged int
 	Repeated                     int    // whose id came again later
 	Newest                       uint64 // the number of the newest change
+	Made                         bool   // the collection was not there, and was made
 	Fresh                        bool   // the collection was empty, and was filled with just what was gathered
 	Before                       uint64 // the number of the newest change before
 }
 
 // Merge puts what was gathered into a collection, in one transaction: new features
-// are added and those that differ replaced, and it is noted how the import ended.
-func (st *Staging) Merge(ctx context.Context, collection int64, end func(Merged) ImportEnd) (m Merged, err error) {
+// are added and those that differ replaced, and it is noted how the import ended. A
+// collection without a Key is made, unless there is one with its ID by now; into gets
+// the Key then.
+func (st *Staging) Merge(ctx context.Context, into *Collection, end func(Merged) ImportEnd) (m Merged, err error) {
 	if err := st.end(); err != nil {
 		return m, fmt.Errorf("gathering features: %w", err)
 	}
@@ -152,20 +155,20 @@ func (st *Staging) Merge(ctx context.Context, collection int64, end func(Merged)
 	if err := tx.QueryRow(ctx, "SELECT change FROM clock FOR UPDATE").Scan(&clock); err != nil {
 		return m, err
 	}
-	var there bool
-	if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM collections WHERE key = $1)", collection).Scan(&there); err != nil {
+	m.Before, m.Newest = clock, clock
+	if m.Made, err = findOrMake(ctx, tx, into, clock+1); err != nil {
 		return m, err
 	}
-	if !there {
-		return m, ErrNoCollection
+	if m.Made {
+		m.Newest++
 	}
-	m.Before, m.Newest = clock, clock
-	if m.Fresh, err = st.fill(ctx, tx, collection, clock); err != nil {
+	if m.Fresh, err = st.fill(ctx, tx, into.Key, m.Newest); err != nil {
 		return m, fmt.Errorf("merging an import: %w", err)
 	}
 	if m.Fresh {
-		m.Created, m.Newest = int(st.rows), clock+1
-	} else if err := st.merge(ctx, tx, collection, clock, &m); err != nil {
+		m.Created = int(st.rows)
+		m.Newest++
+	} else if err := st.merge(ctx, tx, into.Key, &m); err != nil {
 		return m, fmt.Errorf("merging an import: %w", err)
 	}
 	if m.Newest > clock {
@@ -185,6 +188,33 @@ func (st *Staging) Merge(ctx context.Context, collection int64, end func(Merged)
 		return m, err
 	}
 	return m, tx.Commit(ctx)
+}
+
+// findOrMake looks for a collection by its Key or, where it has none, makes it as the
+// given change, unless there is one with its ID.
+func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, change uint64) (made bool, err error) {
+	err = tx.QueryRow(ctx, "SELECT key FROM collections WHERE key = $1 OR $1 = 0 AND id = $2", c.Key, c.ID).Scan(&c.Key)
+	if c.Key != 0 || !errors.Is(err, pgx.ErrNoRows) {
+		if errors.Is(err, pgx.ErrNoRows) {
+			err = ErrNoCollection
+		}
+		return false, err
+	}
+	c.CreatedAt, c.Change = time.Now().UTC(), change
+	err = tx.QueryRow(ctx, `INSERT INTO collections (id, title, description, name_property, category_property, created_at, change)
+		VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING key`,
+		c.ID, c.Title, c.Description, c.NameProperty, c.CategoryProperty, c.CreatedAt, change).Scan(&c.Key)
+	if err != nil {
+		return false, fmt.Errorf("making collection %q: %w", c.ID, err)
+	}
+	return true, insertCollectionChange(ctx, tx, change, c.Key, Created)
+}
+
+// insertCollectionChange notes a change to a collection itself, of which nothing was
+// replaced.
+func insertCollectionChange(ctx context.Context, tx pgx.Tx, number uint64, key int64, op Op) error {
+	_, err := tx.Exec(ctx, "INSERT INTO changes (number, collection_key, op, at) VALUES ($1, $2, $3, now())", number, key, op)
+	return err
 }
 
 // fill puts what was gathered into a collection that is empty, as one change, and
@@ -208,14 +238,14 @@ func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock 
 	if err != nil {
 		return false, err
 	}
-	if _, err := attempt.Exec(ctx, "INSERT INTO changes (number, collection_key, op, at) VALUES ($1, $2, $3, now())", clock+1, collection, Filled); err != nil {
+	if err := insertCollectionChange(ctx, attempt, clock+1, collection, Filled); err != nil {
 		return false, err
 	}
 	return true, attempt.Commit(ctx)
 }
 
 // merge puts what was gathered into a collection, in the place of what differs.
-func (st *Staging) merge(ctx context.Context, tx pgx.Tx, collection int64, clock uint64, m *Merged) error {
+func (st *Staging) merge(ctx context.Context, tx pgx.Tx, collection int64, m *Merged) error {
 	// Sorting and hashing in memory, and one statement: what is merged is not written
 	// down in between. Nobody else writes while the clock is held, so what is not
 	// there stays so.
@@ -244,12 +274,12 @@ func (st *Staging) merge(ctx context.Context, tx pgx.Tx, collection int64, clock
 			SELECT change, %[2]d, id, CASE WHEN there THEN 'replace' ELSE 'create' END, now(), before::json FROM merged
 		)
 		SELECT (SELECT count(DISTINCT id) FROM pg_temp.staged), count(*) FILTER (WHERE NOT there), count(*) FILTER (WHERE there) FROM merged`,
-		clock, collection)).Scan(&distinct, &m.Created, &m.Replaced)
+		m.Newest, collection)).Scan(&distinct, &m.Created, &m.Replaced)
 	if err != nil {
 		return err
 	}
 	m.Repeated = int(st.rows) - distinct
 	m.Unchanged = distinct - m.Created - m.Replaced
-	m.Newest = clock + uint64(m.Created+m.Replaced)
+	m.Newest += uint64(m.Created + m.Replaced)
 	return nil
 }

@@ -35,64 +35,83 @@ func gathered(t *testing.T, s *Store, text string, ids ...string) *Staging {
 // not, and looks at what is told and what is noted of it.
 func TestMerging(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	made := func(id string) (int64, uint64) {
+	made := func(id string) (*Collection, uint64) {
 		t.Helper()
 		c, change, err := s.CreateCollection(t.Context(), Collection{ID: id})
 		if err != nil {
 			t.Fatal(err)
 		}
-		return c.Key, change.Number
+		return &c, change.Number
 	}
-	merge := func(st *Staging, key int64, importID string) Merged {
+	merge := func(st *Staging, into *Collection, importID string) Merged {
 		t.Helper()
 		i := begun(t, s, importID)
-		m, err := st.Merge(t.Context(), key, func(m Merged) ImportEnd {
-			return ImportEnd{Key: i.Key, Status: Successful, Report: map[string]int{"created": m.Created}}
+		m, err := st.Merge(t.Context(), into, func(m Merged) ImportEnd {
+			return ImportEnd{Key: i.Key, CollectionKey: into.Key, Status: Successful, Report: map[string]int{"created": m.Created}}
 		})
 		if err != nil {
 			t.Fatal(err)
 		}
 		ended, err := s.Import(t.Context(), importID)
-		if err != nil || ended.Status != Successful || *ended.Report != fmt.Sprintf(`{"created":%d}`, m.Created) {
+		if err != nil || ended.Status != Successful || ended.CollectionKey != into.Key || *ended.Report != fmt.Sprintf(`{"created":%d}`, m.Created) {
 			t.Errorf("with the merge it is noted that the import is %+v, %v", ended, err)
 		}
 		return m
 	}
 
-	key, before := made("filled")
-	if m := merge(gathered(t, s, "one", "b", "a", "c"), key, "1"); m != (Merged{Created: 3, Before: before, Newest: before + 1, Fresh: true}) {
+	into, before := made("filled")
+	if m := merge(gathered(t, s, "one", "b", "a", "c"), into, "1"); m != (Merged{Created: 3, Before: before, Newest: before + 1, Fresh: true}) {
 		t.Errorf("into an empty collection: %+v", m)
 	}
 	changes, err := s.Changes(t.Context(), before, 10)
-	if err != nil || len(changes) != 1 || changes[0].Op != Filled || changes[0].FeatureID != "" || changes[0].Collection != key {
+	if err != nil || len(changes) != 1 || changes[0].Op != Filled || changes[0].FeatureID != "" || changes[0].Collection != into.Key {
 		t.Errorf("its changes are %+v, %v", changes, err)
 	}
-	if f, err := s.Feature(t.Context(), key, "b"); err != nil || f.Change != before+1 || f.Properties.Text("text") != "one" {
+	if f, err := s.Feature(t.Context(), into.Key, "b"); err != nil || f.Change != before+1 || f.Properties.Text("text") != "one" {
 		t.Errorf("a feature is %+v, %v", f, err)
 	}
 	// With contents, each change has its number, and what is the same none.
-	if m := merge(gathered(t, s, "one", "a", "d"), key, "2"); m != (Merged{Created: 1, Unchanged: 1, Before: before + 1, Newest: before + 2}) {
+	if m := merge(gathered(t, s, "one", "a", "d"), into, "2"); m != (Merged{Created: 1, Unchanged: 1, Before: before + 1, Newest: before + 2}) {
 		t.Errorf("one more: %+v", m)
 	}
-	if m := merge(gathered(t, s, "two", "a", "b", "b"), key, "3"); m != (Merged{Replaced: 2, Repeated: 1, Before: before + 2, Newest: before + 4}) {
+	if m := merge(gathered(t, s, "two", "a", "b", "b"), into, "3"); m != (Merged{Replaced: 2, Repeated: 1, Before: before + 2, Newest: before + 4}) {
 		t.Errorf("two others: %+v", m)
 	}
-	if m := merge(gathered(t, s, "two", "a"), key, "4"); m != (Merged{Unchanged: 1, Before: before + 4, Newest: before + 4}) {
+	if m := merge(gathered(t, s, "two", "a"), into, "4"); m != (Merged{Unchanged: 1, Before: before + 4, Newest: before + 4}) {
 		t.Errorf("the same again: %+v", m)
 	}
 
 	// Ids that come again in an empty collection are found, and the last of them counts.
-	key, before = made("repeated")
-	if m := merge(gathered(t, s, "x", "a", "b", "a"), key, "5"); m != (Merged{Created: 2, Repeated: 1, Before: before, Newest: before + 2}) {
+	into, before = made("repeated")
+	if m := merge(gathered(t, s, "x", "a", "b", "a"), into, "5"); m != (Merged{Created: 2, Repeated: 1, Before: before, Newest: before + 2}) {
 		t.Errorf("with repeated ids: %+v", m)
+	}
+
+	// One that is not there is made with what goes into it; where somebody else has made
+	// it by now, that one is meant.
+	fresh := Collection{ID: "new", Title: "New", NameProperty: "text"}
+	if m := merge(gathered(t, s, "x", "a", "b"), &fresh, "7"); m != (Merged{Created: 2, Made: true, Before: before + 2, Newest: before + 4, Fresh: true}) {
+		t.Errorf("into one that is made: %+v", m)
+	}
+	again := Collection{ID: "new"}
+	if m := merge(gathered(t, s, "x", "b", "c"), &again, "8"); m != (Merged{Created: 1, Unchanged: 1, Before: before + 4, Newest: before + 5}) || again.Key != fresh.Key {
+		t.Errorf("into one that was made: %+v", m)
+	}
+	twice := Collection{ID: "twice"}
+	if m := merge(gathered(t, s, "x", "a", "a"), &twice, "9"); m != (Merged{Created: 1, Repeated: 1, Made: true, Before: before + 5, Newest: before + 7}) {
+		t.Errorf("into one that is made, with repeated ids: %+v", m)
+	}
+	changes, err = s.Changes(t.Context(), before+2, 10)
+	if err != nil || len(changes) != 5 || changes[0].Op != Created || changes[0].FeatureID != "" || changes[0].Collection != fresh.Key || changes[1].Op != Filled {
+		t.Errorf("the changes are %+v, %v", changes, err)
 	}
 
 	// Into one that is gone nothing goes, and nothing is noted.
 	i := begun(t, s, "6")
-	if _, err := s.DeleteCollection(t.Context(), key); err != nil {
+	if _, err := s.DeleteCollection(t.Context(), into.Key); err != nil {
 		t.Fatal(err)
 	}
-	_, err = gathered(t, s, "x", "a").Merge(t.Context(), key, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+	_, err = gathered(t, s, "x", "a").Merge(t.Context(), into, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
 	if now, lost := s.Import(t.Context(), "6"); !errors.Is(err, ErrNoCollection) || lost != nil || now.Status != Accepted {
 		t.Errorf("into a deleted collection: %v; the import is %+v, %v", err, now, lost)
 	}

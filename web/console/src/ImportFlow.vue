@@ -6,7 +6,7 @@ import Message from 'primevue/message'
 import ProgressBar from 'primevue/progressbar'
 import { computed, nextTick, onUnmounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import {
-  type Collection, createCollection, deleteCollection, fetchBackdrop, type FileOptions, type ImportReport, inspectFile, type Inspection, ProblemError, rejectedPath,
+  type Collection, fetchBackdrop, type FileOptions, type ImportReport, inspectFile, type Inspection, ProblemError, rejectedPath,
 } from './api/client'
 import { type Stage, useImports } from './useImports'
 
@@ -48,10 +48,8 @@ const fixLabels: Record<string, string> = {
 
 /** The fixes that the rows give reason to offer. */
 const offered = computed(() => {
-  const reasons = (found.value?.report.errors ?? []).map((e) => e.reason).join('\n')
-  const named = Object.keys(fixLabels).filter((f) => reasons.includes(f) || found.value?.report.doubts.some((d) => d.fix === f))
-  if (reasons.includes('may be swapped')) named.push('swap_doubtful')
-  return [...new Set([...named, ...fixes.value])]
+  const told = [...(found.value?.report.errors ?? []), ...(found.value?.report.doubts ?? [])].flatMap((row) => row.fix ?? [])
+  return [...new Set([...told, ...fixes.value])]
 })
 const options = computed<FileOptions>(() => {
   const o: FileOptions = {}
@@ -167,25 +165,16 @@ async function run(): Promise<void> {
   const mine = (request = new AbortController())
   progress.value = { name: 'Sending', share: 0 }
   problem.value = null
-  let made = ''
   try {
-    let id = into.value
-    if (!id) {
-      id = newID.value
-      await createCollection({ id, title: title.value.trim() || id, name_property: nameProperty.value, category_property: categoryProperty.value })
-      made = id
-    }
-    const done = await imports.run(file.value, id, options.value, (stage) => (progress.value = stage), mine.signal)
+    const id = into.value || newID.value
+    const make = into.value ? null : { title: title.value.trim() || id, name_property: nameProperty.value, category_property: categoryProperty.value }
+    const done = await imports.run(file.value, id, make, options.value, (stage) => (progress.value = stage), mine.signal)
     if (done.status === 'successful') {
       report.value = done.report ?? null
       into.value = id
       emit('imported', id)
-    } else {
-      if (made) await deleteCollection(made).catch(() => {}) // nothing half is left
-      problem.value = done.status === 'dismissed' ? cancelled : sentence(done.problem ?? 'nothing was imported')
-    }
+    } else problem.value = done.status === 'dismissed' ? cancelled : sentence(done.problem ?? 'nothing was imported')
   } catch (e) {
-    if (made) await deleteCollection(made).catch(() => {}) // likewise
     problem.value = e instanceof DOMException ? cancelled : said(e)
   }
   void imports.refresh()

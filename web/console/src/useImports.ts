@@ -1,5 +1,5 @@
 import { computed, ref, shallowRef } from 'vue'
-import { dismissImport, fetchImport, fetchImports, type FileOptions, type Import, sendImport } from './api/client'
+import { dismissImport, fetchImport, fetchImports, type FileOptions, type Import, type NewCollection, sendImport } from './api/client'
 
 // The imports of the service, and the files on their way to it. They are kept here and not by a page, so that they go on
 // when the page is left.
@@ -43,8 +43,11 @@ export interface Stage {
 
 const every = 400 // ms between looks at an import that is waited for
 
-/** Imports a file and waits until that is over. A stop while it is being sent, and later, leaves nothing of it. */
-async function run(file: File, into: string, options: FileOptions, tell: (stage: Stage) => void, signal: AbortSignal): Promise<Import> {
+/**
+ * Imports a file and waits until that is over; make is the collection that is made with it, or null where it is there. A stop while
+ * it is being sent, and later, leaves nothing of it.
+ */
+async function run(file: File, into: string, make: NewCollection | null, options: FileOptions, tell: (stage: Stage) => void, signal: AbortSignal): Promise<Import> {
   const key = ++keys
   const broken = new AbortController()
   const stop = () => broken.abort()
@@ -58,7 +61,7 @@ async function run(file: File, into: string, options: FileOptions, tell: (stage:
   update(0)
   let now: Import
   try {
-    now = await sendImport(file, into, options, update, broken.signal)
+    now = await sendImport(file, into, make, options, update, broken.signal)
   } finally {
     sending.value = sending.value.filter((s) => s.key !== key)
   }

@@ -92,10 +92,14 @@ export type Import = components['schemas']['Import']
  * Sends a file that is then imported, telling the share of it that has been sent. Broken off before all of it is sent,
  * nothing is imported; after that it is too late to break off, and the answer comes.
  */
-export function sendImport(file: File, into: string, options: FileOptions, progress: (share: number) => void, signal: AbortSignal): Promise<Import> {
+/** What a new collection is made with, together with what is imported into it. */
+export type NewCollection = Omit<components['schemas']['NewCollection'], 'id'>
+
+export function sendImport(file: File, into: string, make: NewCollection | null, options: FileOptions, progress: (share: number) => void, signal: AbortSignal): Promise<Import> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest() // fetch does not tell how much it has sent
-    request.open('POST', `${collectionPath(into)}/import?${new URLSearchParams({ ...options, file_name: file.name })}`)
+    const query = new URLSearchParams({ ...options, file_name: file.name, ...(make ? { ...make, create: 'true' } : {}) })
+    request.open('POST', `${collectionPath(into)}/import?${query}`)
     request.setRequestHeader('Content-Type', 'application/octet-stream')
     request.setRequestHeader('Prefer', 'respond-async')
     request.responseType = 'json'
@@ -121,7 +125,6 @@ export const fetchImports = async (limit: number) => (await get<{ imports: Impor
 export const dismissImport = (id: string) => send<undefined>('DELETE', importPath(id), null, 'application/json')
 export const rejectedPath = (id: string) => `${importPath(id)}/rejected`
 
-export const createCollection = (c: components['schemas']['NewCollection']) => send<Collection>('POST', '/api/collections', JSON.stringify(c), 'application/json')
 export const deleteCollection = (id: string) => send<undefined>('DELETE', collectionPath(id), null, 'application/json')
 export const exportPath = (id: string, format: string, parameters = new URLSearchParams()) =>
   `${collectionPath(id)}/export?${new URLSearchParams([['format', format], ...parameters])}`
