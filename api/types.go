@@ -327,6 +327,7 @@ type RowError struct {
 	Row    int    `json:"row"`
 	Line   int    `json:"line,omitempty"`
 	Reason string `json:"reason"`
+	Fix    string `json:"fix,omitempty"` // the name of the fix that would mend it
 }
 
 // RowDoubt says what is doubtful about a row.

@@ -35,6 +35,14 @@ func (fix *Fix) Set(name string) bool {
 	return to != nil
 }
 
+// A mendable error is about what a fix would mend.
+type mendable struct {
+	error
+	fix string
+}
+
+func (e *mendable) Unwrap() error { return e.error }
+
 // degrees reads a longitude or latitude.
 func (fix Fix) degrees(value string) (float64, error) {
 	value = strings.TrimSpace(value)
@@ -50,14 +58,14 @@ func (fix Fix) degrees(value string) (float64, error) {
 			if fix.DecimalComma {
 				return degrees, nil
 			}
-			return 0, fmt.Errorf("is %q; write degrees with a decimal point, not a comma, or have it mended with the fix decimal_comma", value)
+			return 0, &mendable{fmt.Errorf("is %q; write degrees with a decimal point, not a comma, or have it mended with the fix decimal_comma", value), "decimal_comma"}
 		}
 	}
 	if degrees, ok := sexagesimal(value); ok {
 		if fix.Sexagesimal {
 			return degrees, nil
 		}
-		return 0, fmt.Errorf("is %q, in degrees and minutes; write it as the decimal number %.7g, or have it mended with the fix sexagesimal", value, degrees)
+		return 0, &mendable{fmt.Errorf("is %q, in degrees and minutes; write it as the decimal number %.7g, or have it mended with the fix sexagesimal", value, degrees), "sexagesimal"}
 	}
 	return 0, fmt.Errorf("is %.40q, want degrees as a decimal number", value)
 }

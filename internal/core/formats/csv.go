@@ -13,7 +13,6 @@ import (
 	"unicode/utf8"
 
 	"idlebeacon/internal/core/feature"
-	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
 )
 
@@ -217,12 +216,12 @@ func (r *csvSource) next() (textRow, error) {
 	line, _ := r.csv.FieldPos(0)
 	row := textRow{number: r.row, line: line}
 	if len(record) != len(r.header) {
-		row.err = &RowError{r.row, line, fmt.Sprintf("has %d fields, the header has %d", len(record), len(r.header)), r.text(record)}
+		row.err = rejection(r.row, line, fmt.Errorf("has %d fields, the header has %d", len(record), len(r.header)), r.text(record))
 		return row, nil
 	}
 	row.names, row.values = r.names, record
 	if err := r.place(&row, record); err != nil {
-		row.err = &RowError{r.row, line, err.Error(), r.text(record)}
+		row.err = rejection(r.row, line, err, r.text(record))
 	}
 	return row, nil
 }
@@ -268,19 +267,7 @@ func (r *csvSource) place(row *textRow, record []string) error {
 	if f.At.Lat, err = r.fix.degrees(record[r.lat]); err != nil {
 		return fmt.Errorf("latitude (column %q) %w", r.header[r.lat], err)
 	}
-	if looksProjected(f.At.Lon, f.At.Lat) {
-		if !r.fix.WebMercator {
-			return projectedError(f.At)
-		}
-		f.At = fromMercator(f.At.Lon, f.At.Lat)
-	}
-	if r.fix.Swap {
-		f.At.Lon, f.At.Lat = f.At.Lat, f.At.Lon
-	}
-	err = f.At.Validate()
-	if swapped := (geo.Point{Lon: f.At.Lat, Lat: f.At.Lon}); err != nil && r.fix.SwapDoubtful && swapped.Validate() == nil {
-		f.At, row.mended, err = swapped, true, nil
-	}
+	row.mended, err = r.fix.checkPoint(&f.At)
 	return err
 }
 

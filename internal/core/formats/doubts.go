@@ -4,8 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"slices"
 
+	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
 )
@@ -22,31 +22,14 @@ type Doubt struct {
 func swap(g *geometry.Geometry) {
 	g.All(func(all []geometry.Position) bool {
 		for i := range all {
-			all[i].Lon, all[i].Lat = all[i].Lat, all[i].Lon
+			all[i].Point = all[i].Swapped()
 		}
 		return true
 	})
 }
 
-// mend applies what the fix says to a geometry that is not validated yet, and
-// reports whether it changed it because it was not possible otherwise.
-func (fix Fix) mend(g *geometry.Geometry) (mended bool) {
-	if fix.Swap {
-		swap(g)
-	}
-	if !fix.SwapDoubtful || g.Validate() == nil {
-		return false
-	}
-	swap(g)
-	if g.Validate() == nil {
-		return true
-	}
-	swap(g) // it is wrong either way
-	return false
-}
-
 // check mends the positions of a geometry as the fix says, and reports what is wrong
-// with it then.
+// with it then. mended tells that it was swapped because it was not possible otherwise.
 func (fix Fix) check(g *geometry.Geometry) (mended bool, err error) {
 	if at, is := projected(g); is {
 		if !fix.WebMercator {
@@ -59,8 +42,49 @@ func (fix Fix) check(g *geometry.Geometry) (mended bool, err error) {
 			return true
 		})
 	}
-	mended = fix.mend(g)
-	return mended, g.Validate()
+	if fix.Swap {
+		swap(g)
+	}
+	if err = g.Validate(); err == nil {
+		return false, nil
+	}
+	swap(g)
+	possible := g.Validate() == nil
+	if possible && fix.SwapDoubtful {
+		return true, nil
+	}
+	swap(g)
+	return false, swappable(err, possible)
+}
+
+// checkPoint is check for a point.
+func (fix Fix) checkPoint(p *geo.Point) (mended bool, err error) {
+	if looksProjected(p.Lon, p.Lat) {
+		if !fix.WebMercator {
+			return false, projectedError(*p)
+		}
+		*p = fromMercator(p.Lon, p.Lat)
+	}
+	if fix.Swap {
+		*p = p.Swapped()
+	}
+	if err = p.Validate(); err == nil {
+		return false, nil
+	}
+	possible := p.Swapped().Validate() == nil
+	if possible && fix.SwapDoubtful {
+		*p = p.Swapped()
+		return true, nil
+	}
+	return false, swappable(err, possible)
+}
+
+// swappable returns err, which swapping longitude and latitude would mend or not.
+func swappable(err error, possible bool) error {
+	if possible {
+		return &mendable{err, "swap_doubtful"}
+	}
+	return err
 }
 
 // projected returns the first position of g that is likely in metres of a projected
@@ -79,7 +103,7 @@ func projected(g *geometry.Geometry) (at geo.Point, is bool) {
 }
 
 func projectedError(at geo.Point) error {
-	return fmt.Errorf("longitude %v, latitude %v look like metres of a projected map, not degrees; give degrees or, if it is Web Mercator (EPSG:3857), have them read so with the fix web_mercator", at.Lon, at.Lat)
+	return &mendable{fmt.Errorf("longitude %v, latitude %v look like metres of a projected map, not degrees; give degrees or, if it is Web Mercator (EPSG:3857), have them read so with the fix web_mercator", at.Lon, at.Lat), "web_mercator"}
 }
 
 // mercatorRadius is that of the sphere of the Web Mercator projection (EPSG:3857)
@@ -117,18 +141,14 @@ type area struct{ box geo.Box }
 func newCheckedReader(r Reader, options Options) *checkedReader {
 	c := &checkedReader{Reader: r, columns: r.Columns(), names: r.Names(), fix: options.Fix}
 	c.early = peekMany(r.Next)
-	var lons, lats []float64
+	var points []geo.Point
 	for _, p := range c.early {
-		if p.err == nil && p.row.Feature.Shape == nil && p.row.Feature.At != (geo.Point{}) {
-			lons, lats = append(lons, p.row.Feature.At.Lon), append(lats, p.row.Feature.At.Lat)
+		if p.err == nil && p.row.Feature.At != (geo.Point{}) {
+			points = append(points, p.row.Feature.At)
 		}
 	}
-	const enough = 20
-	if len(lons) >= enough {
-		slices.Sort(lons)
-		slices.Sort(lats)
-		low, high := len(lons)/10, len(lons)-1-len(lons)/10 // without the outermost tenths
-		c.file = around(geo.Box{West: lons[low], East: lons[high], South: lats[low], North: lats[high]})
+	if most, ok := geo.TypicalBox(points); ok {
+		c.file = around(most)
 	}
 	if options.Known != nil && !options.Known.CrossesAntimeridian() {
 		c.known = around(*options.Known)
@@ -149,39 +169,53 @@ func around(b geo.Box) *area {
 	return &area{geo.Box{West: b.West - width, East: b.East + width, South: b.South - height, North: b.North + height}}
 }
 
-func (a *area) holds(p geo.Point) bool {
-	return p.Lon >= a.box.West && p.Lon <= a.box.East && p.Lat >= a.box.South && p.Lat <= a.box.North
+func (a *area) holds(b geo.Box) bool {
+	return b.West >= a.box.West && b.East <= a.box.East && b.South >= a.box.South && b.North <= a.box.North
 }
 
-// fitsSwapped reports whether p lies out of the area, but not so with longitude and
-// latitude swapped.
-func (a *area) fitsSwapped(p geo.Point) bool {
-	return a != nil && math.Abs(p.Lon) <= 90 && !a.holds(p) && a.holds(geo.Point{Lon: p.Lat, Lat: p.Lon})
+func (a *area) meets(b geo.Box) bool {
+	return b.West <= a.box.East && b.East >= a.box.West && b.South <= a.box.North && b.North >= a.box.South
 }
 
-// doubt returns what is doubtful about a position, or nil.
-func (c *checkedReader) doubt(p geo.Point) *Doubt {
-	if c.file.fitsSwapped(p) {
-		return swapped(p, "file")
+// fitsSwapped reports whether all that b holds lies out of the area, but in it with
+// longitude and latitude swapped.
+func (a *area) fitsSwapped(b geo.Box) bool {
+	return a != nil && b.West >= -90 && b.East <= 90 && !a.meets(b) && a.holds(geo.Box{West: b.South, South: b.West, East: b.North, North: b.East})
+}
+
+// extent returns the smallest box around a feature that does not cross the
+// antimeridian.
+func extent(f *feature.Feature) geo.Box {
+	if f.Shape == nil {
+		return geo.Box{West: f.At.Lon, South: f.At.Lat, East: f.At.Lon, North: f.At.Lat}
 	}
-	return doubtAbout(p, c.known)
+	b, _ := f.Shape.Bounds() // one that is validated has positions
+	return b
 }
 
-// DoubtAbout returns what is doubtful about the position of a place, or nil. known is
+// doubt returns what is doubtful about where a feature is, or nil.
+func (c *checkedReader) doubt(f *feature.Feature) *Doubt {
+	if c.file.fitsSwapped(extent(f)) {
+		return swapped(f.At, "file")
+	}
+	return doubtAbout(f, c.known)
+}
+
+// DoubtAbout returns what is doubtful about where a feature is, or nil. known is
 // where the others of its collection are, nil where that is not known.
-func DoubtAbout(p geo.Point, known *geo.Box) *Doubt {
+func DoubtAbout(f *feature.Feature, known *geo.Box) *Doubt {
 	if known == nil || known.CrossesAntimeridian() {
-		return doubtAbout(p, nil)
+		return doubtAbout(f, nil)
 	}
-	return doubtAbout(p, around(*known))
+	return doubtAbout(f, around(*known))
 }
 
-func doubtAbout(p geo.Point, known *area) *Doubt {
+func doubtAbout(f *feature.Feature, known *area) *Doubt {
 	switch {
-	case p == geo.Point{}:
+	case f.Shape == nil && f.At == geo.Point{}:
 		return &Doubt{"zero", "skip_zero", "is at longitude 0, latitude 0, which mostly means that its position is missing"}
-	case known.fitsSwapped(p):
-		return swapped(p, "collection")
+	case known.fitsSwapped(extent(f)):
+		return swapped(f.At, "collection")
 	}
 	return nil
 }
@@ -201,16 +235,18 @@ func (c *checkedReader) Next() (Row, error) {
 	} else {
 		row, err = c.Reader.Next()
 	}
-	if err != nil || row.Feature.Shape != nil {
+	if err != nil {
 		return row, err
 	}
-	d := c.doubt(row.Feature.At)
+	d := c.doubt(&row.Feature)
 	switch {
 	case d == nil:
 	case d.Kind == "zero" && c.fix.SkipZero:
 		return Row{}, &RowError{Row: row.Number, Line: row.Line, Reason: "left out: it " + d.Reason}
 	case d.Kind == "swapped" && c.fix.SwapDoubtful:
-		row.Feature.At.Lon, row.Feature.At.Lat = row.Feature.At.Lat, row.Feature.At.Lon
+		g := row.Feature.Geometry()
+		swap(&g)
+		row.Feature.SetGeometry(g)
 		row.Mended = true
 	default:
 		row.Doubt = d

@@ -17,6 +17,10 @@ func TestFixes(t *testing.T) {
 	if want := "2 \"\" -22.25 -38.5 {}\n3 \"\" -22.25 -38.5 {}\n4 \"\" -22.258333333333333 -38.50416666666667 {}\n5 \"\" 2 1 {}"; err != nil || strings.Join(got, "\n") != want {
 		t.Errorf("%v\n%s\nwant\n%s", err, strings.Join(got, "\n"), want)
 	}
+	_, _, bad, end := rowsOf(t, file, Options{})
+	if !errors.Is(end, io.EOF) || len(bad) != 3 || bad[0].Fix != "decimal_comma" || bad[1].Fix != "sexagesimal" || bad[2].Fix != "sexagesimal" {
+		t.Errorf("the fixes for %+v, %v", bad, end)
+	}
 	got, err = read(strings.NewReader(file), Options{})
 	if err != nil || len(got) != 4 || !strings.Contains(got[1], "write it as the decimal number") || !strings.Contains(got[0], "decimal_comma") {
 		t.Errorf("without fixes: %v %q", err, got)
@@ -37,7 +41,7 @@ func doubtful(t *testing.T, file string, o Options) (doubts []string, at []geo.P
 		case errors.Is(err, io.EOF):
 			return doubts, at
 		case errors.As(err, &bad):
-			doubts = append(doubts, fmt.Sprintf("%d rejected", bad.Row))
+			doubts = append(doubts, fmt.Sprintf("%d rejected", bad.Row)+map[bool]string{true: " for " + bad.Fix}[bad.Fix != ""])
 			continue
 		case err != nil:
 			t.Fatal(err)
@@ -63,6 +67,11 @@ func TestAxisGuard(t *testing.T) {
 		lines += fmt.Sprintf(`{"type":"Feature","geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{}}`+"\n", 100+float64(i%5)/20, -38.5+float64(i%7)/50)
 	}
 	lines += `{"type":"Feature","geometry":{"type":"Point","coordinates":[-38.5,100.1]},"properties":{}}` + "\n"
+	paths := "wkt\n"
+	for i := range 24 {
+		paths += fmt.Sprintf("\"LINESTRING(%v -38.5, %v -38.4)\"\n", -22-float64(i)/100, -22.1-float64(i)/100)
+	}
+	paths += "\"LINESTRING(-38.5 -22.1, -38.4 -22.2)\"\n"
 	known := &geo.Box{West: -22.3, South: -38.7, East: -21.6, North: -38.3}
 	for name, c := range map[string]struct {
 		file    string
@@ -77,7 +86,11 @@ func TestAxisGuard(t *testing.T) {
 		"mended where asked":                 {isles + "-22.1,-38.5\n", Options{Fix: Fix{SwapDoubtful: true}}, "32 mended"},
 		"too few rows to tell":               {"lat,lon\n-22.1,-38.5\n", Options{}, ""},
 		"but the collection tells":           {"lat,lon\n-22.1,-38.5\n-38.5,-22.1\n", Options{Known: known}, "2 swapped"},
-		"impossible latitudes":               {lines, Options{}, "31 rejected"},
+		"lines":                              {paths, Options{}, "26 swapped"},
+		"lines, to be mended":                {paths, Options{Fix: Fix{SwapDoubtful: true}}, "26 mended"},
+		"a line that the collection tells":   {"wkt\n\"LINESTRING(-38.5 -22.1,-38.4 -22.2)\"\n\"LINESTRING(-38.5 -22.1,-22.1 -38.5)\"\n", Options{Known: known}, "2 swapped"},
+		"a line that is not possible":        {"wkt\n\"LINESTRING(-38.5 -122.1,-38.4 -122.2)\"\n", Options{}, "2 rejected for swap_doubtful"},
+		"impossible latitudes":               {lines, Options{}, "31 rejected for swap_doubtful"},
 		"impossible latitudes, to be mended": {lines, Options{Fix: Fix{SwapDoubtful: true}}, "31 mended"},
 	} {
 		doubts, at := doubtful(t, c.file, c.options)
@@ -100,8 +113,8 @@ func TestAxisGuard(t *testing.T) {
 		"kml":     `<kml><Placemark><Point><coordinates>-2449028.799,-4650301.837</coordinates></Point></Placemark></kml>`,
 	} {
 		_, _, bad, _ := rowsOf(t, metres, Options{})
-		if len(bad) != 1 || !strings.Contains(bad[0].Reason, "with the fix web_mercator") {
-			t.Errorf("%s in metres: %v", name, bad)
+		if len(bad) != 1 || !strings.Contains(bad[0].Reason, "with the fix web_mercator") || bad[0].Fix != "web_mercator" {
+			t.Errorf("%s in metres: %+v", name, bad)
 		}
 		_, good, _, _ := rowsOf(t, metres, Options{Fix: Fix{WebMercator: true}})
 		if len(good) != 1 {

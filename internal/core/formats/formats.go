@@ -79,9 +79,20 @@ type RowError struct {
 	Row    int    // CSV: the record, the header being 1; GeoJSON: the feature, the first being 1
 	Line   int    // CSV: the line of the file, the first being 1, or for a stray quote the line it is in; GeoJSON: 0
 	Reason string // what is wrong with it
+	Fix    string // the name of the fix that would mend it, or ""
 	// Source is the row as it stands in the file, to be corrected and imported again;
 	// nil where it is left out as asked, or longer than a MiB.
 	Source []byte
+}
+
+// rejection returns a RowError about err.
+func rejection(row, line int, err error, source []byte) *RowError {
+	e := &RowError{Row: row, Line: line, Reason: err.Error(), Source: source}
+	var m *mendable
+	if errors.As(err, &m) {
+		e.Fix = m.fix
+	}
+	return e
 }
 
 func (e *RowError) Error() string {

@@ -226,7 +226,7 @@ func (r *geoJSONReader) read() (Row, error) {
 	var f feature.Feature
 	mended, err := readFeature(raw, &f, r.fix)
 	if err != nil {
-		return Row{}, &RowError{Row: r.row, Reason: err.Error(), Source: keep(raw)}
+		return Row{}, rejection(r.row, 0, err, keep(raw))
 	}
 	return Row{Number: r.row, Feature: f, Mended: mended}, nil
 }

@@ -307,7 +307,7 @@ func (s *xmlSource) place(row *textRow, read func() (geometry.Geometry, error)) 
 		err = feature.CheckID(row.feature.ID)
 	}
 	if err != nil {
-		return &RowError{Row: row.number, Reason: err.Error()}
+		return rejection(row.number, 0, err, nil)
 	}
 	row.feature.SetGeometry(g)
 	return nil

@@ -68,7 +68,7 @@ func (r *lineReader) read() (Row, error) {
 		var f feature.Feature
 		mended, err := readFeature(text, &f, r.fix)
 		if err != nil {
-			return Row{}, &RowError{Row: r.row, Reason: err.Error(), Source: keep(text)}
+			return Row{}, rejection(r.row, 0, err, keep(text))
 		}
 		return Row{Number: r.row, Feature: f, Mended: mended}, nil
 	}

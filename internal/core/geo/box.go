@@ -3,6 +3,7 @@ package geo
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -73,6 +74,24 @@ func (b Box) containsLon(lon float64) bool {
 		return true
 	}
 	return lon == 180 && b.West == -180 || lon == -180 && b.East == 180
+}
+
+// TypicalBox returns a box that holds most of some points, and whether there are enough
+// of them to tell. It leaves out the outermost tenths on each side, so a few that are far
+// off do not matter.
+func TypicalBox(points []Point) (Box, bool) {
+	const enough = 20
+	if len(points) < enough {
+		return Box{}, false
+	}
+	lons, lats := make([]float64, len(points)), make([]float64, len(points))
+	for i, p := range points {
+		lons[i], lats[i] = p.Lon, p.Lat
+	}
+	slices.Sort(lons)
+	slices.Sort(lats)
+	low, high := len(points)/10, len(points)-1-len(points)/10
+	return Box{West: lons[low], South: lats[low], East: lons[high], North: lats[high]}, true
 }
 
 // Distance returns the great-circle distance in metres from p to the nearest

@@ -25,6 +25,10 @@ type Point struct {
 	Lat float64 // degrees north of the equator, -90 to 90
 }
 
+// Swapped returns p with longitude and latitude exchanged, which may be no position on
+// the Earth.
+func (p Point) Swapped() Point { return Point{Lon: p.Lat, Lat: p.Lon} }
+
 // Validate reports what keeps p from being a position on the Earth: a
 // coordinate that is not a finite number or is out of its range.
 func (p Point) Validate() error {

@@ -104,22 +104,14 @@ func (s *Snapshot) Numbers(property string, sample int) []float64 {
 }
 
 // Typical returns a box that holds most places, as far as a sample tells, and
-// whether there are enough of them to tell. It leaves out the outermost tenths on
-// each side, so a few that are far off do not matter.
+// whether there are enough of them to tell: see [geo.TypicalBox].
 func (s *Snapshot) Typical() (geo.Box, bool) {
-	const sample, enough = 1000, 20
-	var lons, lats []float64
+	const sample = 1000
+	var points []geo.Point
 	for ref := uint32(0); ref < s.written; ref += max(1, s.written/sample) {
-		p := s.at(ref)
-		lons, lats = append(lons, p.Lon), append(lats, p.Lat)
+		points = append(points, s.at(ref))
 	}
-	if len(lons) < enough {
-		return geo.Box{}, false
-	}
-	slices.Sort(lons)
-	slices.Sort(lats)
-	low, high := len(lons)/10, len(lons)-1-len(lons)/10
-	return geo.Box{West: lons[low], South: lats[low], East: lons[high], North: lats[high]}, true
+	return geo.TypicalBox(points)
 }
 
 // Count returns how many places lie in box. Places within a hundredth of a metre

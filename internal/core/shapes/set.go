@@ -189,6 +189,16 @@ func (s *Snapshot) Extent() (geo.Box, bool) {
 	return all, true
 }
 
+// Typical returns a box that holds the middles of most shapes, and whether there are
+// enough of them to tell: see [geo.TypicalBox].
+func (s *Snapshot) Typical() (geo.Box, bool) {
+	middles := make([]geo.Point, len(s.shapes))
+	for i, shape := range s.shapes {
+		middles[i] = geo.Point{Lon: (shape.box.West + shape.box.East) / 2, Lat: (shape.box.South + shape.box.North) / 2}
+	}
+	return geo.TypicalBox(middles)
+}
+
 // In returns the ids of the shapes whose bounding boxes overlap box and that takes
 // accepts, in the order of their ids.
 func (s *Snapshot) In(box geo.Box, takes func(*Shape) bool) []string {
