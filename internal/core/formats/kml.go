@@ -93,7 +93,7 @@ func (s *xmlSource) next() (textRow, error) {
 			}
 			if is {
 				if bad := (*RowError)(nil); errors.As(row.err, &bad) {
-					bad.Source = s.guard.cut(from, s.tokens.d.InputOffset())
+					bad.Source = s.inFolder(s.guard.cut(from, s.tokens.d.InputOffset()))
 				}
 				return row, nil
 			}
@@ -107,6 +107,30 @@ func (s *xmlSource) next() (textRow, error) {
 			}
 		}
 	}
+}
+
+// folder returns the name of the folder around, or "".
+func (s *xmlSource) folder() string {
+	if n := len(s.around); n > 0 && s.around[n-1].folder {
+		return s.around[n-1].name
+	}
+	return ""
+}
+
+// inFolder puts the source of a row, where there is one, into a folder of the same name
+// as the one around it, which would be lost otherwise.
+func (s *xmlSource) inFolder(source []byte) []byte {
+	name := s.folder()
+	if source == nil || name == "" {
+		return source
+	}
+	var b bytes.Buffer
+	b.WriteString("<Folder><name>")
+	_ = xml.EscapeText(&b, []byte(name)) // to memory
+	b.WriteString("</name>")
+	b.Write(source)
+	b.WriteString("</Folder>")
+	return b.Bytes()
 }
 
 func (s *xmlSource) broken(err error) error {
@@ -265,9 +289,7 @@ func placemark(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
 	row := textRow{number: s.row}
 	var values fields
 	values.add("name", p.Name)
-	if n := len(s.around); n > 0 && s.around[n-1].folder {
-		values.add("folder", s.around[n-1].name)
-	}
+	values.add("folder", s.folder())
 	for _, v := range [][2]string{
 		{"address", p.Address}, {"phone", p.Phone}, {"snippet", p.Snippet}, {"description", p.Description},
 		{"when", p.When}, {"begin", p.Begin}, {"end", p.End},

@@ -98,6 +98,21 @@ func TestRejectedRowsCanBeCorrected(t *testing.T) {
 	}
 }
 
+// TestRejectedRowsKeepTheirFolder checks that what a row has from around it is not lost.
+func TestRejectedRowsKeepTheirFolder(t *testing.T) {
+	text := `<kml><Document><name>d</name><Folder><name>Huts &amp; taps</name><Placemark><Point><coordinates>1,north</coordinates></Point></Placemark></Folder>
+		<Placemark><Point><coordinates>2,north</coordinates></Point></Placemark></Document></kml>`
+	_, _, bad, _ := rowsOf(t, text, Options{})
+	var out bytes.Buffer
+	if err := WriteRejected(&out, KML, nil, each(bad)); err != nil {
+		t.Fatal(err)
+	}
+	_, good, bad, _ := rowsOf(t, strings.ReplaceAll(out.String(), "north", "2"), Options{})
+	if len(good) != 2 || len(bad) != 0 || good[0].Feature.Properties.Text("folder") != "Huts & taps" || good[1].Feature.Properties.Text("folder") != "" {
+		t.Errorf("%+v, %+v of\n%s", good, bad, out.String())
+	}
+}
+
 func TestSourcesFarApart(t *testing.T) {
 	// Bad rows among so many that the tape is cut again and again.
 	var text strings.Builder
