@@ -342,6 +342,7 @@ type RowDoubt struct {
 // Inspection tells what was recognised in the first rows of a file.
 type Inspection struct {
 	Format           string          `json:"format"`
+	Options          FileOptions     `json:"options"` // the file is read with, as recognised and asked for
 	Columns          []Column        `json:"columns"`
 	NameProperty     string          `json:"name_property"`
 	CategoryProperty string          `json:"category_property"`
@@ -349,6 +350,17 @@ type Inspection struct {
 	Whole            bool            `json:"whole"`  // these were all the rows
 	Features         []InspectedItem `json:"features"`
 	Style            *style.Style    `json:"style"` // that would be proposed for the categories found
+}
+
+// FileOptions say how to read a file. The zero value finds everything out.
+type FileOptions struct {
+	Format         string            `json:"format,omitempty"` // such as "csv" or "kml"
+	LonColumn      string            `json:"lon_column,omitempty"`
+	LatColumn      string            `json:"lat_column,omitempty"`
+	GeometryColumn string            `json:"geometry_column,omitempty"`
+	IDColumn       string            `json:"id_column,omitempty"`
+	Types          map[string]string `json:"type,omitempty"` // of columns that are not to be guessed
+	Fixes          []string          `json:"fix,omitempty"`  // what to mend, such as "decimal_comma"
 }
 
 // Column is a column of a table, or a property of a file that has no columns.

@@ -93,11 +93,11 @@ func TestCalls(t *testing.T) {
 		{func() error { _, err := c.Near(ctx, "c", NearOptions{Lat: -38.5, Lon: -22}); return err }, "GET /api/collections/c/near?lat=-38.5&lon=-22 "},
 		{func() error { _, err := c.Near(ctx, "c", NearOptions{Radius: 1e-7, Limit: 3}); return err }, "GET /api/collections/c/near?lat=0&limit=3&lon=0&radius=0.0000001 "},
 		{func() error {
-			_, err := c.Import(ctx, "c", strings.NewReader("x,y\n"), ImportOptions{FileOptions: FileOptions{Format: "csv", LonColumn: "x", LatColumn: "y"}, DryRun: true})
+			_, err := c.Import(ctx, "c", strings.NewReader("x,y\n"), ImportOptions{FileOptions: api.FileOptions{Format: "csv", LonColumn: "x", LatColumn: "y"}, DryRun: true})
 			return err
 		}, "POST /api/collections/c/import?dry_run=true&format=csv&lat_column=y&lon_column=x x,y\n"},
 		{func() error {
-			_, err := c.Inspect(ctx, "c", strings.NewReader("x"), FileOptions{Types: map[string]string{"a,b": "text", "c": "number"}, Fixes: []string{"swap", "skip_zero"}})
+			_, err := c.Inspect(ctx, "c", strings.NewReader("x"), api.FileOptions{Types: map[string]string{"a,b": "text", "c": "number"}, Fixes: []string{"swap", "skip_zero"}})
 			return err
 		}, "POST /api/inspect?fix=swap%2Cskip_zero&into=c&partial=true&type=a%5C%2Cb%3Atext%2Cc%3Anumber x"},
 		{func() error {

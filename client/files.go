@@ -13,15 +13,7 @@ import (
 	"idlebeacon/api"
 )
 
-// FileOptions say how to read a file. The zero value finds everything out.
-type FileOptions struct {
-	Format                                         string // such as "csv" or "kml"
-	LonColumn, LatColumn, GeometryColumn, IDColumn string
-	Types                                          map[string]string // of columns that are not to be guessed
-	Fixes                                          []string          // what to mend, such as "decimal_comma"
-}
-
-func (o *FileOptions) set(q url.Values) {
+func setFileOptions(q url.Values, o *api.FileOptions) {
 	var types []string
 	for _, name := range slices.Sorted(maps.Keys(o.Types)) {
 		types = append(types, listEscape.Replace(name)+":"+o.Types[name])
@@ -40,9 +32,9 @@ func (o *FileOptions) set(q url.Values) {
 var listEscape = strings.NewReplacer(`\`, `\\`, ",", `\,`)
 
 // Inspect tells what is in the beginning of a file that is meant for a collection.
-func (c *Client) Inspect(ctx context.Context, into string, beginning io.Reader, o FileOptions) (found api.Inspection, err error) {
+func (c *Client) Inspect(ctx context.Context, into string, beginning io.Reader, o api.FileOptions) (found api.Inspection, err error) {
 	q := url.Values{"partial": {"true"}}
-	o.set(q)
+	setFileOptions(q, &o)
 	if into != "" {
 		q.Set("into", into)
 	}

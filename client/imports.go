@@ -12,7 +12,7 @@ import (
 
 // ImportOptions say how to import a file.
 type ImportOptions struct {
-	FileOptions
+	api.FileOptions
 	FileName string // for people
 	DryRun   bool   // check the file, write nothing
 	// Create is the collection that is made, together with what is in it, if it is not
@@ -22,7 +22,7 @@ type ImportOptions struct {
 
 func (o *ImportOptions) path(collection string) string {
 	q := url.Values{}
-	o.set(q)
+	setFileOptions(q, &o.FileOptions)
 	if o.FileName != "" {
 		q.Set("file_name", o.FileName)
 	}

@@ -81,7 +81,7 @@ func TestLooksInTheConsole(t *testing.T) {
 	}
 	p.do(chromedp.Navigate(service.url + "/?lat=-39.5&lon=-23.495&zoom=14"))
 	p.until("map && buttons().length == 2")
-	p.until("document.querySelector('.legend img[src*=\"M4%2020\"]') && text().includes('circles of swing in metres')")
+	p.until("document.querySelector('.legend img[src*=\"M4%2020\"]') && text().includes('swing, as circles')")
 	p.rested()
 	lat, lon := -39.5, -23.5
 	x, y := p.spot(lat, lon)
@@ -166,7 +166,7 @@ func TestLooksOnTheCommandLine(t *testing.T) {
 	draft := write("draft.json", `{"shade":{"property":"depth_m","method":"manual","breaks":[2,5]},"circle":{"metres":25}}`)
 	contains(run(0, "legend", "--collection", "brindlemere", "--style", draft), "depth_m 2 to 5", "circles of 25 m", "Without a look of their own: charge post")
 	contains(run(1, "legend", "--collection", "brindlemere", "--style", write("wrong.json", `{"order":999}`)), "style: order: 999 is outside")
-	contains(run(0, "legend", "--collection", "brindlemere"), "Closed for now", "berths 10", "circles of swing_m in metres")
+	contains(run(0, "legend", "--collection", "brindlemere"), "Closed for now", "Berths 10", "Swinging room, as circles")
 }
 
 // TestImportsGoOn leaves the Data page while a file is being imported, and calls another

@@ -79,7 +79,7 @@ imported again. FILE may be - for standard input.`,
 }
 
 // fileFlags adds the options that say how to read a file.
-func fileFlags(cmd *cobra.Command, o *client.FileOptions) {
+func fileFlags(cmd *cobra.Command, o *api.FileOptions) {
 	cmd.Flags().StringVar(&o.Format, "format", "", "csv, geojson, geojson-lines, geojson-seq, kml, kmz or gpx (default: found from the content)")
 	cmd.Flags().StringVar(&o.LonColumn, "lon-column", "", "CSV column with the longitude in degrees (default: longitude, lon, lng, long or x)")
 	cmd.Flags().StringVar(&o.LatColumn, "lat-column", "", "CSV column with the latitude in degrees (default: latitude, lat or y)")
@@ -92,7 +92,7 @@ func fileFlags(cmd *cobra.Command, o *client.FileOptions) {
 func inspectCommand() *cobra.Command {
 	var r remote
 	var into string
-	var o client.FileOptions
+	var o api.FileOptions
 	cmd := &cobra.Command{
 		Use: "inspect FILE", Short: "Show what is in a file, without importing it", Args: exactly(1),
 		Example: "  idlebeacon inspect huts.csv --into huts",
@@ -224,9 +224,12 @@ func printReport(r api.ImportReport, collection string) {
 	if r.Kept > 0 {
 		fmt.Printf("To correct the rejected rows: idlebeacon imports rejected %s rejected-rows\n", r.Import)
 	}
-	if r.DryRun {
+	switch {
+	case r.Rows > 0 && r.Rows == r.Rejected:
+		fmt.Println("Nothing was imported, as no row can be used.")
+	case r.DryRun:
 		fmt.Printf("A dry run: nothing was written. %s could be imported into %s.\n", count(r.Rows-r.Rejected, "row", "rows"), collection)
-	} else {
+	default:
 		fmt.Printf("In %s: %d new, %d replaced, %d unchanged.\n", collection, r.Created, r.Replaced, r.Unchanged)
 	}
 	if r.WithoutID > 0 {

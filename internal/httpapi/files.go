@@ -2,13 +2,11 @@ package httpapi
 
 import (
 	"fmt"
-	"io"
 	"mime"
 	"net/http"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/formats"
@@ -18,35 +16,35 @@ import (
 // fileNames are the parameters that say how to read a file.
 var fileNames = []string{"format", "lon_column", "lat_column", "geometry_column", "id_column", "type", "fix"}
 
-// file reads how to read a file. The media type of the body tells the format where
-// nothing else does.
-func (q *query) file() formats.Options {
+// fileOptions reads how to read the file. Its media type tells the format where nothing
+// else does.
+func (u *upload) fileOptions() formats.Options {
 	o := formats.Options{
-		Format:    formats.Format(q.text("format")),
-		LonColumn: q.text("lon_column"), LatColumn: q.text("lat_column"),
-		GeometryColumn: q.text("geometry_column"), IDColumn: q.text("id_column"),
+		Format:    formats.Format(u.text("format")),
+		LonColumn: u.text("lon_column"), LatColumn: u.text("lat_column"),
+		GeometryColumn: u.text("geometry_column"), IDColumn: u.text("id_column"),
 	}
 	if o.Format != "" && !slices.Contains(formats.Formats, o.Format) {
-		q.fail("format", "%q is not known; want one of %v", o.Format, formats.Formats)
+		u.fail("format", "%q is not known; want one of %v", o.Format, formats.Formats)
 	}
 	if o.Format == "" {
-		o.Format = formatOf(q.request.Header.Get("Content-Type"))
+		o.Format = formatOf(u.mediaType)
 	}
-	if q.has("type") {
+	if u.has("type") {
 		o.Types = map[string]formats.Type{}
-		for _, pair := range splitList(q.text("type")) {
+		for _, pair := range splitList(u.text("type")) {
 			name, kind, ok := cutLast(pair, ":")
 			if !ok || !slices.Contains(formats.Types, formats.Type(kind)) {
-				q.fail("type", "%q is not a column and its type: want COLUMN:TYPE, separated by commas, with one of the types %v", pair, formats.Types)
+				u.fail("type", "%q is not a column and its type: want COLUMN:TYPE, separated by commas, with one of the types %v", pair, formats.Types)
 				continue
 			}
 			o.Types[name] = formats.Type(kind)
 		}
 	}
-	if q.has("fix") {
-		for _, name := range splitList(q.text("fix")) {
+	if u.has("fix") {
+		for _, name := range splitList(u.text("fix")) {
 			if !o.Fix.Set(name) {
-				q.fail("fix", "%q is not known; want some of %v, separated by commas", name, formats.Fixes)
+				u.fail("fix", "%q is not known; want some of %v, separated by commas", name, formats.Fixes)
 			}
 		}
 	}
@@ -91,24 +89,26 @@ func describeReport(report *service.ImportReport) api.ImportReport {
 
 // inspectFile tells what is in a file.
 func (h *server) inspectFile(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"into", "partial", "category_property"}, fileNames)...)
-	options, into, partial := q.file(), q.text("into"), q.flag("partial")
+	r.Body = http.MaxBytesReader(w, r.Body, maxInspected)
+	u := parseUpload(w, r, slices.Concat([]string{"into", "partial", "category_property"}, fileNames)...)
+	options, into, partial := u.fileOptions(), u.text("into"), u.flag("partial")
 	var category *string
-	if r.URL.Query().Has("category_property") {
-		name := q.text("category_property") // "" for none
+	if u.values.Has("category_property") {
+		name := u.text("category_property") // "" for none
 		category = &name
 	}
-	if q.err != nil {
-		return q.err
+	if u.err != nil {
+		drain(w, r)
+		return u.err
 	}
-	found, err := h.service.Inspect(into, http.MaxBytesReader(w, r.Body, maxInspected), options, partial, category)
+	found, err := h.service.Inspect(into, u, options, partial, category)
 	drain(w, r)
 	if err != nil {
 		return err
 	}
 	out := api.Inspection{
 		Format: string(found.Format), NameProperty: found.NameProperty, CategoryProperty: found.CategoryProperty,
-		Columns: make([]api.Column, len(found.Columns)), Report: describeReport(&found.Report), Whole: found.Whole, Style: found.Style,
+		Options: describeOptions(&found, &options), Columns: make([]api.Column, len(found.Columns)), Report: describeReport(&found.Report), Whole: found.Whole, Style: found.Style,
 		Features: make([]api.InspectedItem, len(found.Features)),
 	}
 	for i, c := range found.Columns {
@@ -122,16 +122,31 @@ func (h *server) inspectFile(w http.ResponseWriter, r *http.Request) error {
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }
 
-// drain takes the rest of a body that is not needed, as far as that is sensible: a client
-// that is still sending when the connection ends may never see the answer.
-func drain(w http.ResponseWriter, r *http.Request) {
-	connection := http.NewResponseController(w)
-	_ = connection.SetReadDeadline(time.Now().Add(drainTime)) // without it the client's patience counts
-	_, _ = io.CopyN(io.Discard, r.Body, maxInspected)         // however it ends, the answer is as good
-	_ = connection.SetReadDeadline(time.Time{})
+// describeOptions tells what was recognised in a file, and what was asked for, as options
+// to read it with.
+func describeOptions(found *service.Inspection, asked *formats.Options) api.FileOptions {
+	o := api.FileOptions{Format: string(found.Format), Fixes: asked.Fix.Names()}
+	for _, c := range found.Columns {
+		switch c.Role {
+		case formats.LonRole:
+			o.LonColumn = c.Name
+		case formats.LatRole:
+			o.LatColumn = c.Name
+		case formats.GeometryRole:
+			o.GeometryColumn = c.Name
+		case formats.IDRole:
+			o.IDColumn = c.Name
+		default:
+			if !found.Format.Typed() {
+				if o.Types == nil {
+					o.Types = map[string]string{}
+				}
+				o.Types[c.Name] = string(c.Type)
+			}
+		}
+	}
+	return o
 }
-
-const drainTime = 10 * time.Second
 
 // maxInspected is the largest file that is looked at, in bytes.
 const maxInspected = 64 << 20

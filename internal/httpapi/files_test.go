@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"mime/multipart"
 	"net/http"
 	"slices"
 	"strings"
@@ -204,4 +205,84 @@ func TestStyles(t *testing.T) {
 	f.want(200, `"properties":{"name":"The skerries","rule":0}`, "GET", "/api/collections/land/shapes?bbox=-23,-39,-20,-38&zoom=10", "")
 	f.want(204, "", "DELETE", "/api/collections/sites/style", "")
 	f.want(200, `"proposed":true`, "GET", "/api/collections/sites/style", "")
+}
+
+// form writes a form with the given parts, each a name, a file name or "", and a content.
+func form(t *testing.T, parts ...[3]string) (contentType, body string) {
+	t.Helper()
+	var b strings.Builder
+	w := multipart.NewWriter(&b)
+	for _, part := range parts {
+		create := func() (io.Writer, error) { return w.CreateFormField(part[0]) }
+		if part[1] != "" {
+			create = func() (io.Writer, error) { return w.CreateFormFile(part[0], part[1]) }
+		}
+		to, err := create()
+		if err == nil {
+			_, err = io.WriteString(to, part[2])
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return w.FormDataContentType(), b.String()
+}
+
+// TestOptionsAsJSON has an inspection tell how a file is to be read, changes that, and
+// imports the file so, both times with the options beside the file in a form.
+func TestOptionsAsJSON(t *testing.T) {
+	f := newFixture(t)
+	const file = "key,east,north,\"a,b\",code\n1,\"-22,5\",-38.5,x,7\n2,-22,-38,y,8\n"
+	contentType, body := form(t, [3]string{"options", "", `{"lon_column":"east","lat_column":"north","fix":["decimal_comma"]}`}, [3]string{"file", "huts.csv", file})
+	status, _, answer := f.call("POST", "/api/inspect?id_column=key", contentType, body)
+	var found struct{ Options map[string]any }
+	if err := json.Unmarshal([]byte(answer), &found); err != nil || status != 200 {
+		t.Fatalf("%d %s, %v", status, answer, err)
+	}
+	if got := fmt.Sprint(found.Options); got != `map[fix:[decimal_comma] format:csv id_column:key lat_column:north lon_column:east type:map[a,b:text code:number]]` {
+		t.Errorf("the options are %s", got)
+	}
+	found.Options["type"].(map[string]any)["code"] = "text"
+	found.Options["create"] = true
+	found.Options["title"] = "Huts"
+	options, err := json.Marshal(found.Options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	contentType, body = form(t, [3]string{"options", "", string(options)}, [3]string{"file", "huts.csv", file})
+	if status, _, answer = f.call("POST", "/api/collections/huts/import", contentType, body); status != 200 || !strings.Contains(answer, `"created":2`) {
+		t.Fatalf("%d %s", status, answer)
+	}
+	f.want(200, `"title":"Huts"`, "GET", "/api/collections/huts", "")
+	f.want(200, `"properties":{"a,b":"x","code":"7"}`, "GET", "/api/collections/huts/items/1", "")
+	f.want(200, `"file_name":"huts.csv"`, "GET", "/api/imports?limit=1", "")
+
+	for _, c := range []struct {
+		query string
+		parts [][3]string
+		want  string
+	}{
+		{"", [][3]string{{"options", "", `{"lat_colum":"x"}`}, {"file", "", file}}, `"field":"options.lat_colum"`},
+		{"?id_column=key", [][3]string{{"options", "", `{"id_column":"key"}`}, {"file", "", file}}, `is given in the query as well`},
+		{"", [][3]string{{"options", "", `{"id_column":7}`}, {"file", "", file}}, `wants text`},
+		{"", [][3]string{{"options", "", `{"fix":[1]}`}, {"file", "", file}}, `wants text`},
+		{"", [][3]string{{"options", "", `[]`}, {"file", "", file}}, `not a JSON object`},
+		{"", [][3]string{{"options", "", `{"type":{"code":"colour"}}`}, {"file", "", file}}, `"field":"type"`},
+		{"", [][3]string{{"options", "", `{}`}}, `"field":"file"`},
+		{"", [][3]string{{"data", "", file}}, `"field":"file"`},
+	} {
+		contentType, body := form(t, c.parts...)
+		if status, _, answer := f.call("POST", "/api/collections/huts/import"+c.query, contentType, body); status != 400 || !strings.Contains(answer, c.want) {
+			t.Errorf("%s %v: %d %s, want %s", c.query, c.parts[0], status, answer, c.want)
+		}
+	}
+	// A form that is cut off in its file has not arrived whole.
+	contentType, body = form(t, [3]string{"file", "huts.csv", file})
+	if status, _, answer := f.call("POST", "/api/collections/huts/import", contentType, body[:len(body)-80]); status != 400 {
+		t.Errorf("a form that is cut off: %d %s", status, answer)
+	}
+	f.want(200, `"count":2`, "GET", "/api/collections/huts", "")
 }

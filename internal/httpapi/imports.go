@@ -3,46 +3,33 @@ package httpapi
 import (
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/service"
 )
 
-// A fileBody is the file in the body of a request.
-type fileBody struct {
-	io.Reader
-	connection *http.ResponseController
-}
-
-// Interrupt lets a Read that waits for the client return with an error.
-func (b *fileBody) Interrupt() {
-	_ = b.connection.SetReadDeadline(time.Now()) // where it cannot, the next bytes end it
-}
-
-// importFile reads a file from the body, which may be of any size. A client that
-// prefers not to wait (RFC 7240) is answered when the file has arrived.
+// importFile imports a file of any size. A client that prefers not to wait (RFC 7240) is
+// answered when the file has arrived.
 func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"dry_run", "file_name", "create"}, newCollectionNames, fileNames)...)
-	options := service.ImportOptions{File: q.file(), DryRun: q.flag("dry_run"), Name: q.text("file_name"), Size: r.ContentLength}
+	u := parseUpload(w, r, slices.Concat([]string{"dry_run", "file_name", "create"}, newCollectionNames, fileNames)...)
+	options := service.ImportOptions{File: u.fileOptions(), DryRun: u.flag("dry_run"), Name: u.text("file_name"), Size: u.size}
 	if len(options.Name) > maxFileName {
-		q.fail("file_name", "is %d bytes long, the most is %d", len(options.Name), maxFileName)
+		u.fail("file_name", "is %d bytes long, the most is %d", len(options.Name), maxFileName)
 	}
-	options.Make = q.newCollection()
-	if q.err != nil {
-		return q.err
+	options.Make = u.newCollection()
+	if u.err != nil {
+		drain(w, r)
+		return u.err
 	}
 	collection := pathValue(r, "collection")
-	body := &fileBody{r.Body, http.NewResponseController(w)}
 	if prefersAsync(r) && !options.DryRun {
-		i, err := h.service.StartImport(r.Context(), collection, body, options)
+		i, err := h.service.StartImport(r.Context(), collection, u, options)
 		if err != nil {
 			return err
 		}
@@ -50,7 +37,7 @@ func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 		w.Header().Set("Preference-Applied", "respond-async")
 		return writeJSON(w, http.StatusAccepted, plainJSON, describeImport(&i))
 	}
-	report, err := h.service.Import(r.Context(), collection, body, options)
+	report, err := h.service.Import(r.Context(), collection, u, options)
 	if err != nil {
 		if !errors.Is(err, service.ErrDismissed) {
 			drain(w, r)

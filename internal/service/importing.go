@@ -286,6 +286,9 @@ func (i *importing) finish(ctx context.Context) error {
 	}
 	into := *i.into.info.Load()
 	toMake := into.Key == 0
+	if toMake && i.report.Rejected > 0 && i.report.Rejected == i.report.Rows {
+		return nil // there is nothing to make it for; it is likely read in a wrong way
+	}
 	if i.staging == nil && !toMake {
 		return i.write(ctx)
 	}

@@ -221,6 +221,11 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 	}
 	absent("after a dismissed import")
 
+	if report := must[ImportReport](t)(s.Import(t.Context(), "huts", strings.NewReader("lat,lon\nnorth,1\n"), toMake)); report.Rejected != 1 || report.Kept != 1 {
+		t.Errorf("of a file without a usable row: %+v", report)
+	}
+	absent("of a file without a usable row")
+
 	// Small, large, and of nothing; the same again goes into what is there.
 	for i, n := range []int{3, 3*importBatch + 7, 0} {
 		id := fmt.Sprint("huts-", i)

@@ -22,17 +22,32 @@ type Fix struct {
 // Fixes lists the names of what can be mended.
 var Fixes = []string{"decimal_comma", "sexagesimal", "web_mercator", "swap", "swap_doubtful", "skip_zero"}
 
-// Set adds a mistake to those to be mended and reports whether there is one of that
-// name.
-func (fix *Fix) Set(name string) bool {
-	to := map[string]*bool{
+func (fix *Fix) named(name string) *bool {
+	return map[string]*bool{
 		"decimal_comma": &fix.DecimalComma, "sexagesimal": &fix.Sexagesimal, "web_mercator": &fix.WebMercator,
 		"swap": &fix.Swap, "swap_doubtful": &fix.SwapDoubtful, "skip_zero": &fix.SkipZero,
 	}[name]
+}
+
+// Set adds a mistake to those to be mended and reports whether there is one of that
+// name.
+func (fix *Fix) Set(name string) bool {
+	to := fix.named(name)
 	if to != nil {
 		*to = true
 	}
 	return to != nil
+}
+
+// Names returns the names of what is to be mended, in the order of [Fixes].
+func (fix Fix) Names() []string {
+	var names []string
+	for _, name := range Fixes {
+		if *fix.named(name) {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // A mendable error is about what a fix would mend.

@@ -128,6 +128,10 @@ const (
 // Formats lists the formats that can be read.
 var Formats = []Format{CSV, GeoJSON, GeoJSONLines, GeoJSONSeq, KML, KMZ, GPX}
 
+// Typed reports whether the values in a file of this format have types. Those of the
+// others are all text, and their types are guessed.
+func (f Format) Typed() bool { return f == GeoJSON || f == GeoJSONLines || f == GeoJSONSeq }
+
 // Options say how to read a file. The zero value finds everything out.
 type Options struct {
 	Format Format // found from the content where empty

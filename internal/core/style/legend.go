@@ -101,9 +101,10 @@ func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 	}
 	if r.Size != nil {
 		examples := roundNumbers(r.from, r.to)
+		name, unit := r.called(r.Size.Property)
 		for i, v := range examples {
 			l.Entries = append(l.Entries, Entry{
-				Kind: "size", Label: r.Size.Property + " " + number(v), Number: v, Pixels: r.sizeOf(v), When: about(r.Size.Property, examples, i),
+				Kind: "size", Label: name + " " + number(v) + unit, Number: v, Pixels: r.sizeOf(v), When: about(r.Size.Property, examples, i),
 			})
 		}
 	}
@@ -113,9 +114,29 @@ func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 	if o := r.Circle; o != nil && o.Metres != nil {
 		l.Entries = append(l.Entries, Entry{Kind: "circle", Label: "circles of " + number(*o.Metres) + " m", Metres: *o.Metres})
 	} else if o != nil {
-		l.Entries = append(l.Entries, Entry{Kind: "circle", Label: "circles of " + o.Property + " in metres"})
+		name, _ := r.called(o.Property) // it is in metres, whatever its unit is called
+		l.Entries = append(l.Entries, Entry{Kind: "circle", Label: name + ", as circles"})
 	}
 	return l
+}
+
+// called returns what people call a property, as its tooltip or popup has it, and what
+// follows its numbers.
+func (s *Style) called(property string) (name, unit string) {
+	fields := s.Tooltip
+	if s.Popup != nil {
+		fields = slices.Concat(fields, s.Popup.Fields)
+	}
+	name = property
+	for _, f := range slices.Backward(fields) {
+		if f.Property == property {
+			name, unit = cmp.Or(f.Label, name), cmp.Or(f.Unit, unit)
+		}
+	}
+	if unit != "" {
+		unit = " " + unit
+	}
+	return name, unit
 }
 
 // about returns the condition for the numbers of a property that are nearer to one
@@ -148,14 +169,15 @@ func within(property string, low, high float64) string {
 
 func (r *Resolved) shadeEntries() []Entry {
 	property := r.Shade.Property
+	name, unit := r.called(property)
 	entry := func(label, colour, when string) Entry {
-		return Entry{Kind: "shade", Label: property + " " + label, Colour: colour, When: when}
+		return Entry{Kind: "shade", Label: name + " " + label, Colour: colour, When: when}
 	}
 	if r.Shade.Method == "continuous" {
 		var entries []Entry
 		examples := roundNumbers(r.low, r.high)
 		for i, v := range examples {
-			entries = append(entries, entry(number(v), r.shadeOf(v), about(property, examples, i)))
+			entries = append(entries, entry(number(v)+unit, r.shadeOf(v), about(property, examples, i)))
 		}
 		return entries
 	}
@@ -163,13 +185,13 @@ func (r *Resolved) shadeEntries() []Entry {
 	if len(r.breaks) == 0 {
 		return []Entry{entry("any", r.colours[0], within(property, -infinite, infinite))}
 	}
-	entries := []Entry{entry("below "+number(r.breaks[0]), r.colours[0], within(property, -infinite, r.breaks[0]))}
+	entries := []Entry{entry("below "+number(r.breaks[0])+unit, r.colours[0], within(property, -infinite, r.breaks[0]))}
 	for i := 1; i < len(r.breaks); i++ {
 		low, high := r.breaks[i-1], r.breaks[i]
-		entries = append(entries, entry(number(low)+" to "+number(high), r.colours[i], within(property, low, high)))
+		entries = append(entries, entry(number(low)+" to "+number(high)+unit, r.colours[i], within(property, low, high)))
 	}
 	last := r.breaks[len(r.breaks)-1]
-	return append(entries, entry(number(last)+" and more", r.colours[len(r.breaks)], within(property, last, infinite)))
+	return append(entries, entry(number(last)+unit+" and more", r.colours[len(r.breaks)], within(property, last, infinite)))
 }
 
 // number writes v with four digits at most.

@@ -244,10 +244,7 @@ func TestLegend(t *testing.T) {
 	for _, e := range l.Entries {
 		lines = append(lines, strings.TrimSpace(fmt.Sprint(e.Kind, " ", e.Label, " ", e.Icon, " ", e.Count, " ", e.Pixels)))
 	}
-	want := []string{
-		"rule Closed ban 4 0", "rule berths > 9 circle 0 0", "category Moorings anchor 7 0", "category without category circle 3 0", "category slipway circle 2 0",
-		"size berths 10 0 23", "size berths 20  0 25.3",
-	}
+	want := []string{"rule Closed ban 4 0", "rule berths > 9 circle 0 0", "category Moorings anchor 7 0", "category without category circle 3 0", "category slipway circle 2 0"}
 	if len(lines) < 8 || !slices.Equal(lines[:5], want[:5]) {
 		t.Errorf("entries\n%s\nwant\n%s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
 	}
@@ -262,6 +259,35 @@ func TestLegend(t *testing.T) {
 	}
 	if p := Propose([]string{"", "a", "b"}); len(p.Categories) != 2 || p.Categories[0].Look == p.Categories[1].Look || p.Validate() != nil {
 		t.Errorf("proposed %+v", p)
+	}
+}
+
+// TestLegendOfNumbers checks what a legend says of sizes, shades and circles, in the words
+// of tooltip and popup where they have some.
+func TestLegendOfNumbers(t *testing.T) {
+	const plain = `"size": {"property": "n"}, "shade": {"property": "d", "method": "manual", "breaks": [2, 5], "classes": 3}, "circle": {"property": "r"}`
+	const told = `, "tooltip": [{"property": "n", "label": "Berths"}], "popup": {"fields": [
+		{"property": "n", "label": "Places", "unit": "pieces"}, {"property": "d", "label": "Depth", "unit": "m"}, {"property": "r", "label": "Room", "unit": "m"}]}`
+	for text, want := range map[string][]string{
+		"{" + plain + "}":            {"n 0.5", "n 2", "n 5", "d below 2", "d 2 to 5", "d 5 and more", "r, as circles"},
+		"{" + plain + told + "}":     {"Berths 0.5 pieces", "Berths 2 pieces", "Berths 5 pieces", "Depth below 2 m", "Depth 2 to 5 m", "Depth 5 m and more", "Room, as circles"},
+		`{"circle": {"metres": 25}}`: {"circles of 25 m"},
+	} {
+		s, err := Parse([]byte(text))
+		if err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+		r, err := s.Resolve(func(string) []float64 { return []float64{0, 8} })
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, e := range r.Legend(nil, nil).Entries {
+			got = append(got, e.Label)
+		}
+		if !slices.Equal(got, want) {
+			t.Errorf("%s has the legend %q, want %q", text, got, want)
+		}
 	}
 }
 
