@@ -50,11 +50,14 @@ func TestLooksInTheConsole(t *testing.T) {
 	}
 
 	p := browse(t, 1280, 900, service.url+"/data")
-	p.until("document.querySelector('#data-buoys')")
-	eval[any](p, "[...document.querySelectorAll('#data-buoys button')].find(b => b.innerText.includes('Style')).click()")
-	p.until("document.querySelector(\"[aria-label^='Icon of lit']\")")
-	eval[any](p, "document.querySelector(\"[aria-label^='Icon of lit']\").click()")
-	p.until("document.querySelector('.picker input[type=file]')")
+	pick := func() { // opens the choice of an icon
+		p.until("document.querySelector('#data-buoys')")
+		eval[any](p, "[...document.querySelectorAll('#data-buoys button')].find(b => b.innerText.includes('Style')).click()")
+		p.until("document.querySelector(\"[aria-label^='Icon of lit']\")")
+		eval[any](p, "document.querySelector(\"[aria-label^='Icon of lit']\").click()")
+		p.until("document.querySelector('.picker input[type=file]')")
+	}
+	pick()
 	eval[any](p, fmt.Sprintf(`(() => {
 		const data = new DataTransfer()
 		data.items.add(new File([%q], 'Tide mark.svg'))
@@ -81,7 +84,7 @@ func TestLooksInTheConsole(t *testing.T) {
 	}
 	p.do(chromedp.Navigate(service.url + "/?lat=-39.5&lon=-23.495&zoom=14"))
 	p.until("map && buttons().length == 2")
-	p.until("document.querySelector('.legend img[src*=\"M4%2020\"]') && text().includes('swing, as circles')")
+	p.until("document.querySelector('.legend img[src*=\"M4%2020\"]') && text().includes('Swings, as circles')")
 	p.rested()
 	lat, lon := -39.5, -23.5
 	x, y := p.spot(lat, lon)
@@ -132,8 +135,13 @@ func TestLooksInTheConsole(t *testing.T) {
 	if err := c.ResetStyle(t.Context(), "buoys"); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.DeleteIcon(t.Context(), "tide-mark"); err != nil {
-		t.Error(err)
+	p.do(chromedp.Navigate(service.url + "/data"))
+	pick()
+	p.until("document.querySelector('.owned')?.innerText.includes('tide-mark')")
+	p.press("Delete the icon tide-mark")
+	p.until("document.querySelector('.picker').innerText.includes('tide-mark is deleted') && !document.querySelector('.owned')")
+	if err := c.DeleteIcon(t.Context(), "tide-mark"); !client.IsNotFound(err) {
+		t.Errorf("the icon that was deleted: %v", err)
 	}
 }
 

@@ -41,10 +41,12 @@ function show(box: Box | null): void {
 
 const when = (text: string) => new Date(text).toLocaleString('en', { dateStyle: 'medium', timeStyle: 'short' })
 const degrees = (v: number, positive: string, negative: string) => `${Math.abs(v).toFixed(3)}° ${v < 0 ? negative : positive}`
-function where(c: Collection): string {
+const counted = (n: number, one: string, many: string) => (n === 0 ? [] : [`${n.toLocaleString('en')} ${n === 1 ? one : many}`])
+function holds(c: Collection): string {
   const b = boxOf(c)
   if (!b) return 'nothing in it yet'
-  return `${degrees(b.south, 'N', 'S')} to ${degrees(b.north, 'N', 'S')}, ${degrees(b.west, 'E', 'W')} to ${degrees(b.east, 'E', 'W')}`
+  const what = [...counted(c.places, 'place', 'places'), ...counted(c.shapes, 'shape', 'shapes')].join(', ')
+  return `${what} · ${degrees(b.south, 'N', 'S')} to ${degrees(b.north, 'N', 'S')}, ${degrees(b.west, 'E', 'W')} to ${degrees(b.east, 'E', 'W')}`
 }
 
 async function remove(id: string): Promise<void> {
@@ -73,8 +75,7 @@ async function remove(id: string): Promise<void> {
           <div class="what">
             <b>{{ c.title }}</b> <code>{{ c.id }}</code>
             <p>
-              {{ c.places.toLocaleString('en') }} {{ c.places === 1 ? 'place' : 'places' }}, {{ c.shapes.toLocaleString('en') }}
-              {{ c.shapes === 1 ? 'shape' : 'shapes' }} · {{ where(c) }} <template v-if="c.changed_at">· changed {{ when(c.changed_at) }}</template>
+              {{ holds(c) }} <template v-if="c.changed_at">· changed {{ when(c.changed_at) }}</template>
             </p>
           </div>
           <div class="actions">

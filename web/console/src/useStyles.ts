@@ -1,4 +1,4 @@
-import { addIcons, iconPicture, Looks, type Style } from '@idlebeacon/map'
+import { iconPicture, Looks, type Style, setSprite } from '@idlebeacon/map'
 import { type Ref, shallowRef, watch } from 'vue'
 import { type Collection, fetchSprite, fetchStyle, type StoredStyle, type StyleText } from './api/client'
 
@@ -11,7 +11,7 @@ export interface Styled {
 /** Gets the icons that users brought, where a style names one that is not known yet. */
 export async function needIcons(style: StyleText): Promise<void> {
   const named = [style.default, ...(style.categories ?? []), ...(style.rules ?? [])].map((l) => l?.icon)
-  if (named.some((n) => n && !iconPicture(n))) addIcons(await fetchSprite())
+  if (named.some((n) => n && !iconPicture(n))) setSprite(await fetchSprite())
 }
 
 /** Keeps the styles of the collections up to date. One that is not known yet is not in the result. */

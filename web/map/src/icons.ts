@@ -14,10 +14,17 @@ export const iconNames = (): string[] => [...pictures.keys()]
 /** A number that grows when icons come. */
 export const iconChanges = (): number => changes
 
-/** Takes the icons of a sprite: an SVG document with a symbol for each, whose id is its name. */
-export function addIcons(sprite: string): void {
+/** The names of those that are not built in. */
+export const ownIconNames = (): string[] => iconNames().filter((name) => !builtIn.has(name))
+
+/**
+ * Takes the icons of a sprite, an SVG document with a symbol for each, whose id is its name. They take the place of those of
+ * the sprite before; the built-in ones stay.
+ */
+export function setSprite(sprite: string): void {
   const document = new DOMParser().parseFromString(sprite, 'image/svg+xml')
   const writer = new XMLSerializer()
+  for (const name of ownIconNames()) pictures.delete(name)
   for (const symbol of document.querySelectorAll('symbol[id][viewBox]')) {
     const svg = document.createElementNS('http://www.w3.org/2000/svg', 'svg')
     for (const { name, value } of symbol.attributes) if (name !== 'id') svg.setAttribute(name, value)

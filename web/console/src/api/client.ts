@@ -71,6 +71,7 @@ export async function fetchSprite(): Promise<string> {
   return response.text()
 }
 export const saveIcon = (name: string, picture: File) => send<Icon>('PUT', `/api/icons/${encodeURIComponent(name)}`, picture, 'application/octet-stream')
+export const deleteIcon = (name: string) => send<undefined>('DELETE', `/api/icons/${encodeURIComponent(name)}`, null, 'application/json')
 
 export type Inspection = components['schemas']['Inspection']
 export type ImportReport = components['schemas']['ImportReport']

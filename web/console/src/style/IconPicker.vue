@@ -1,27 +1,35 @@
 <script setup lang="ts">
-import { addIcons, iconNames, lookOf } from '@idlebeacon/map'
+import { iconNames, lookOf, ownIconNames, setSprite } from '@idlebeacon/map'
+import Button from 'primevue/button'
 import Popover from 'primevue/popover'
 import { computed, ref, useTemplateRef } from 'vue'
-import { fetchSprite, ProblemError, saveIcon } from '../api/client'
+import { deleteIcon, fetchSprite, ProblemError, saveIcon } from '../api/client'
 import CategoryMark from '../CategoryMark.vue'
 
-// Chooses an icon by its picture; one's own can be brought from a file.
+// Chooses an icon by its picture; one's own can be brought from a file, and taken away.
 const props = defineProps<{ icon: string | undefined; colour: string; label: string; none?: string }>()
 const emit = defineEmits<{ choose: [icon: string] }>()
 
 const popover = useTemplateRef<{ toggle(e: Event): void; hide(): void }>('popover')
 const search = ref('')
 const names = ref(iconNames())
+const own = ref(ownIconNames())
 const problem = ref<string | null>(null)
 const said = ref('')
 const found = computed(() => names.value.filter((n) => n.includes(search.value.trim().toLowerCase())))
 const look = (icon: string | undefined) => lookOf({ ...(icon && { icon }), colour: props.colour })
 
-async function open(e: Event): Promise<void> {
-  popover.value?.toggle(e)
+async function refresh(): Promise<void> {
   const sprite = await fetchSprite().catch(() => null) // the built-in ones are here
-  if (sprite) addIcons(sprite)
+  if (sprite) setSprite(sprite)
   names.value = iconNames()
+  own.value = ownIconNames()
+}
+function open(e: Event): void {
+  popover.value?.toggle(e)
+  said.value = ''
+  problem.value = null
+  void refresh()
 }
 function choose(name: string): void {
   emit('choose', name)
@@ -37,15 +45,28 @@ async function bring(e: Event): Promise<void> {
   const name = file.name.toLowerCase().replace(/\.[^.]*$/, '').replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 60)
   try {
     const icon = await saveIcon(name || 'icon', file)
-    addIcons(await fetchSprite())
-    names.value = iconNames()
+    await refresh()
     said.value = icon.removed?.length ? `Left out of ${file.name}: ${icon.removed.join(', ')}` : ''
     problem.value = null
     emit('choose', icon.name)
   } catch (error) {
-    problem.value = error instanceof ProblemError ? error.message : 'The service does not answer.'
+    problem.value = sentence(error)
   }
 }
+
+/** Takes one's own away; one that a style names stays, and the service says so. */
+async function remove(name: string): Promise<void> {
+  try {
+    await deleteIcon(name)
+    said.value = `${name} is deleted.`
+    problem.value = null
+  } catch (error) {
+    problem.value = sentence(error)
+  }
+  await refresh()
+}
+
+const sentence = (error: unknown) => (error instanceof ProblemError ? error.message : 'The service does not answer.')
 </script>
 
 <template>
@@ -58,6 +79,12 @@ async function bring(e: Event): Promise<void> {
         <button v-for="n in found" :key="n" type="button" :title="n" :aria-label="n" :aria-pressed="n === icon" @click="choose(n)"><CategoryMark :look="look(n)" /></button>
       </div>
       <label class="own">Your own, SVG or PNG <input type="file" accept=".svg,.png" @change="bring" /></label>
+      <ul v-if="own.length > 0" class="owned">
+        <li v-for="n in own" :key="n">
+          <CategoryMark :look="look(n)" /> <span class="name">{{ n }}</span>
+          <Button icon="pi pi-trash" size="small" severity="secondary" text :aria-label="`Delete the icon ${n}`" :title="`Delete the icon ${n}`" @click="remove(n)" />
+        </li>
+      </ul>
       <p v-if="problem" role="alert" class="problem">{{ problem }}</p>
       <p v-else-if="said" role="status">{{ said }}</p>
     </div>
@@ -112,6 +139,22 @@ async function bring(e: Event): Promise<void> {
 }
 .own input {
   max-width: 100%;
+}
+.owned {
+  list-style: none;
+  margin: 0.3rem 0;
+  padding: 0;
+  max-height: 120px;
+  overflow: auto;
+}
+.owned li {
+  display: flex;
+  align-items: center;
+  gap: 0.4rem;
+}
+.owned .name {
+  flex: 1;
+  overflow-wrap: anywhere;
 }
 .problem {
   color: var(--signal);
