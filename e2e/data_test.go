@@ -113,6 +113,16 @@ func TestDataPage(t *testing.T) {
 	p.until("text().includes('size.least: 90 is not less than the most')")
 	eval[any](p, "[...document.querySelectorAll('.editor button')].find(b => b.innerText.includes('Undo')).click()")
 	p.until("!text().includes('size.least')")
+	// What somebody else has saved meanwhile is not overwritten without a word.
+	if _, err := c.SetStyle(t.Context(), "winter-huts", []byte(`{"order":3}`)); err != nil {
+		t.Fatal(err)
+	}
+	press("Save")
+	p.until("text().includes('Somebody else has changed the style')")
+	press("Go on from theirs")
+	p.until("!text().includes('Not saved yet') && !document.querySelector('.editor .legend').innerText.includes('berths 5')")
+	press("Undo")
+	p.until("text().includes('Not saved yet')")
 	press("Save")
 	p.until("!text().includes('Not saved yet')")
 	style, err := c.Style(t.Context(), "winter-huts")

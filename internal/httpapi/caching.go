@@ -29,13 +29,35 @@ func tagOf(texts ...string) string {
 	return `"` + hex.EncodeToString(hash.Sum(nil)[:12]) + `"`
 }
 
+// changeTag returns the strong ETag of what a change made.
+func changeTag(change uint64) string { return `"` + strconv.FormatUint(change, 10) + `"` }
+
+// uncoded takes from a tag what the compression has added.
+var uncoded = strings.NewReplacer("--gzip", "", "--zstd", "")
+
+// ifMatch returns the changes whose tags the client says that it has seen (RFC 9110
+// section 13.1.1), or nil where it sets no such condition.
+func ifMatch(r *http.Request) []uint64 {
+	given := strings.Join(r.Header.Values("If-Match"), ",")
+	if given == "" || strings.TrimSpace(given) == "*" {
+		return nil
+	}
+	changes := []uint64{}
+	for tag := range strings.SplitSeq(given, ",") {
+		change, err := strconv.ParseUint(strings.Trim(uncoded.Replace(strings.TrimSpace(tag)), `"`), 10, 64)
+		if err == nil { // what is no tag of a change matches none
+			changes = append(changes, change)
+		}
+	}
+	return changes
+}
+
 // notModified answers 304 where the client says that it has what the tag stands
 // for (RFC 9110 section 13.1.2), compressed or not.
 func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 	for _, given := range strings.Split(r.Header.Get("If-None-Match"), ",") {
 		given = strings.TrimPrefix(strings.TrimSpace(given), "W/")
-		plain := strings.NewReplacer("--gzip", "", "--zstd", "").Replace(given)
-		if plain == tag || given == "*" {
+		if uncoded.Replace(given) == tag || given == "*" {
 			if given == "*" {
 				given = tag
 			}

@@ -124,7 +124,7 @@ func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
 }
 
 func writeItem(w http.ResponseWriter, status int, item api.Item) error {
-	w.Header().Set("ETag", `"`+strconv.FormatUint(item.Change, 10)+`"`)
+	w.Header().Set("ETag", changeTag(item.Change))
 	return writeJSON(w, status, geoJSON, item)
 }
 

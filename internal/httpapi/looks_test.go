@@ -88,3 +88,48 @@ func TestPopups(t *testing.T) {
 	f.want(400, "style: size.property", "GET", "/api/collections/c/shapes?bbox=0,0,3,3&zoom=8&style="+url.QueryEscape(`{"size":{}}`), "")
 	f.want(200, `"radius":30`, "GET", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8", "")
 }
+
+// TestStylesAreNotOverwritten sets a style on the condition that nobody else has.
+func TestStylesAreNotOverwritten(t *testing.T) {
+	f := newFixture(t)
+	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
+	set := func(method, style string, seen ...string) (int, string) {
+		t.Helper()
+		request, err := http.NewRequestWithContext(t.Context(), method, f.server.URL+"/api/collections/c/style", strings.NewReader(style))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, tag := range seen {
+			request.Header.Add("If-Match", tag)
+		}
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		response.Body.Close()
+		return response.StatusCode, response.Header.Get("ETag")
+	}
+	_, header, _ := f.call("GET", "/api/collections/c/style", "", "")
+	first := header.Get("ETag")
+	status, second := set("PUT", `{"order":1}`, first)
+	if status != 200 || second == "" || second == first {
+		t.Fatalf("as it was seen: %d, %s after %s", status, second, first)
+	}
+	for _, c := range []struct {
+		method string
+		seen   []string
+		status int
+	}{
+		{"PUT", []string{first}, 412},
+		{"DELETE", []string{first}, 412},
+		{"PUT", []string{"no tag"}, 412},
+		{"PUT", []string{first, strings.TrimSuffix(second, `"`) + `--gzip"`}, 200},
+		{"PUT", []string{second}, 412}, // it was replaced just now
+		{"PUT", []string{"*"}, 200},
+		{"DELETE", nil, 204},
+	} {
+		if status, _ := set(c.method, `{"order":2}`, c.seen...); status != c.status {
+			t.Errorf("%s with %q: %d, want %d", c.method, c.seen, status, c.status)
+		}
+	}
+}

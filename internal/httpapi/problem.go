@@ -45,6 +45,7 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		member   *feature.FieldError
 		missing  *service.NotFoundError
 		conflict *service.ConflictError
+		changed  *service.ChangedError
 		tooLarge *http.MaxBytesError
 	)
 	switch {
@@ -60,6 +61,8 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 			field = ""
 		}
 		writeProblem(w, http.StatusConflict, field, conflict.Error())
+	case errors.As(err, &changed):
+		writeProblem(w, http.StatusPreconditionFailed, "", changed.Error())
 	case errors.As(err, &tooLarge):
 		writeProblem(w, http.StatusRequestEntityTooLarge, "", "the body is too large: the most is "+byteCount(tooLarge.Limit))
 	case errors.Is(err, service.ErrDismissed):

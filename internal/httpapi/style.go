@@ -4,7 +4,6 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"strconv"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/style"
@@ -12,7 +11,7 @@ import (
 )
 
 func writeStyle(w http.ResponseWriter, s service.Style) error {
-	w.Header().Set("ETag", `"`+strconv.FormatUint(s.Change, 10)+`"`)
+	w.Header().Set("ETag", changeTag(s.Change))
 	w.Header().Set("Cache-Control", "no-cache")
 	return writeJSON(w, http.StatusOK, plainJSON, api.Style{Style: s.Style, Proposed: s.Proposed})
 }
@@ -37,7 +36,7 @@ func (h *server) putStyle(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return service.Invalid("body", "cannot be read: %v", err)
 	}
-	s, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), raw)
+	s, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), raw, ifMatch(r))
 	if err != nil {
 		return err
 	}
@@ -45,7 +44,7 @@ func (h *server) putStyle(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (h *server) deleteStyle(w http.ResponseWriter, r *http.Request) error {
-	if _, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), nil); err != nil {
+	if _, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), nil, ifMatch(r)); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)

@@ -128,22 +128,20 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 	if err != nil {
 		return Collection{}, err
 	}
-	info := *c.info.Load()
-	for _, member := range []struct {
-		to   *string
-		from *string
-	}{{&info.Title, u.Title}, {&info.Description, u.Description}, {&info.NameProperty, u.NameProperty}, {&info.CategoryProperty, u.CategoryProperty}} {
-		if member.from != nil {
-			*member.to = *member.from
+	_, change, err := s.store.UpdateCollection(ctx, c.info.Load().Key, func(info *store.Collection) error {
+		for _, member := range []struct {
+			to   *string
+			from *string
+		}{{&info.Title, u.Title}, {&info.Description, u.Description}, {&info.NameProperty, u.NameProperty}, {&info.CategoryProperty, u.CategoryProperty}} {
+			if member.from != nil {
+				*member.to = *member.from
+			}
 		}
-	}
-	if info.Title == "" {
-		return Collection{}, Invalid("title", "is empty")
-	}
-	if err := checkTexts(info); err != nil {
-		return Collection{}, err
-	}
-	_, change, err := s.store.UpdateCollection(ctx, info)
+		if info.Title == "" {
+			return Invalid("title", "is empty")
+		}
+		return checkTexts(*info)
+	})
 	if err != nil {
 		return Collection{}, explain(err, id, "")
 	}

@@ -48,6 +48,17 @@ func (e *ConflictError) Error() string {
 	return fmt.Sprintf("there is already a %s %q; choose another id, or delete that one first", e.What, e.ID)
 }
 
+// A ChangedError reports that somebody else has changed what an edit is about since its
+// caller looked. It was not carried out.
+type ChangedError struct {
+	What string // such as "the style of collection"
+	ID   string
+}
+
+func (e *ChangedError) Error() string {
+	return fmt.Sprintf("%s %q has been changed since; look at it as it is now, and try again", e.What, e.ID)
+}
+
 // ErrClosing reports an edit that came while the service was stopping. It was
 // not carried out.
 var ErrClosing = errors.New("the service is stopping")

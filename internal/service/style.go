@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/places"
@@ -134,14 +135,15 @@ func (s *Service) Style(collection string) (Style, error) {
 }
 
 // SetStyle says how a collection is to be drawn: raw is a style as JSON, nil for one
-// that is made from the categories.
-func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte) (Style, error) {
+// that is made from the categories. Where since is not nil and has none of the changes
+// that [Style.Change] may be now, somebody else has been there, and the error is a
+// *ChangedError.
+func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, since []uint64) (Style, error) {
 	c, err := s.collection(collection)
 	if err != nil {
 		return Style{}, err
 	}
-	info := *c.info.Load()
-	info.Style = nil
+	var text *string
 	if raw != nil {
 		var wrong *style.FieldError
 		parsed, err := style.Parse(raw)
@@ -154,10 +156,16 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte) (
 		if err := s.checkIcons(ctx, parsed); err != nil {
 			return Style{}, err
 		}
-		text := string(raw)
-		info.Style = &text
+		text = new(string)
+		*text = string(raw)
 	}
-	_, change, err := s.store.UpdateCollection(ctx, info)
+	_, change, err := s.store.UpdateCollection(ctx, c.info.Load().Key, func(info *store.Collection) error {
+		if since != nil && !slices.Contains(since, info.Change) {
+			return &ChangedError{What: "the style of collection", ID: collection}
+		}
+		info.Style = text
+		return nil
+	})
 	if err != nil {
 		return Style{}, explain(err, collection, "")
 	}

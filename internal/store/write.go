@@ -288,18 +288,23 @@ func (s *Store) CreateCollection(ctx context.Context, c Collection) (Collection,
 	})
 }
 
-// UpdateCollection changes the collection with c's Key to have c's title,
-// description and properties, or returns ErrNoCollection.
-func (s *Store) UpdateCollection(ctx context.Context, c Collection) (Collection, *Change, error) {
+// UpdateCollection changes what is said of the collection with the given key as edit
+// does to it as it is now, or returns ErrNoCollection or the error of edit. Its Key, ID,
+// CreatedAt and Change are not for edit.
+func (s *Store) UpdateCollection(ctx context.Context, key int64, edit func(*Collection) error) (Collection, *Change, error) {
 	return s.writeCollection(ctx, Replaced, func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
-		old, err := takeCollection(tx, "key = ?", c.Key)
+		old, err := takeCollection(tx, "key = ?", key)
 		if err != nil {
 			return nil, nil, err
 		}
 		if old == nil {
 			return nil, nil, ErrNoCollection
 		}
-		c.ID, c.CreatedAt, c.Change = old.ID, old.CreatedAt, change
+		c := *old
+		if err := edit(&c); err != nil {
+			return nil, nil, err
+		}
+		c.Key, c.ID, c.CreatedAt, c.Change = old.Key, old.ID, old.CreatedAt, change
 		return old, &c, tx.Save(&c).Error
 	})
 }

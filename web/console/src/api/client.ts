@@ -51,16 +51,26 @@ async function problemOf(response: Response): Promise<ProblemError> {
   return new ProblemError(response.status, problem.detail ?? `The service answered ${response.status} ${response.statusText}.`)
 }
 
-export const fetchStyle = (collection: string, signal?: AbortSignal) => get<StoredStyle>(`${collectionPath(collection)}/style`, signal)
+const stylePath = (collection: string) => `${collectionPath(collection)}/style`
+export const fetchStyle = (collection: string) => get<StoredStyle>(stylePath(collection))
+
+/** The style with its tag, which tells whether somebody has changed it since. */
+export async function fetchTaggedStyle(collection: string): Promise<{ style: StoredStyle; tag: string }> {
+  const response = await fetch(stylePath(collection), { cache: 'no-store' })
+  if (!response.ok) throw await problemOf(response)
+  return { style: (await response.json()) as StoredStyle, tag: response.headers.get('ETag') ?? '*' }
+}
 
 /** The parameter that tries a style which is not kept yet. */
 const trying = (draft?: StyleText) => (draft ? `?${new URLSearchParams({ style: JSON.stringify(draft) })}` : '')
 export const fetchLegend = (collection: string, draft?: StyleText, signal?: AbortSignal) => get<Legend>(`${collectionPath(collection)}/legend${trying(draft)}`, signal)
 
-export const saveStyle = (collection: string, style: StyleText) =>
-  send<StoredStyle>('PUT', `${collectionPath(collection)}/style`, JSON.stringify(style), 'application/json')
-
-export const resetStyle = (collection: string) => send<undefined>('DELETE', `${collectionPath(collection)}/style`, null, 'application/json')
+/** Keeps a style, or none for one that is made from the categories, if it is still the one with the tag; "*" for any. */
+export async function saveStyle(collection: string, style: StyleText | null, tag: string): Promise<void> {
+  const body = style && JSON.stringify(style)
+  const response = await fetch(stylePath(collection), { method: body ? 'PUT' : 'DELETE', body, headers: { 'Content-Type': 'application/json', 'If-Match': tag } })
+  if (!response.ok) throw await problemOf(response)
+}
 
 export type Icon = components['schemas']['Icon']
 

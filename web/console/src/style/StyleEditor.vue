@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import {
-  type Collection, everything, fetchBackdrop, fetchItems, fetchLegend, fetchMarkers, fetchShapes, fetchStyle, type Item, type Legend, ProblemError, resetStyle, saveStyle, type StyleText,
+  type Collection, everything, fetchBackdrop, fetchItems, fetchLegend, fetchMarkers, fetchShapes, fetchTaggedStyle, type Item, type Legend, ProblemError, saveStyle, type StyleText,
 } from '../api/client'
 import LegendMark from '../LegendMark.vue'
 import PlaceDetails from '../PlaceDetails.vue'
@@ -24,6 +24,8 @@ const map = useTemplateRef<IdleMap>('map')
 const draft = shallowRef<StyleText | null>(null)
 const past = shallowRef<StyleText[]>([]) // for undo, the newest last
 const saved = ref('') // as the service has it, in JSON
+let tag = '*' // of that
+const overtaken = shallowRef<(() => void) | null>(null) // what was to be kept when somebody else had been there first, to do it nevertheless
 const text = ref('') // the document as it stands in the editor
 const problem = ref<string | null>(null) // with what was asked
 const refused = ref<string | null>(null) // what the service says against the draft
@@ -38,15 +40,16 @@ const explained = (e: unknown) => (e instanceof ProblemError ? e.message : 'The 
 
 async function load(): Promise<void> {
   try {
-    const { proposed: _, ...style } = await fetchStyle(props.collection.id)
+    const found = await fetchTaggedStyle(props.collection.id)
+    const { proposed: _, ...style } = found.style
     await needIcons(style)
     for (const k of props.collection.categories) {
       if (k.category && !style.categories?.some((c) => c.value === k.category)) style.categories = [...(style.categories ?? []), { value: k.category }]
     }
-    past.value = []
+    tag = found.tag
     saved.value = JSON.stringify(style)
     draft.value = style
-    problem.value = null
+    problem.value = overtaken.value = null
   } catch (e) {
     problem.value = explained(e)
   }
@@ -126,23 +129,36 @@ function applyText(): void {
     problem.value = `The document is not valid JSON: ${(e as Error).message}`
   }
 }
-async function store(work: () => Promise<unknown>): Promise<void> {
+async function keep(style: StyleText | null, over = tag): Promise<void> {
   try {
-    await work()
+    await saveStyle(props.collection.id, style, over)
+    past.value = []
     await load()
     emit('saved')
   } catch (e) {
     problem.value = explained(e)
+    overtaken.value = e instanceof ProblemError && e.status === 412 ? () => void keep(style, '*') : null
   }
 }
-const save = () => store(() => saveStyle(props.collection.id, draft.value ?? {}))
-const reset = () => store(() => resetStyle(props.collection.id))
+const save = () => keep(draft.value ?? {})
+const reset = () => keep(null)
+
+/** Goes on from what somebody else has saved; undo brings back what was here. */
+async function takeTheirs(): Promise<void> {
+  if (draft.value) past.value = [...past.value, draft.value]
+  await load()
+}
 const list = (names: readonly string[]) => names.slice(0, 12).join(', ') + (names.length > 12 ? ` and ${names.length - 12} more` : '')
 </script>
 
 <template>
   <div class="editor">
-    <Message v-if="problem ?? refused" severity="error" class="problem">{{ problem ?? refused }}</Message>
+    <Message v-if="overtaken" severity="warn" class="problem">
+      Somebody else has changed the style meanwhile.
+      <Button label="Go on from theirs" size="small" @click="takeTheirs" />
+      <Button label="Save mine in its place" size="small" severity="secondary" @click="overtaken()" />
+    </Message>
+    <Message v-else-if="problem ?? refused" severity="error" class="problem">{{ problem ?? refused }}</Message>
     <div v-if="draft && looks" class="sides">
       <div class="fields">
         <details open>
