@@ -49,7 +49,7 @@ const fixLabels: Record<string, string> = {
 /** The fixes that the rows give reason to offer. */
 const offered = computed(() => {
   const told = [...(found.value?.report.errors ?? []), ...(found.value?.report.doubts ?? [])].flatMap((row) => row.fix ?? [])
-  return [...new Set([...told, ...fixes.value])]
+  return Object.keys(fixLabels).filter((fix) => told.includes(fix) || fixes.value.includes(fix))
 })
 const options = computed<FileOptions>(() => {
   const o: FileOptions = {}
