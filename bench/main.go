@@ -67,8 +67,22 @@ var plot = flag.String("plot", "", "file for the plot of how a viewport scales, 
 
 func main() {
 	only := flag.String("only", "", "parts to run, separated by commas; all if empty")
+	var wanted []string
 	profile := flag.String("cpuprofile", "", "file for a profile of where the time goes")
 	flag.Parse()
+	if *only != "" {
+		wanted = strings.Split(*only, ",")
+	}
+	var names []string
+	for _, p := range parts {
+		names = append(names, p.name)
+	}
+	for _, name := range wanted {
+		if !slices.Contains(names, name) {
+			fmt.Fprintf(os.Stderr, "bench: there is no part %q; there are %s\n", name, strings.Join(names, ", "))
+			os.Exit(2)
+		}
+	}
 	if *profile != "" {
 		f, err := os.Create(*profile)
 		if err == nil {
@@ -84,7 +98,7 @@ func main() {
 	defer stop()
 	var r report
 	for _, p := range parts {
-		if *only != "" && !slices.Contains(strings.Split(*only, ","), p.name) {
+		if len(wanted) > 0 && !slices.Contains(wanted, p.name) {
 			continue
 		}
 		if err := p.run(ctx, &r); err != nil {
