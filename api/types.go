@@ -291,7 +291,7 @@ type ImportReport struct {
 	DryRun    bool       `json:"dry_run"`
 	Errors    []RowError `json:"errors"`            // the first of the rejected rows
 	Doubts    []RowDoubt `json:"doubts"`            // the first of the doubtful rows
-	Stopped   string     `json:"stopped,omitempty"` // of an inspection: why the file could not be read to its end
+	Stopped   string     `json:"stopped,omitempty"` // of an inspection: why the file cannot be read to its end, or its rows have no positions
 }
 
 // Import is the import of one file, under way or over.

@@ -41,6 +41,13 @@ func TestDataPage(t *testing.T) {
 	p.until("map && buttons().length > 0")
 	p.do(chromedp.Click(chromedp.CSS("nav a[href='/data']")))
 	p.until("document.querySelector('#data-waters')?.innerText.includes('78 shapes')")
+	// Columns that are not recognised can be chosen.
+	p.drop("orte.csv", "nr;ort;breite;laenge\n01;Hafen;-38.5;-22.1\n")
+	p.until("text().includes('Choose below which columns hold the longitude') && [...document.querySelectorAll('.go button')].every(b => b.disabled)")
+	for column, role := range map[string]string{"breite": "latitude", "laenge": "longitude"} {
+		eval[any](p, fmt.Sprintf("(() => { const s = document.querySelector('[aria-label=\"What %s is\"]'); s.value = %q; s.dispatchEvent(new Event('change')) })()", column, role))
+	}
+	p.until("text().includes('1 row') && !text().includes('Choose below') && [...document.querySelectorAll('.go button')].some(b => !b.disabled)")
 	p.drop("winter_huts.csv", huts())
 	p.until("text().includes('43 rows') && text().includes('cannot be used') && text().includes('may be in the wrong place')")
 	p.until("document.querySelector('.choices select').value == 'name' && document.querySelectorAll('.choices select')[1].value == 'kind'")

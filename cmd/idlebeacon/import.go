@@ -134,6 +134,12 @@ func inspectCommand() *cobra.Command {
 		}
 		t.Render()
 		printRows(found.Report)
+		if found.Report.Stopped != "" {
+			fmt.Printf("It cannot be imported so: %s.\n", strings.TrimPrefix(found.Report.Stopped, "the file cannot be used: "))
+		}
+		if found.Report.Rows == 0 {
+			return nil
+		}
 		fmt.Printf("%s looked at: %d can be imported, %d rejected, %d doubtful.\n", count(found.Report.Rows, "row", "rows"),
 			found.Report.Rows-found.Report.Rejected, found.Report.Rejected, found.Report.Doubtful)
 		return nil

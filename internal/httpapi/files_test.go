@@ -122,7 +122,10 @@ func TestInspect(t *testing.T) {
 	if found := inspect("?partial=true", `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"x"}},{"ty`); found.Whole || len(found.Features) != 1 || found.Report.Stopped != "" {
 		t.Errorf("the beginning of a file: %+v", found)
 	}
-	f.want(400, "no column for the longitude", "POST", "/api/inspect", "a,b\n1,2\n")
+	if found := inspect("?lat_column=b", "a,b,c\n1,2,x\n"); !strings.Contains(found.Report.Stopped, "no column for the longitude") || len(found.Columns) != 3 || found.Columns[1].Role != "latitude" || found.Columns[0].Role != "" || found.Columns[0].Samples[0] != "1" {
+		t.Errorf("a table without a column for the longitude: %+v", found)
+	}
+	f.want(400, "no column \\\"north\\\"", "POST", "/api/inspect?lat_column=north", "a,b\n1,2\n")
 	f.want(400, `"field":"type"`, "POST", "/api/inspect?type=code", file)
 	f.want(400, `"field":"fix"`, "POST", "/api/inspect?fix=all", file)
 	f.want(200, `"kind":"swapped"`, "POST", "/api/collections/sites/import?dry_run=true", file)

@@ -44,8 +44,8 @@ type ImportReport struct {
 	DryRun    bool
 	Errors    []formats.RowError // the first MaxReportedRows of the rejected rows
 	Doubts    []RowDoubt         // the first MaxReportedRows of the doubtful rows
-	// Stopped says why the file could not be read to its end, or "". Only the report of
-	// an Inspection has it.
+	// Stopped says why the file cannot be read to its end, or what keeps all of its rows
+	// from having positions, or "". Only the report of an Inspection has it.
 	Stopped string
 }
 

@@ -34,7 +34,7 @@ type Inspection struct {
 // Inspect looks at the first rows of a file that is meant for a collection, which
 // need not be there yet. category is the property that is to class the features, nil for
 // that of the collection or the one that usually does. Where the file is only the beginning of one, that it ends in
-// the middle is no error.
+// the middle is no error. Of a table without columns for a position the columns are told, and what is missing.
 func (s *Service) Inspect(collection string, r io.Reader, options formats.Options, partial bool, category *string) (out Inspection, err error) {
 	out = Inspection{Columns: []formats.Column{}, Features: []feature.Feature{}}
 	out.Report = newReport()
@@ -43,6 +43,7 @@ func (s *Service) Inspect(collection string, r io.Reader, options formats.Option
 		options.Known = c.typical()
 		out.NameProperty, out.CategoryProperty = c.info.Load().NameProperty, c.info.Load().CategoryProperty
 	}
+	options.Unplaced = true
 	rows, err := formats.Open(r, options)
 	if err != nil {
 		return out, invalidFile(err)
@@ -56,6 +57,10 @@ func (s *Service) Inspect(collection string, r io.Reader, options formats.Option
 	}
 	categories := map[string]bool{}
 	defer func() { out.Style = style.Propose(slices.Sorted(maps.Keys(categories))) }()
+	if missing := rows.Missing(); missing != nil {
+		out.Report.Stopped = missing.Error()
+		return out, nil
+	}
 	for out.Report.Rows < inspectRows {
 		row, err := rows.Next()
 		var bad *formats.RowError

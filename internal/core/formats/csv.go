@@ -3,10 +3,12 @@ package formats
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -35,8 +37,10 @@ type csvSource struct {
 	names        []string // of the properties, "" for the other columns
 	lon, lat, id int      // columns; -1 where there is none
 	geometry     int
+	missing      error // what keeps the rows from having positions; only with Options.Unplaced
 	separator    rune
 	row          int  // rows read, the header included
+	skipped      int  // lines before the header
 	told         bool // the last columns are those that tell why rows were rejected before
 	fix          Fix
 }
@@ -47,6 +51,11 @@ var rejectedColumns = []string{"rejected_row", "rejected_reason"}
 
 func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 	r := &csvSource{csv: csv.NewReader(b), guard: guard, id: -1, geometry: -1, fix: options.Fix}
+	if told := separatorLine(b); told > 0 {
+		_, _ = b.Discard(told) // just peeked at
+		guard.tape = guard.tape[told:]
+		r.skipped = 1
+	}
 	separator, err := findSeparator(b)
 	if err != nil {
 		return nil, err
@@ -70,18 +79,21 @@ func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 	if r.geometry, err = r.column("geometry", "geometry_column", options.GeometryColumn, usualGeometries); err != nil && options.GeometryColumn != "" {
 		return nil, err
 	}
-	optional := r.geometry >= 0 && options.LonColumn == "" && options.LatColumn == ""
-	if r.lon, err = r.column("longitude", "lon_column", options.LonColumn, usualLons); err != nil && !optional {
-		return nil, err
-	}
-	if r.lat, err = r.column("latitude", "lat_column", options.LatColumn, usualLats); err != nil && !optional {
-		return nil, err
-	}
-	if r.lon == r.lat && r.lon >= 0 {
+	var noLon, noLat error
+	r.lon, noLon = r.column("longitude", "lon_column", options.LonColumn, usualLons)
+	r.lat, noLat = r.column("latitude", "lat_column", options.LatColumn, usualLats)
+	switch missing := cmp.Or(noLon, noLat); {
+	case missing == nil && r.lon == r.lat:
 		return nil, notUsable("column %q cannot be both the longitude and the latitude", header[r.lon])
-	}
-	if r.lon < 0 || r.lat < 0 {
+	case missing == nil:
+	case r.geometry >= 0 && options.LonColumn == "" && options.LatColumn == "":
 		r.lon, r.lat = -1, -1
+	case options.Unplaced && (noLon == nil || options.LonColumn == "") && (noLat == nil || options.LatColumn == ""):
+		r.missing = missing
+	case options.LonColumn == "" && options.LatColumn != "" && noLat != nil:
+		return nil, noLat // what was named is not there
+	default:
+		return nil, missing
 	}
 	if r.id, err = r.column("id", "id_column", options.IDColumn, usualIDs); err != nil && options.IDColumn != "" {
 		return nil, err
@@ -116,18 +128,39 @@ type csvReader struct {
 // Columns implements Reader.
 func (r *csvReader) Columns() []Column {
 	header := r.source.header
+	var records [][]string // some, for samples
+	for _, row := range r.sample[:min(len(r.sample), maxSamples)] {
+		if len(row.values) == len(header) {
+			records = append(records, row.values)
+		}
+	}
 	if r.source.told {
 		header = header[:len(header)-len(rejectedColumns)]
 	}
 	columns := make([]Column, len(header))
 	for i, name := range header {
 		columns[i] = Column{Name: name, Role: r.roles[i], Type: Text}
+		for _, record := range records {
+			columns[i].Samples = append(columns[i].Samples, record[i])
+		}
 		property := r.source.names[i]
 		if g := r.guesses[property]; g != nil {
 			columns[i] = Column{Name: property, Type: r.found[property], Samples: g.samples}
 		}
 	}
 	return columns
+}
+
+// separatorLine returns the length of a first line that only tells the separator, as some
+// spreadsheets write it, or 0 where there is none.
+func separatorLine(b *bufio.Reader) int {
+	start, _ := b.Peek(len("sep=;\r\n"))
+	line, rest, _ := strings.Cut(string(start), "\n")
+	told := strings.TrimSuffix(strings.ToLower(line), "\r")
+	if len(start)-len(rest) == len(line) || len(told) != len("sep=;") || !strings.HasPrefix(told, "sep=") || !strings.Contains(",;\t", told[4:]) {
+		return 0
+	}
+	return len(line) + 1
 }
 
 // findSeparator returns the separator that the header row uses most.
@@ -160,6 +193,9 @@ func findSeparator(b *bufio.Reader) (rune, error) {
 func (r *csvSource) column(what, option, name string, usual []string) (int, error) {
 	if name == "" {
 		if name = pick(r.header, usual); name == "" {
+			name = withUnit(r.header, usual)
+		}
+		if name == "" {
 			return -1, notUsable("no column for the %s: looked for %s among the columns %s; name it with %s",
 				what, strings.Join(usual, ", "), quoteAll(r.header), option)
 		}
@@ -170,6 +206,25 @@ func (r *csvSource) column(what, option, name string, usual []string) (int, erro
 		}
 	}
 	return -1, notUsable("there is no column %q for the %s (%s); the columns are %s", name, what, option, quoteAll(r.header))
+}
+
+// degreesUnit is what may follow the name of a column to tell that it has degrees.
+var degreesUnit = regexp.MustCompile(`(?i)[\s_.]*[(\[]?\s*(deg|degs|degree|degrees|decimal|dd|°|wgs[\s_]?84)\s*[)\]]?$`)
+
+// withUnit returns the only name that is one of the usual ones with a unit after it, such
+// as "Latitude (deg)", or "".
+func withUnit(names, usual []string) (found string) {
+	for _, name := range names {
+		bare := degreesUnit.ReplaceAllString(strings.TrimSpace(name), "")
+		if bare == name || pick([]string{bare}, usual) == "" {
+			continue
+		}
+		if found != "" {
+			return ""
+		}
+		found = name
+	}
+	return found
 }
 
 func quoteAll(names []string) string {
@@ -198,7 +253,7 @@ func (r *csvSource) read() ([]string, error) {
 	case errors.Is(err, errRowTooLong):
 		return nil, notUsable("row %d is longer than %d bytes; look for a quote that is not closed", r.row, MaxRowBytes)
 	case errors.As(err, &syntax):
-		return nil, &RowError{Row: r.row, Line: syntax.Line, Reason: syntax.Err.Error(), Source: r.guard.cut(from, r.csv.InputOffset())}
+		return nil, &RowError{Row: r.row, Line: syntax.Line + r.skipped, Reason: syntax.Err.Error(), Source: r.guard.cut(from, r.csv.InputOffset())}
 	default:
 		return nil, err
 	}
@@ -214,6 +269,7 @@ func (r *csvSource) next() (textRow, error) {
 		return textRow{}, err
 	}
 	line, _ := r.csv.FieldPos(0)
+	line += r.skipped
 	row := textRow{number: r.row, line: line}
 	if len(record) != len(r.header) {
 		row.err = rejection(r.row, line, fmt.Errorf("has %d fields, the header has %d", len(record), len(r.header)), r.text(record))
@@ -243,6 +299,9 @@ func (r *csvSource) text(record []string) []byte {
 // place sets the id and the geometry of a row.
 func (r *csvSource) place(row *textRow, record []string) error {
 	f := &row.feature
+	if r.missing != nil {
+		return r.missing
+	}
 	if r.id >= 0 {
 		f.ID = strings.TrimSpace(record[r.id])
 		if err := feature.CheckID(f.ID); err != nil {

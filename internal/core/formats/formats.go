@@ -19,9 +19,14 @@ import (
 // A File is a file that is being read, and the format it has.
 type File struct {
 	Reader
-	format Format
-	head   []byte
+	format  Format
+	head    []byte
+	missing error
 }
+
+// Missing returns what keeps all rows of a file that was opened with [Options.Unplaced]
+// from having positions, or nil.
+func (f *File) Missing() error { return f.missing }
 
 // Format returns the format that the file is read as.
 func (f *File) Format() Format { return f.format }
@@ -143,6 +148,9 @@ type Options struct {
 	// values are all text.
 	Types map[string]Type
 	Fix   Fix
+	// Unplaced lets a table be opened that has no columns for a position, for its columns
+	// to be looked at: none of its rows can be used.
+	Unplaced bool
 	// Known is where the other features of the collection are, nil where that is not
 	// known: a Doubt may come from it.
 	Known *geo.Box
@@ -191,7 +199,7 @@ func Open(r io.Reader, options Options) (*File, error) {
 	}
 	file := &File{Reader: newCheckedReader(reader, options), format: format}
 	if table, ok := reader.(*csvReader); ok {
-		file.head = table.source.text(table.source.header)
+		file.head, file.missing = table.source.text(table.source.header), table.source.missing
 	}
 	return file, nil
 }

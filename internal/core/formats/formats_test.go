@@ -1,6 +1,7 @@
 package formats
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -64,6 +65,11 @@ func TestCSV(t *testing.T) {
 			[]string{`! row 2: latitude (column "lat") is "0x1p1", want degrees as a decimal number`, "! row 3: longitude is not a finite number"}},
 		{"invalid UTF-8", "lat,lon,n\n1,2,\xff\n", Options{}, []string{`! row 2: column "n" is not valid UTF-8 text; save the file as UTF-8`}},
 		{"only a header", "lat,lon", Options{}, nil},
+		{"a line that tells the separator", "sep=;\r\nid;lat;lon;note\r\na;1;2;x,y\r\nb;north;2;z\r\n", Options{},
+			[]string{`2 "a" 2 1 {"note":"x,y"}`, `! row 3 (line 4): latitude (column "lat") is "north", want degrees as a decimal number`}},
+		{"it is no such line", "sep=,lat,lon\n1,2,3\n", Options{}, []string{`2 "" 3 2 {"sep=":1}`}},
+		{"units in the names", "Latitude (deg),Longitude [°],lat_accuracy\n1,2,3\n", Options{}, []string{`2 "" 2 1 {"lat_accuracy":3}`}},
+		{"the plain name goes first", "lat_deg,lat,lon_wgs84\n7,1,2\n", Options{}, []string{`2 "" 2 1 {"lat_deg":7}`}},
 		{"nameless column", "lat,lon,\n1,2,z\n", Options{}, []string{`2 "" 2 1 {"column 3":"z"}`}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -221,6 +227,37 @@ func TestWhatIsRecognised(t *testing.T) {
 		}
 		if got := tell(); got != want {
 			t.Errorf("%s, after its first row: %s", format, got)
+		}
+	}
+}
+
+// TestUnplacedTables looks at tables without columns for a position.
+func TestUnplacedTables(t *testing.T) {
+	const text = "nr,ort,breite,laenge\n01,Hafen,-38.5,-22.1\n02,Turm,-38.4,-22.2\n"
+	for _, c := range []struct {
+		options Options
+		missing string // "" where it can be used
+		want    string
+	}{
+		{Options{Unplaced: true}, "no column for the longitude", "nr text [01 02], ort text [Hafen Turm], breite number [-38.5 -38.4], laenge number [-22.1 -22.2], "},
+		{Options{Unplaced: true, LonColumn: "laenge"}, "no column for the latitude", "nr text [01 02], ort text [Hafen Turm], breite number [-38.5 -38.4], laenge longitude [-22.1 -22.2], "},
+		{Options{Unplaced: true, LonColumn: "laenge", LatColumn: "breite"}, "", "nr text [01 02], ort text [Hafen Turm], breite latitude [-38.5 -38.4], laenge longitude [-22.1 -22.2], "},
+	} {
+		file, good, bad, end := rowsOf(t, text, c.options)
+		told := ""
+		for _, column := range file.Columns() {
+			told += fmt.Sprintf("%s %s %v, ", column.Name, cmp.Or(string(column.Role), string(column.Type)), column.Samples)
+		}
+		if told != c.want || !errors.Is(end, io.EOF) {
+			t.Errorf("%+v: columns %s, end %v; want %s", c.options, told, end, c.want)
+		}
+		if c.missing == "" && (file.Missing() != nil || len(good) != 2) || c.missing != "" && (file.Missing() == nil || !strings.Contains(file.Missing().Error(), c.missing) || len(bad) != 2) {
+			t.Errorf("%+v: missing %v, %d good rows, %d bad", c.options, file.Missing(), len(good), len(bad))
+		}
+	}
+	for _, o := range []Options{{}, {LonColumn: "laenge"}, {Unplaced: true, LonColumn: "east"}, {Unplaced: true, LatColumn: "north", LonColumn: "laenge"}} {
+		if _, err := Open(strings.NewReader(text), o); !errors.Is(err, ErrNotUsable) {
+			t.Errorf("%+v: %v", o, err)
 		}
 	}
 }

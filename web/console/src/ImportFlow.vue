@@ -59,7 +59,9 @@ const options = computed<FileOptions>(() => {
   if (fixes.value.length > 0) o.fix = fixes.value.join(',')
   return o
 })
-const isTable = computed(() => found.value?.columns.some((c) => c.role) ?? false)
+/** Of a table, that nobody has said or recognised where its rows are. */
+const unplaced = computed(() => isTable.value && found.value?.report.stopped && found.value.report.rows === 0)
+const isTable = computed(() => found.value?.format === 'csv')
 const properties = computed(() => found.value?.columns.filter((c) => !c.role).map((c) => c.name) ?? [])
 const newID = computed(() => {
   const id = title.value.toLowerCase().normalize('NFKD').replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 60) || 'places'
@@ -197,6 +199,11 @@ const box = computed<Box | null>(() => {
   return west === undefined || south === undefined || east === undefined || north === undefined ? null : { west, south, east, north }
 })
 const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows'}`
+const amount = computed(() => {
+  if (!found.value || unplaced.value) return ''
+  const counted = rows(found.value.report.rows)
+  return found.value.whole ? `, ${counted}` : `, the first ${counted} looked at`
+})
 </script>
 
 <template>
@@ -213,10 +220,12 @@ const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows
     <template v-else>
       <p class="file">
         <b>{{ file.name }}</b>
-        <span v-if="found"> · read as {{ formatNames[found.format] ?? found.format }}, {{ found.whole ? rows(found.report.rows) : `the first ${rows(found.report.rows)} looked at` }}</span>
+        <span v-if="found"> · read as {{ formatNames[found.format] ?? found.format }}{{ amount }}</span>
         <Button label="Another file" size="small" text :disabled="progress !== null" @click="again" />
       </p>
       <Message v-if="problem" severity="error" class="said">{{ problem }}</Message>
+      <Message v-if="unplaced && !report" severity="warn" class="said">Choose below which columns hold the longitude and the latitude, or a geometry.</Message>
+      <Message v-else-if="found?.report.stopped && !report" severity="error" class="said">{{ sentence(found.report.stopped) }}</Message>
       <div v-if="found && !report" class="columns">
         <div class="left">
           <div class="scroll">
@@ -316,7 +325,7 @@ const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows
         </label>
         <label v-if="!into">Title <InputText v-model="title" size="small" maxlength="200" :disabled="progress !== null" /></label>
         <template v-if="progress === null">
-          <Button label="Import" icon="pi pi-upload" :disabled="busy || found.report.rows === found.report.rejected" @click="run" />
+          <Button label="Import" icon="pi pi-upload" :disabled="busy || found.report.stopped !== undefined || found.report.rows === found.report.rejected" @click="run" />
         </template>
         <template v-else>
           <ProgressBar :value="Math.round(progress.share * 100)" class="bar" :aria-label="progress.name" />

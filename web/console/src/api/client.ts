@@ -99,13 +99,13 @@ export function inspectFile(file: File, into: string, options: FileOptions, cate
 
 export type Import = components['schemas']['Import']
 
+/** What a new collection is made with, together with what is imported into it. */
+export type NewCollection = Omit<components['schemas']['NewCollection'], 'id'>
+
 /**
  * Sends a file that is then imported, telling the share of it that has been sent. Broken off before all of it is sent,
  * nothing is imported; after that it is too late to break off, and the answer comes.
  */
-/** What a new collection is made with, together with what is imported into it. */
-export type NewCollection = Omit<components['schemas']['NewCollection'], 'id'>
-
 export function sendImport(file: File, into: string, make: NewCollection | null, options: FileOptions, progress: (share: number) => void, signal: AbortSignal): Promise<Import> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest() // fetch does not tell how much it has sent
