@@ -5,9 +5,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
-	"sync"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -76,10 +76,11 @@ const (
 	maxKeptBytes = 256 << 10
 )
 
-// viewCache keeps the answers that were given last: many users look at the same
-// places.
+// viewCache keeps the answers that were given last, and the squares of the map that they
+// were put together from: many users look at the same places.
 type viewCache struct {
-	kept *lru.Cache[string, keptView]
+	kept    *lru.Cache[string, keptView]
+	squares *squareCache
 }
 
 type keptView struct {
@@ -90,7 +91,11 @@ type keptView struct {
 
 func newViewCache() (*viewCache, error) {
 	kept, err := lru.New[string, keptView](maxKeptViews)
-	return &viewCache{kept}, err
+	if err != nil {
+		return nil, err
+	}
+	squares, err := newSquareCache()
+	return &viewCache{kept, squares}, err
 }
 
 // A viewAnswer is the answer for a viewport: its tag, and its body once it is asked
@@ -105,18 +110,24 @@ type viewAnswer struct {
 // same whichever process gives it, and mostly known without the body. Where there
 // was a change so close by that the index cannot tell it from one in the view, the
 // answer of before is given again if that is still what it would be.
-func (c *viewCache) answer(version, question string, view *service.Viewport, zoom float64) (*viewAnswer, error) {
-	question = strconv.FormatInt(view.Collection, 10) + "/" + strconv.FormatUint(view.Looks, 10) + "?" + question
+func (c *viewCache) answer(version string, parameters url.Values, view *service.Viewport, zoom float64) (*viewAnswer, error) {
+	about := strconv.FormatInt(view.Collection, 10) + "/" + strconv.FormatUint(view.Looks, 10) + "?"
+	question := about + parameters.Encode()
+	write := func(change uint64) ([]byte, error) {
+		parameters.Del("bbox")
+		parameters.Del("zoom")
+		return c.write(tagOf(about, parameters.Encode()), view, zoom, change)
+	}
 	tag := func(change uint64) string { return tagOf(version, question, strconv.FormatUint(change, 10)) }
 	kept, ok := c.kept.Get(question)
 	if ok && kept.checked < view.Change {
-		body, err := writeMarkers(view, zoom, kept.change)
+		body, err := write(kept.change)
 		if err != nil {
 			return nil, err
 		}
 		if !bytes.Equal(body, kept.body) {
 			kept.change = view.Change
-			if kept.body, err = writeMarkers(view, zoom, view.Change); err != nil {
+			if kept.body, err = write(view.Change); err != nil {
 				return nil, err
 			}
 		}
@@ -127,7 +138,7 @@ func (c *viewCache) answer(version, question string, view *service.Viewport, zoo
 		return &viewAnswer{tag(kept.change), func() ([]byte, error) { return kept.body, nil }}, nil
 	}
 	return &viewAnswer{tag(view.Change), func() ([]byte, error) {
-		body, err := writeMarkers(view, zoom, view.Change)
+		body, err := write(view.Change)
 		if err == nil {
 			c.keep(question, keptView{change: view.Change, checked: view.Change, body: body})
 		}
@@ -135,18 +146,22 @@ func (c *viewCache) answer(version, question string, view *service.Viewport, zoo
 	}}, nil
 }
 
-// buffers are what answers are written into before their size is known.
-var buffers = sync.Pool{New: func() any { return new([]byte) }}
-
-func writeMarkers(view *service.Viewport, zoom float64, change uint64) ([]byte, error) {
-	buffer := buffers.Get().(*[]byte)
-	defer buffers.Put(buffer)
-	body, err := appendMarkers((*buffer)[:0], view, zoom, change)
-	if err != nil {
-		return nil, err
+// write writes the answer for a viewport as of the given change. The question is a tag of
+// what is asked, but for the box and the zoom.
+func (c *viewCache) write(question string, view *service.Viewport, zoom float64, change uint64) ([]byte, error) {
+	body, matched, done := c.squares.append([]byte(`{"type":"FeatureCollection","features":[`), question, view, zoom)
+	if !done {
+		var err error
+		if body, err = appendMarkers(body, view, zoom); err != nil {
+			return nil, err
+		}
+		matched = view.Matched()
 	}
-	*buffer = body
-	return bytes.Clone(body), nil
+	body = append(body, `],"matched":`...)
+	body = strconv.AppendInt(body, int64(matched), 10)
+	body = append(body, `,"change":`...)
+	body = strconv.AppendUint(body, change, 10)
+	return append(body, '}'), nil
 }
 
 func (c *viewCache) keep(question string, v keptView) {

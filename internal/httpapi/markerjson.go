@@ -14,9 +14,10 @@ import (
 // hand, without the steps between that encoding/json takes. Their form is that of
 // api.Markers.
 
-// appendMarkers writes the answer for a viewport at a zoom, as of the given change.
-func appendMarkers(dst []byte, view *service.Viewport, zoom float64, change uint64) ([]byte, error) {
-	j := newMarkerWriter(append(dst, `{"type":"FeatureCollection","features":[`...), zoom)
+// appendMarkers appends the markers of a viewport at a zoom to dst, with a comma between
+// them.
+func appendMarkers(dst []byte, view *service.Viewport, zoom float64) ([]byte, error) {
+	j := newMarkerWriter(dst, zoom)
 	first := true
 	err := view.Markers(func(m *service.Marker) {
 		if !first {
@@ -25,14 +26,7 @@ func appendMarkers(dst []byte, view *service.Viewport, zoom float64, change uint
 		first = false
 		j.marker(m)
 	})
-	if err != nil {
-		return nil, err
-	}
-	j.b = append(j.b, `],"matched":`...)
-	j.b = strconv.AppendInt(j.b, int64(view.Matched()), 10)
-	j.b = append(j.b, `,"change":`...)
-	j.b = strconv.AppendUint(j.b, change, 10)
-	return append(j.b, '}'), nil
+	return j.b, err
 }
 
 // decimalsAt returns how many decimals of a degree tell a tenth of a pixel at the

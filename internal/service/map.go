@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"iter"
 	"slices"
 	"strings"
 
@@ -36,15 +37,16 @@ type MarkersQuery struct {
 type Marker struct {
 	Count   int
 	At      geo.Point
-	Place   places.Place           // of a single place
-	Members uint64                 // a hash of which places a cluster stands for
-	Extent  geo.Box                // of a cluster's places
-	Tally   []places.CategoryCount // of a cluster's places, in the order of the names
-	OpensAt int                    // the whole zoom at which a cluster opens; 0 where Stacked
-	Stacked bool                   // the places of a cluster stay together at every zoom
-	Listed  []places.Place         // of a stack: its places in the order of their ids, at most MaxListed
-	Outline [][]geo.Point          // as cluster.Marker has it, where it was asked for
-	Drawing *style.Drawing         // what the data of a single place make of its look; nil where no look depends on data
+	Place   places.Place            // of a single place
+	Members uint64                  // a hash of which places a cluster stands for
+	Extent  geo.Box                 // of a cluster's places
+	Tally   []places.CategoryCount  // of a cluster's places, in the order of the names
+	OpensAt int                     // the whole zoom at which a cluster opens; 0 where Stacked
+	Stacked bool                    // the places of a cluster stay together at every zoom
+	Listed  []places.Place          // of a stack: its places in the order of their ids, at most MaxListed
+	Outline [][]geo.Point           // as cluster.Marker has it, where it was asked for
+	Drawing *style.Drawing          // what the data of a single place make of its look; nil where no look depends on data
+	Groups  iter.Seq[cluster.Group] // the cells of the map whose places it stands for; no other marker has the first
 }
 
 // A Viewport is the answer to a MarkersQuery, as of one state of the collection;
@@ -57,6 +59,7 @@ type Viewport struct {
 	looks    *looks // nil where no look depends on data
 	query    MarkersQuery
 	snapshot *places.Snapshot
+	boxes    []geo.SpotBox // the box of the query on the map
 }
 
 // Viewport prepares the markers of a viewport.
@@ -69,8 +72,8 @@ func (s *Service) Viewport(ctx context.Context, collection string, q MarkersQuer
 	if err != nil {
 		return nil, err
 	}
-	v := &Viewport{Collection: c.info.Load().Key, query: q, snapshot: snapshot}
-	for _, spots := range q.Options.Reach(q.Box, q.Zoom) {
+	v := &Viewport{Collection: c.info.Load().Key, query: q, snapshot: snapshot, boxes: q.Box.SpotBoxes()}
+	for _, spots := range q.Options.Reach(v.boxes, q.Zoom) {
 		v.Change = max(v.Change, snapshot.Tree().Newest(spots))
 	}
 	if v.looks, err = s.drawnBy(c, q.Draft); v.looks != nil {
@@ -85,14 +88,23 @@ func (v *Viewport) Matched() int { return v.snapshot.Count(v.query.Box) }
 // Markers calls yield with each marker that stands for a place in the box.
 func (v *Viewport) Markers(yield func(*Marker)) error {
 	q := &v.query
+	err := cluster.View(v.snapshot.Tree(), q.Box, q.Zoom, q.Options, MaxMarkers, v.told(yield))
+	if errors.Is(err, cluster.ErrTooMany) {
+		return Invalid("bbox", "has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather in clusters", MaxMarkers, q.Zoom)
+	}
+	return err
+}
+
+// told returns a function that tells yield of the markers it is given.
+func (v *Viewport) told(yield func(*Marker)) func(*cluster.Marker) {
 	var values func(index.Entry) []filter.Value
 	if v.looks != nil {
 		values = v.snapshot.Values(v.looks.resolved.Properties())
 	}
-	err := cluster.View(v.snapshot.Tree(), q.Box, q.Zoom, q.Options, MaxMarkers, func(m *cluster.Marker) {
+	return func(m *cluster.Marker) {
 		if m.Count == 1 {
 			p := v.snapshot.Place(m.Entry)
-			out := Marker{Count: 1, At: p.At, Place: p}
+			out := Marker{Count: 1, At: p.At, Place: p, Groups: m.Groups}
 			if values != nil {
 				drawing := v.looks.resolved.Draw(values(m.Entry))
 				out.Drawing = &drawing
@@ -102,22 +114,66 @@ func (v *Viewport) Markers(yield func(*Marker)) error {
 		}
 		out := Marker{
 			Count: m.Count, At: m.At, Members: m.Members, Extent: m.Extent,
-			Tally: v.snapshot.Named(m.Tally), OpensAt: m.OpensAt, Stacked: m.Stacked,
+			Tally: v.snapshot.Named(m.Tally), OpensAt: m.OpensAt, Stacked: m.Stacked, Groups: m.Groups,
 		}
 		if m.Stacked {
 			for _, e := range v.snapshot.FirstByID(m.All(), "", MaxListed) {
 				out.Listed = append(out.Listed, v.snapshot.Place(e))
 			}
 		}
-		if q.Outline {
+		if v.query.Outline {
 			out.Outline = m.Outline()
 		}
 		yield(&out)
-	})
-	if errors.Is(err, cluster.ErrTooMany) {
-		return Invalid("bbox", "has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather in clusters", MaxMarkers, q.Zoom)
 	}
-	return err
+}
+
+// Squares returns the squares of the map whose markers make up those of the viewport, as
+// [cluster.Options.Squares] has them; nil where it has markers that no other view has, or
+// might have more than MaxMarkers.
+func (v *Viewport) Squares() [][]index.Cell {
+	if v.query.Outline || v.query.Options.SinglesUpTo > 0 {
+		return nil
+	}
+	return v.query.Options.Squares(v.boxes, v.query.Zoom, MaxMarkers)
+}
+
+// AsOf returns the number of the change that what the viewport knows is as of.
+func (v *Viewport) AsOf() uint64 { return v.snapshot.Change() }
+
+// Newest returns the newest change to anything that the markers of some squares, which lie
+// in a row or a rectangle, depend on.
+func (v *Viewport) Newest(first, last index.Cell) (change uint64) {
+	around := first.Bounds().Union(last.Bounds())
+	for _, spots := range v.query.Options.Reach([]geo.SpotBox{around}, v.query.Zoom) {
+		change = max(change, v.snapshot.Tree().Newest(spots))
+	}
+	return change
+}
+
+// InSquares calls yield with each marker that stands for a place in one of some squares of
+// [Viewport.Squares], and with others near them.
+func (v *Viewport) InSquares(squares []index.Cell, yield func(*Marker)) {
+	cluster.InSquares(v.snapshot.Tree(), squares, v.query.Zoom, v.query.Options, v.told(yield))
+}
+
+// Covers reports whether all of some spots lie in the box.
+func (v *Viewport) Covers(spots geo.SpotBox) bool {
+	return slices.ContainsFunc(v.boxes, func(b geo.SpotBox) bool { return b.Covers(spots) })
+}
+
+// CountOf returns how many of the places of a cell of the map lie in the box.
+func (v *Viewport) CountOf(g cluster.Group) (count int) {
+	for _, b := range v.boxes {
+		if b.Covers(g.Extent) {
+			return g.Count
+		}
+		if b.Overlaps(g.Extent) {
+			part := v.snapshot.Tree().Part(g.Cell)
+			count += part.Count(b)
+		}
+	}
+	return count
 }
 
 // A MembersQuery asks for one page of the places that a marker stands for.

@@ -105,9 +105,13 @@ type Marker struct {
 // of the whole zoom below it. A marker is good only until yield returns. View
 // returns ErrTooMany, having yielded limit of them, where there are more.
 func View(tree index.Tree, box geo.Box, zoom float64, o Options, limit int, yield func(*Marker)) error {
+	return viewBoxes(tree, box.SpotBoxes(), zoom, o, limit, yield)
+}
+
+// viewBoxes is View for a box as its rectangles of the map.
+func viewBoxes(tree index.Tree, boxes []geo.SpotBox, zoom float64, o Options, limit int, yield func(*Marker)) error {
 	vs := newViews(tree, o)
 	defer vs.release()
-	boxes := box.SpotBoxes()
 	if o.SinglesUpTo > 0 && fewer(tree, boxes, o.SinglesUpTo) {
 		vs.options.Deepest = -1
 	}
@@ -175,11 +179,12 @@ func (o Options) spacing(zoom int) int {
 	return o.Spacing
 }
 
-// Reach returns the part of the map that the markers of a view depend on.
-func (o Options) Reach(box geo.Box, zoom float64) []geo.SpotBox {
+// Reach returns the part of the map that the markers of a view depend on. The view is of
+// one box, or of the two sides of one that crosses the antimeridian.
+func (o Options) Reach(boxes []geo.SpotBox, zoom float64) []geo.SpotBox {
 	level, _ := o.Grid(zoom)
-	out := box.SpotBoxes()
-	for i, spots := range out {
+	out := make([]geo.SpotBox, len(boxes), len(boxes)+2)
+	for i, spots := range boxes {
 		out[i] = widen(spots, level, ReachCells)
 	}
 	first, last := out[0], out[len(out)-1]

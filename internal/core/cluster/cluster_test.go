@@ -385,7 +385,7 @@ func TestFollowsTheScreen(t *testing.T) {
 			box := randomBox(r, w)
 			level, _ := Default.Grid(zoom)
 			before := viewWith(t, w, box, zoom, Default)
-			reach := Default.Reach(box, zoom)
+			reach := Default.Reach(box.SpotBoxes(), zoom)
 
 			cells := 0.0
 			for _, spots := range reach {

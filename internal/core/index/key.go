@@ -15,6 +15,8 @@
 package index
 
 import (
+	"math/bits"
+
 	"idlebeacon/internal/core/geo"
 )
 
@@ -50,6 +52,36 @@ func gather(x uint64) uint32 {
 	x = (x | x>>8) & 0x0000ffff0000ffff
 	x = (x | x>>16) & 0x00000000ffffffff
 	return uint32(x)
+}
+
+// The bits of each axis in a key. Those of one axis alone are in the order of that axis.
+const (
+	xBits Key = 0x5555555555555555
+	yBits     = xBits << 1
+)
+
+// A window is a box with its edges as they are in keys, so that keys can be held against
+// it without being taken apart.
+type window struct {
+	geo.SpotBox
+	minX, spanX, minY, spanY uint64
+}
+
+func newWindow(b geo.SpotBox) window {
+	low, high := KeyOf(b.Min), KeyOf(b.Max)
+	return window{
+		SpotBox: b,
+		minX:    uint64(low & xBits), spanX: uint64(high&xBits - low&xBits),
+		minY: uint64(low & yBits), spanY: uint64(high&yBits - low&yBits),
+	}
+}
+
+// outside returns 0 if the spot of k lies in the box, and 1 if not. It does not branch,
+// as which it is cannot be foreseen along the edge of the box.
+func (w *window) outside(k Key) uint64 {
+	_, x := bits.Sub64(w.spanX, uint64(k&xBits)-w.minX, 0)
+	_, y := bits.Sub64(w.spanY, uint64(k&yBits)-w.minY, 0)
+	return x | y
 }
 
 // MaxLevel is the deepest level of cells: a cell that is a single spot.

@@ -153,28 +153,38 @@ func (p *Part) Common() uint8 {
 	return min(common(entries[0], entries[len(entries)-1]), MaxLevel)
 }
 
+// Count returns how many entries of p lie in box.
+func (p *Part) Count(box geo.SpotBox) int {
+	w := newWindow(box)
+	if p.whole != nil {
+		return p.whole.count(&w)
+	}
+	return countIn(p.run, &w)
+}
+
 // Touches reports whether p has an entry in box.
 func (p *Part) Touches(box geo.SpotBox) bool {
+	w := newWindow(box)
 	if p.whole != nil {
-		return p.whole.touches(box)
+		return p.whole.touches(&w)
 	}
-	for _, e := range p.run {
-		if box.Contains(e.Key.Spot()) {
+	for i := range p.run {
+		if w.outside(p.run[i].Key) == 0 {
 			return true
 		}
 	}
 	return false
 }
 
-func (b *branch) touches(box geo.SpotBox) bool {
-	if b.node == nil || !box.Overlaps(b.sum.Extent) {
+func (b *branch) touches(w *window) bool {
+	if b.node == nil || !w.Overlaps(b.sum.Extent) {
 		return false
 	}
-	if box.Covers(b.sum.Extent) {
+	if w.Covers(b.sum.Extent) {
 		return true
 	}
-	for _, e := range b.node.entries {
-		if box.Contains(e.Key.Spot()) {
+	for i := range b.node.entries {
+		if w.outside(b.node.entries[i].Key) == 0 {
 			return true
 		}
 	}
@@ -182,7 +192,7 @@ func (b *branch) touches(box geo.SpotBox) bool {
 		return false
 	}
 	for i := range b.node.fork.kids {
-		if b.node.fork.kids[i].touches(box) {
+		if b.node.fork.kids[i].touches(w) {
 			return true
 		}
 	}

@@ -9,23 +9,26 @@ import (
 
 // In returns the entries that lie in box, in key order.
 func (t Tree) In(box geo.SpotBox) iter.Seq[Entry] {
-	return func(yield func(Entry) bool) { t.root.in(box, yield) }
+	return func(yield func(Entry) bool) {
+		w := newWindow(box)
+		t.root.in(&w, yield)
+	}
 }
 
-func (b *branch) in(box geo.SpotBox, yield func(Entry) bool) bool {
-	if b.node == nil || !box.Overlaps(b.sum.Extent) {
+func (b *branch) in(w *window, yield func(Entry) bool) bool {
+	if b.node == nil || !w.Overlaps(b.sum.Extent) {
 		return true
 	}
 	if b.node.leaf() {
 		for _, e := range b.node.entries {
-			if box.Contains(e.Key.Spot()) && !yield(e) {
+			if w.outside(e.Key) == 0 && !yield(e) {
 				return false
 			}
 		}
 		return true
 	}
 	for i := range b.node.fork.kids {
-		if !b.node.fork.kids[i].in(box, yield) {
+		if !b.node.fork.kids[i].in(w, yield) {
 			return false
 		}
 	}
@@ -34,28 +37,34 @@ func (b *branch) in(box geo.SpotBox, yield func(Entry) bool) bool {
 
 // Count returns how many entries lie in box. A box whose edges are edges of cells
 // costs least.
-func (t Tree) Count(box geo.SpotBox) int { return t.root.count(box) }
+func (t Tree) Count(box geo.SpotBox) int {
+	w := newWindow(box)
+	return t.root.count(&w)
+}
 
-func (b *branch) count(box geo.SpotBox) int {
+func (b *branch) count(w *window) int {
 	switch {
-	case b.node == nil || !box.Overlaps(b.sum.Extent):
+	case b.node == nil || !w.Overlaps(b.sum.Extent):
 		return 0
-	case box.Covers(b.sum.Extent):
+	case w.Covers(b.sum.Extent):
 		return b.sum.Count
 	}
-	total := 0
 	if b.node.leaf() {
-		for _, e := range b.node.entries {
-			if box.Contains(e.Key.Spot()) {
-				total++
-			}
-		}
-		return total
+		return countIn(b.node.entries, w)
 	}
+	total := 0
 	for i := range b.node.fork.kids {
-		total += b.node.fork.kids[i].count(box)
+		total += b.node.fork.kids[i].count(w)
 	}
 	return total
+}
+
+func countIn(entries []Entry, w *window) int {
+	outside := uint64(0)
+	for i := range entries {
+		outside += w.outside(entries[i].Key)
+	}
+	return len(entries) - int(outside)
 }
 
 // Newest returns the newest change to any entry in box, or to a part of the map

@@ -226,17 +226,17 @@ func checkParts(t *testing.T, r *rand.Rand, m *model, p Part) {
 		}
 		return true
 	})
-	touches := false
+	count := 0
 	for e := range p.All() {
 		if box.Contains(e.Key.Spot()) {
-			touches = true
+			count++
 			if !cells[CellOf(e.Key, level)] {
 				t.Fatalf("the part of %v is missing", e)
 			}
 		}
 	}
-	if p.Touches(box) != touches {
-		t.Fatalf("Touches = %v, want %v", !touches, touches)
+	if p.Touches(box) != (count > 0) || p.Count(box) != count {
+		t.Fatalf("Touches = %v, Count = %d, want %d", p.Touches(box), p.Count(box), count)
 	}
 }
 

@@ -1,0 +1,123 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"idlebeacon/internal/core/cluster"
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/worlds"
+	"idlebeacon/internal/pgbox/pgboxtest"
+	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
+)
+
+// lines cuts the markers of an answer apart, in the order of their texts.
+func lines(t *testing.T, markers []byte) []string {
+	t.Helper()
+	var all []json.RawMessage
+	if err := json.Unmarshal(fmt.Appendf(nil, "[%s]", markers), &all); err != nil {
+		t.Fatalf("%v in %.300s", err, markers)
+	}
+	texts := make([]string, len(all))
+	for i, m := range all {
+		texts[i] = string(m)
+	}
+	slices.Sort(texts)
+	return texts
+}
+
+// TestAnswersFromSquares holds answers that are put together from squares, kept ones and
+// new ones, against those that are worked out by themselves, while places come and go.
+func TestAnswersFromSquares(t *testing.T) {
+	log := slog.New(slog.DiscardHandler)
+	st, err := store.Open(t.Context(), pgboxtest.DSN(t), log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	s, err := service.Open(t.Context(), st, log, func(int) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	for name, world := range map[string]worlds.World{"isles": worlds.Clumped, "antimeridian": worlds.Nasty["antimeridian"], "one spot": worlds.Nasty["one spot"]} {
+		id := strings.ReplaceAll(name, " ", "-")
+		r := rand.New(rand.NewPCG(1, 5))
+		var file strings.Builder
+		file.WriteString("id,name,category,lat,lon\n")
+		for i := range 1500 {
+			p := world(r)
+			fmt.Fprintf(&file, "%d,Place %d,%c,%v,%v\n", i, i, 'a'+i%5, p.Lat, p.Lon)
+		}
+		if _, err := s.Import(t.Context(), id, strings.NewReader(file.String()), service.ImportOptions{Make: &service.NewCollection{}}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.SetStyle(t.Context(), id, []byte(`{"rules":[{"when":"category = 'b'","colour":"#010203"}]}`), nil); err != nil {
+			t.Fatal(err)
+		}
+		kept, err := newSquareCache()
+		if err != nil {
+			t.Fatal(err)
+		}
+		put := 0
+		for i := range 400 {
+			if i%4 == 3 {
+				if err := s.DeleteItem(t.Context(), id, fmt.Sprint(i)); err != nil {
+					t.Fatal(err)
+				}
+				if _, _, err := s.CreateItem(t.Context(), id, feature.Feature{ID: fmt.Sprint("new ", i), At: world(r)}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			zoom := float64(8+r.IntN(9)) + r.Float64()
+			centre := world(r)
+			ask := service.MarkersQuery{Box: worlds.Screen(centre, zoom), Zoom: zoom, Options: cluster.Default}
+			if r.IntN(4) == 0 {
+				ask.Selection.Categories = []string{"a", "b"}
+			}
+			if r.IntN(4) == 0 {
+				ask.Options.Spacing = 90
+			}
+			if ask.Box.South > ask.Box.North {
+				continue
+			}
+			view, err := s.Viewport(t.Context(), id, ask)
+			if err != nil {
+				t.Fatal(err)
+			}
+			question := fmt.Sprint(view.Collection, view.Looks, ask.Selection.Categories, ask.Options)
+			got, matched, done := kept.append(nil, question, view, zoom)
+			if !done {
+				continue
+			}
+			put++
+			want, err := appendMarkers(nil, view, zoom)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if !slices.Equal(lines(t, got), lines(t, want)) {
+				t.Fatalf("%s, zoom %v, %s: from squares\n%s\nby itself\n%s", name, zoom, ask.Box, strings.Join(lines(t, got), "\n"), strings.Join(lines(t, want), "\n"))
+			}
+			if matched != view.Matched() {
+				t.Fatalf("%s, zoom %v, %s: %d places, %d by itself", name, zoom, ask.Box, matched, view.Matched())
+			}
+			// Whatever is kept, the bytes are the same.
+			empty, err := newSquareCache()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if again, _, _ := empty.append(nil, question, view, zoom); string(again) != string(got) {
+				t.Fatalf("%s, zoom %v, %s: with nothing kept\n%s\nand before\n%s", name, zoom, ask.Box, again, got)
+			}
+		}
+		if put < 300 {
+			t.Errorf("%s: only %d views were put together from squares", name, put)
+		}
+	}
+}
