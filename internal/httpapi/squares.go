@@ -63,7 +63,7 @@ func (c *squareCache) append(dst []byte, question string, view *service.Viewport
 	all := make([][]*square, len(groups))
 	size := 0
 	for i, cells := range groups {
-		all[i] = c.squares(question, cells, view, zoom)
+		all[i] = c.squares(question, cells, len(groups) == 1, view, zoom)
 		for _, s := range all[i] {
 			size += len(s.text) + len(s.markers)
 		}
@@ -112,9 +112,9 @@ func (m *squareMarker) placesIn(view *service.Viewport) (count int) {
 	return count
 }
 
-// squares returns the squares of the given cells, which make up a rectangle: those that
-// are kept and still right, the others anew.
-func (c *squareCache) squares(question string, cells []index.Cell, view *service.Viewport, zoom float64) []*square {
+// squares returns the squares of one rectangle of a view, which may be its only one: those
+// that are kept and still right, the others anew, and right as far as they lie in the view.
+func (c *squareCache) squares(question string, cells []index.Cell, only bool, view *service.Viewport, zoom float64) []*square {
 	if len(cells) == 0 {
 		return nil
 	}
@@ -132,11 +132,14 @@ func (c *squareCache) squares(question string, cells []index.Cell, view *service
 	if len(missing) == 0 {
 		return found
 	}
-	made := makeSquares(missing, view, zoom)
+	// What lies along the edge is worked out whole, to be kept, where it is little beside
+	// what is there; a view that is all new should not cost more than what is in it.
+	cut := only && 2*len(missing) > len(cells)
+	made := makeSquares(missing, cut, view, zoom)
 	for i, cell := range cells {
 		if found[i] == nil {
 			found[i] = made[cell]
-			if len(found[i].text) <= maxSquareBytes {
+			if whole := !cut || view.Covers(cell.Bounds()); whole && len(found[i].text) <= maxSquareBytes {
 				c.kept.Add(squareKey{question, cell}, found[i])
 			}
 		}
@@ -144,46 +147,46 @@ func (c *squareCache) squares(question string, cells []index.Cell, view *service
 	return found
 }
 
-// makeSquares works out some squares.
-func makeSquares(cells []index.Cell, view *service.Viewport, zoom float64) map[index.Cell]*square {
+// makeSquares works out some squares of one rectangle of a view, cut off where the view
+// ends or whole.
+func makeSquares(cells []index.Cell, cut bool, view *service.Viewport, zoom float64) map[index.Cell]*square {
 	made := map[index.Cell]*square{}
 	for _, cell := range cells {
 		made[cell] = &square{asOf: view.AsOf()}
 	}
-	level := cells[0].Level
+	squareOf := func(c index.Cell) index.Cell {
+		up := c.Level - cells[0].Level
+		return index.Cell{Level: cells[0].Level, X: c.X >> up, Y: c.Y >> up}
+	}
 	j := newMarkerWriter(nil, zoom)
-	view.InSquares(cells, func(m *service.Marker) {
-		j.b = j.b[:0]
-		j.marker(m)
-		var head *index.Cell
-		var in []index.Cell // the squares that it is in
+	var groups, all []cluster.Group // of a marker; of all of them, one after the other
+	var in []index.Cell             // the squares that a marker is in
+	view.InSquares(cells, cut, func(m *service.Marker) {
+		groups, in, j.b = groups[:0], in[:0], j.b[:0]
 		for g := range m.Groups {
-			if head == nil {
-				head = &g.Cell
-			}
-			up := g.Cell.Level - level
-			around := index.Cell{Level: level, X: g.Cell.X >> up, Y: g.Cell.Y >> up}
-			again := slices.Contains(in, around)
-			if !again {
+			groups = append(groups, g)
+			if around := squareOf(g.Cell); !slices.Contains(in, around) {
 				in = append(in, around)
 			}
+		}
+		for _, around := range in {
 			s := made[around]
 			if s == nil {
 				continue
 			}
-			s.places += g.Count
-			if !again {
-				start := len(s.text)
-				s.text = append(s.text, j.b...)
-				s.markers = append(s.markers, squareMarker{start: start, end: len(s.text), head: *head})
+			if len(j.b) == 0 {
+				j.marker(m)
 			}
-			last := &s.markers[len(s.markers)-1]
-			last.groups = append(last.groups, g)
-		}
-		for _, around := range in {
-			if s := made[around]; s != nil {
-				s.markers[len(s.markers)-1].spans = len(in) > 1
+			first := len(all)
+			for _, g := range groups {
+				if squareOf(g.Cell) == around {
+					all = append(all, g)
+					s.places += g.Count
+				}
 			}
+			start := len(s.text)
+			s.text = append(s.text, j.b...)
+			s.markers = append(s.markers, squareMarker{start, len(s.text), groups[0].Cell, len(in) > 1, all[first:len(all):len(all)]})
 		}
 	})
 	for _, s := range made {

@@ -129,7 +129,7 @@ func (v *Viewport) told(yield func(*Marker)) func(*cluster.Marker) {
 }
 
 // Squares returns the squares of the map whose markers make up those of the viewport, as
-// [cluster.Options.Squares] has them; nil where it has markers that no other view has, or
+// [cluster.Options.Squares] has them for the rectangles of its box; nil where it has markers that no other view has, or
 // might have more than MaxMarkers.
 func (v *Viewport) Squares() [][]index.Cell {
 	if v.query.Outline || v.query.Options.SinglesUpTo > 0 {
@@ -151,10 +151,15 @@ func (v *Viewport) Newest(first, last index.Cell) (change uint64) {
 	return change
 }
 
-// InSquares calls yield with each marker that stands for a place in one of some squares of
-// [Viewport.Squares], and with others near them.
-func (v *Viewport) InSquares(squares []index.Cell, yield func(*Marker)) {
-	cluster.InSquares(v.snapshot.Tree(), squares, v.query.Zoom, v.query.Options, v.told(yield))
+// InSquares calls yield with each marker that stands for a place in one of some of the
+// squares that Squares returns for one rectangle, and with others near them. Where cut is
+// set, which it may be where that is the only one, the place has to lie in the box as well.
+func (v *Viewport) InSquares(squares []index.Cell, cut bool, yield func(*Marker)) {
+	box := geo.AllSpots
+	if cut {
+		box = v.boxes[0]
+	}
+	cluster.InSquares(v.snapshot.Tree(), squares, box, v.query.Zoom, v.query.Options, v.told(yield))
 }
 
 // Covers reports whether all of some spots lie in the box.

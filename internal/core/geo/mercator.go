@@ -90,6 +90,9 @@ var latitudes = func() (table [2049]struct{ lat, slope float64 }) {
 // southwards, so Min is the north-western corner.
 type SpotBox struct{ Min, Max Spot }
 
+// AllSpots is the box of the whole map.
+var AllSpots = SpotBox{Max: Spot{X: math.MaxUint32, Y: math.MaxUint32}}
+
 // Contains reports whether s lies in b.
 func (b SpotBox) Contains(s Spot) bool {
 	return s.X >= b.Min.X && s.X <= b.Max.X && s.Y >= b.Min.Y && s.Y <= b.Max.Y
