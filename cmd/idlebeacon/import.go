@@ -83,7 +83,7 @@ func fileFlags(cmd *cobra.Command, o *api.FileOptions) {
 	cmd.Flags().StringVar(&o.Format, "format", "", "csv, geojson, geojson-lines, geojson-seq, kml, kmz or gpx (default: found from the content)")
 	cmd.Flags().StringVar(&o.LonColumn, "lon-column", "", "CSV column with the longitude in degrees (default: longitude, lon, lng, long or x)")
 	cmd.Flags().StringVar(&o.LatColumn, "lat-column", "", "CSV column with the latitude in degrees (default: latitude, lat or y)")
-	cmd.Flags().StringVar(&o.GeometryColumn, "geometry-column", "", "CSV column with geometries in Well-Known Text or GeoJSON (default: geometry, wkt or geom)")
+	cmd.Flags().StringVar(&o.GeometryColumn, "geometry-column", "", "CSV column with geometries in Well-Known Text or GeoJSON, or with latitude and longitude in one text (default: geometry, wkt or geom)")
 	cmd.Flags().StringVar(&o.IDColumn, "id-column", "", "CSV column with the id (default: id, if there is one)")
 	cmd.Flags().StringToStringVar(&o.Types, "type", nil, "types of columns that are not to be guessed: COLUMN=text, number, boolean, date or timestamp")
 	cmd.Flags().StringSliceVar(&o.Fixes, "fix", nil, "what to mend: decimal_comma, sexagesimal, web_mercator, swap, swap_doubtful, skip_zero")

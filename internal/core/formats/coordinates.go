@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+
+	"idlebeacon/internal/core/geo"
 )
 
 // A Fix says which mistakes in the positions of a file are to be mended. What is
@@ -80,16 +82,26 @@ func (fix Fix) degrees(value string) (float64, error) {
 		if fix.Sexagesimal {
 			return degrees, nil
 		}
-		return 0, &mendable{fmt.Errorf("is %q, in degrees and minutes; write it as the decimal number %.7g, or have it mended with the fix sexagesimal", value, degrees), "sexagesimal"}
+		return 0, &mendable{fmt.Errorf("is %q, in degrees and minutes or with a letter; write it as the decimal number %.7g, or have it mended with the fix sexagesimal", value, degrees), "sexagesimal"}
 	}
 	return 0, fmt.Errorf("is %.40q, want degrees as a decimal number", value)
 }
 
 var sexagesimalForm = regexp.MustCompile(`^([NSEWnsew])?\s*([-+]?)(\d{1,3})\s*[°d:\s]\s*(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:['′m:]|\s|$)\s*)?(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:["″s]|''|′′|\s|$)\s*)?([NSEWnsew])?$`)
 
+// sidedForm is decimal degrees with the letter of a side of the world, before or after.
+var sidedForm = regexp.MustCompile(`^(?:([NSEWnsew])\s*(\d{1,3}(?:[.,]\d+)?)\s*°?|(\d{1,3}(?:[.,]\d+)?)\s*°?\s*([NSEWnsew]))$`)
+
 // sexagesimal reads an angle in degrees, minutes and seconds, with a sign or the
-// letter of a side of the world.
+// letter of a side of the world; or in decimal degrees with such a letter.
 func sexagesimal(value string) (float64, bool) {
+	if m := sidedForm.FindStringSubmatch(value); m != nil {
+		degrees, err := strconv.ParseFloat(strings.Replace(m[2]+m[3], ",", ".", 1), 64)
+		if side := strings.ToUpper(m[1] + m[4]); side == "S" || side == "W" {
+			degrees = -degrees
+		}
+		return degrees, err == nil
+	}
 	m := sexagesimalForm.FindStringSubmatch(value)
 	if m == nil || m[1] != "" && (m[6] != "" || m[2] != "") {
 		return 0, false
@@ -107,4 +119,51 @@ func sexagesimal(value string) (float64, bool) {
 		degrees = -degrees
 	}
 	return degrees, true
+}
+
+// pairStart is how two coordinates in one text begin.
+var pairStart = regexp.MustCompile(`^[(\[]?\s*[NSEWnsew]?\s*[-+]?\d`)
+
+// pair reads a latitude and a longitude in one text, in this order (ISO 6709) unless the
+// letters of the sides of the world say otherwise. They are separated by a comma, a
+// semicolon, a space or such a letter.
+func (fix Fix) pair(value string) (p geo.Point, err error) {
+	first, second, ok := cutPair(strings.Trim(value, "()[] "))
+	if !ok {
+		return p, fmt.Errorf("is %.60q, want a latitude and a longitude", value)
+	}
+	if strings.ContainsAny(first, "EWew") || strings.ContainsAny(second, "NSns") {
+		first, second = second, first
+	}
+	if p.Lat, err = fix.degrees(first); err != nil {
+		return p, fmt.Errorf("latitude %w", err)
+	}
+	if p.Lon, err = fix.degrees(second); err != nil {
+		return p, fmt.Errorf("longitude %w", err)
+	}
+	return p, nil
+}
+
+// cutPair cuts a text with two coordinates in two.
+func cutPair(value string) (first, second string, ok bool) {
+	if first, second, ok = strings.Cut(value, ";"); ok {
+		return first, second, true
+	}
+	switch parts := strings.Split(value, ","); len(parts) {
+	case 2:
+		return parts[0], parts[1], true
+	case 4: // with decimal commas
+		return parts[0] + "," + parts[1], parts[2] + "," + parts[3], true
+	}
+	if parts := strings.Fields(value); len(parts) == 2 {
+		return parts[0], parts[1], true
+	}
+	const sides = "NSEWnsew"
+	if at := strings.IndexAny(value[1:], sides) + 1; at > 0 {
+		if !strings.ContainsAny(value[:1], sides) { // it ends the first, and does not begin the second
+			at++
+		}
+		return value[:at], value[at:], true
+	}
+	return "", "", false
 }

@@ -24,6 +24,7 @@ var (
 	usualLons       = []string{"longitude", "lon", "lng", "long", "x"}
 	usualLats       = []string{"latitude", "lat", "y"}
 	usualGeometries = []string{"geometry", "wkt", "geom"}
+	usualPairs      = []string{"coordinates", "coords", "lat_lon", "latlon"} // where there are none of the others
 	usualIDs        = []string{"id"}
 )
 
@@ -76,24 +77,8 @@ func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 		}
 	}
 	r.header = header
-	if r.geometry, err = r.column("geometry", "geometry_column", options.GeometryColumn, usualGeometries); err != nil && options.GeometryColumn != "" {
+	if err := r.findPosition(options); err != nil {
 		return nil, err
-	}
-	var noLon, noLat error
-	r.lon, noLon = r.column("longitude", "lon_column", options.LonColumn, usualLons)
-	r.lat, noLat = r.column("latitude", "lat_column", options.LatColumn, usualLats)
-	switch missing := cmp.Or(noLon, noLat); {
-	case missing == nil && r.lon == r.lat:
-		return nil, notUsable("column %q cannot be both the longitude and the latitude", header[r.lon])
-	case missing == nil:
-	case r.geometry >= 0 && options.LonColumn == "" && options.LatColumn == "":
-		r.lon, r.lat = -1, -1
-	case options.Unplaced && (noLon == nil || options.LonColumn == "") && (noLat == nil || options.LatColumn == ""):
-		r.missing = missing
-	case options.LonColumn == "" && options.LatColumn != "" && noLat != nil:
-		return nil, noLat // what was named is not there
-	default:
-		return nil, missing
 	}
 	if r.id, err = r.column("id", "id_column", options.IDColumn, usualIDs); err != nil && options.IDColumn != "" {
 		return nil, err
@@ -116,6 +101,38 @@ func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 	typed := newTypedReader(r, options.Types)
 	roles := map[int]Role{r.geometry: GeometryRole, r.lon: LonRole, r.lat: LatRole, r.id: IDRole}
 	return &csvReader{typedReader: typed, source: r, roles: roles}, nil
+}
+
+// findPosition finds the columns with the positions of the rows.
+func (r *csvSource) findPosition(options Options) error {
+	var err, noLon, noLat error
+	if r.geometry, err = r.column("geometry", "geometry_column", options.GeometryColumn, usualGeometries); err != nil && options.GeometryColumn != "" {
+		return err
+	}
+	r.lon, noLon = r.column("longitude", "lon_column", options.LonColumn, usualLons)
+	r.lat, noLat = r.column("latitude", "lat_column", options.LatColumn, usualLats)
+	missing := cmp.Or(noLon, noLat)
+	named := options.LonColumn != "" || options.LatColumn != ""
+	if missing != nil && r.geometry < 0 && !named {
+		r.geometry = slices.Index(r.header, pick(r.header, usualPairs))
+		if r.geometry >= 0 && r.header[r.geometry] == "" {
+			r.geometry = -1
+		}
+	}
+	switch {
+	case missing == nil && r.lon == r.lat:
+		return notUsable("column %q cannot be both the longitude and the latitude", r.header[r.lon])
+	case missing == nil:
+	case r.geometry >= 0 && !named:
+		r.lon, r.lat = -1, -1
+	case options.Unplaced && (noLon == nil || options.LonColumn == "") && (noLat == nil || options.LatColumn == ""):
+		r.missing = missing
+	case options.LonColumn == "" && options.LatColumn != "" && noLat != nil:
+		return noLat // what was named is not there
+	default:
+		return missing
+	}
+	return nil
 }
 
 // A csvReader tells all columns of its file, in their order.
@@ -309,7 +326,7 @@ func (r *csvSource) place(row *textRow, record []string) error {
 		}
 	}
 	if r.geometry >= 0 && (r.lon < 0 || strings.TrimSpace(record[r.geometry]) != "") {
-		g, err := geometryOf(record[r.geometry])
+		g, err := r.fix.geometry(record[r.geometry])
 		if err == nil {
 			row.mended, err = r.fix.check(&g)
 		}
@@ -330,11 +347,16 @@ func (r *csvSource) place(row *textRow, record []string) error {
 	return err
 }
 
-// geometryOf reads a geometry in Well-Known Text or GeoJSON.
-func geometryOf(value string) (geometry.Geometry, error) {
+// geometry reads a geometry in Well-Known Text or GeoJSON, or a point as its latitude and
+// longitude.
+func (fix Fix) geometry(value string) (geometry.Geometry, error) {
 	value = strings.TrimSpace(value)
-	if strings.HasPrefix(value, "{") {
+	switch {
+	case strings.HasPrefix(value, "{"):
 		return geometry.Parse([]byte(value))
+	case pairStart.MatchString(value):
+		at, err := fix.pair(value)
+		return geometry.OfPoint(geometry.Position{Point: at}), err
 	}
 	return geometry.ParseWKT(value)
 }

@@ -27,6 +27,57 @@ func TestFixes(t *testing.T) {
 	}
 }
 
+// TestPairs reads positions that stand in one column.
+func TestPairs(t *testing.T) {
+	all := Fix{DecimalComma: true, Sexagesimal: true}
+	for text, want := range map[string]struct {
+		fix Fix
+		at  string // or what is wrong
+	}{
+		"-38.5, -22.1":            {Fix{}, "-22.1 -38.5"},
+		"-38.5 -22.1":             {Fix{}, "-22.1 -38.5"},
+		"[-38.5;-22.1]":           {Fix{}, "-22.1 -38.5"},
+		"(-38.5,-22.1)":           {Fix{}, "-22.1 -38.5"},
+		"-38,5; -22,1":            {all, "-22.1 -38.5"},
+		"-38,5, -22,1":            {all, "-22.1 -38.5"},
+		"-38,5 -22,1":             {Fix{}, "with the fix decimal_comma"},
+		"38°30'0\"S 22°15'W":      {all, "-22.25 -38.5"},
+		"S38 30 0 W22 15":         {all, "-22.25 -38.5"},
+		"22.25W, 38.5 S":          {all, "-22.25 -38.5"},
+		"w22,25 s38,5":            {all, "-22.25 -38.5"},
+		"38.5S 22.25W":            {Fix{}, "have it mended with the fix sexagesimal"},
+		"-138.5, -22.1":           {Fix{}, "may be swapped"},
+		"POINT (-22.1 -38.5)":     {Fix{}, "-22.1 -38.5"},
+		"SRID=4326;POINT (1 2)":   {Fix{}, "want POINT"},
+		"1":                       {Fix{}, "want a latitude and a longitude"},
+		"1, 2, 3":                 {Fix{}, "want a latitude and a longitude"},
+		"-22.1 -38.5 and further": {Fix{}, "geometry (column"},
+		"North Pier":              {Fix{}, "want POINT"},
+	} {
+		_, good, bad, _ := rowsOf(t, "coords\n\""+strings.ReplaceAll(text, `"`, `""`)+"\"\n", Options{Fix: want.fix})
+		got := ""
+		if len(good) == 1 {
+			got = fmt.Sprint(good[0].Feature.At.Lon, " ", good[0].Feature.At.Lat)
+		} else if len(bad) == 1 {
+			got = bad[0].Reason
+		}
+		if got != want.at && (len(bad) != 1 || !strings.Contains(got, want.at)) {
+			t.Errorf("%q is read as %s, want %s", text, got, want.at)
+		}
+	}
+	// Columns of their own go first, and a column that is named is meant.
+	for file, want := range map[string]string{
+		"lat,lon,coords\n1,2,\"3,4\"\n": "2 1", "geom,coords\nPOINT(1 2),\"3,4\"\n": "1 2", "coords,x\n\"3,4\",7\n": "4 3",
+	} {
+		if _, good, bad, _ := rowsOf(t, file, Options{}); len(good) != 1 || fmt.Sprint(good[0].Feature.At.Lon, " ", good[0].Feature.At.Lat) != want {
+			t.Errorf("%q: %+v, %+v, want %s", file, good, bad, want)
+		}
+	}
+	if _, good, _, _ := rowsOf(t, "wo\n\"3,4\"\n", Options{GeometryColumn: "wo"}); len(good) != 1 {
+		t.Error("a column that is named is not read")
+	}
+}
+
 // doubtful returns which rows of a file are doubtful, and why; and where they are.
 func doubtful(t *testing.T, file string, o Options) (doubts []string, at []geo.Point) {
 	t.Helper()
