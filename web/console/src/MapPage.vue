@@ -267,8 +267,7 @@ idle-map {
     inset: auto 0 0 0;
     width: auto;
     border-inline-end: 0;
-    max-height: 60%;
-    padding-bottom: 3.2rem;
+    height: 60%;
     border-top: 1px solid var(--rule);
   }
   .telling > .controls,
@@ -282,6 +281,11 @@ idle-map {
     z-index: 3;
     left: 10px;
     bottom: 10px;
+  }
+  .panel-button[aria-expanded='true'] {
+    left: auto;
+    right: 22px;
+    bottom: calc(60% - 2.9rem); /* beside the heading of the panel */
   }
 }
 </style>
