@@ -229,21 +229,31 @@ func says(quoted []byte, s string) bool {
 func (p Properties) MarshalJSON() ([]byte, error) { return p.JSON(), nil }
 
 // A Builder makes Properties one by one. The zero value is ready to use.
-type Builder struct{ raw []byte }
+type Builder struct {
+	raw  []byte
+	size int // of the properties before, which the next are mostly as long as
+}
 
 // Set adds a property with a text value.
-func (b *Builder) Set(name, value string) { b.SetJSON(name, AppendText(nil, value)) }
+func (b *Builder) Set(name, value string) {
+	b.begin(name)
+	b.raw = AppendText(b.raw, value)
+}
 
 // SetJSON adds a property with a value that is compact, valid JSON.
 func (b *Builder) SetJSON(name string, value []byte) {
+	b.begin(name)
+	b.raw = append(b.raw, value...)
+}
+
+// begin adds the name of a property.
+func (b *Builder) begin(name string) {
 	if b.raw == nil {
-		b.raw = append(b.raw, '{')
+		b.raw = append(make([]byte, 0, b.size+b.size/4), '{')
 	} else {
 		b.raw = append(b.raw, ',')
 	}
-	b.raw = AppendText(b.raw, name)
-	b.raw = append(b.raw, ':')
-	b.raw = append(b.raw, value...)
+	b.raw = append(AppendText(b.raw, name), ':')
 }
 
 // Properties returns what was set and makes b ready for the next.
@@ -252,6 +262,6 @@ func (b *Builder) Properties() Properties {
 		return Properties{}
 	}
 	p := Properties{raw: append(b.raw, '}')}
-	b.raw = nil
+	b.raw, b.size = nil, len(p.raw)
 	return p
 }
