@@ -259,7 +259,7 @@ func (i *importing) stage(ctx context.Context) (err error) {
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		if i.staging, err = i.service.store.Stage(ctx, i.prepared.add); err != nil {
+		if i.staging, err = i.service.store.Stage(i.prepared.add); err != nil {
 			<-i.service.imports
 			return err
 		}

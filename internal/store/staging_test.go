@@ -3,16 +3,20 @@ package store
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/geometry"
 	"idlebeacon/internal/pgbox/pgboxtest"
 )
 
 // gathered returns a Staging with features of the given ids, all with the same text.
 func gathered(t *testing.T, s *Store, text string, ids ...string) *Staging {
 	t.Helper()
-	st, err := s.Stage(t.Context(), func([]feature.Feature) {})
+	st, err := s.Stage(func([]feature.Feature) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -29,6 +33,59 @@ func gathered(t *testing.T, s *Store, text string, ids ...string) *Staging {
 		t.Fatal(err)
 	}
 	return st
+}
+
+// TestGatheredIsStored takes features of all kinds through a staging, into a collection
+// that is empty and into one that is not, and reads them back.
+func TestGatheredIsStored(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	elevation := 12.5
+	line, err := geometry.ParseWKT("LINESTRING (-22.1 -38.5, -22.2 -38.6)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	features := []feature.Feature{
+		{ID: "plain", At: geo.Point{Lon: -22.123456789012345, Lat: -38.5}},
+		{ID: "high", At: geo.Point{Lon: 180, Lat: 90}, Elevation: &elevation, Properties: properties(t, `{"a":1.50,"b":null,"c":[1,{"d":"é"}]}`)},
+		{ID: "ü long", Properties: properties(t, `{"note":"`+strings.Repeat("x", 700_000)+`"}`)},
+	}
+	features = append(features, feature.Feature{ID: "line"})
+	features[3].SetGeometry(line)
+	for i := range 2000 { // more than is read at once
+		features = append(features, feature.Feature{ID: fmt.Sprint("more ", i), Properties: properties(t, fmt.Sprintf(`{"n":"%s"}`, strings.Repeat("y", i%900)))})
+	}
+	for name, before := range map[string][]feature.Feature{"empty": nil, "not empty": {{ID: "other"}, {ID: "high"}}} {
+		c, _, err := s.CreateCollection(t.Context(), Collection{ID: strings.ReplaceAll(name, " ", "-")})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range before {
+			if _, err := s.Apply(t.Context(), []Edit{{Kind: Create, Collection: c.Key, Feature: f}}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		st, err := s.Stage(func([]feature.Feature) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := st.Add(t.Context(), slices.Clone(features)); err != nil {
+			t.Fatal(err)
+		}
+		i := begun(t, s, name)
+		m, err := st.Merge(t.Context(), &c, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+		if err != nil || m.Created+m.Replaced != len(features) || m.Fresh != (before == nil) {
+			t.Errorf("%s: %+v, %v", name, m, err)
+		}
+		if err := st.Close(); err != nil {
+			t.Error(err)
+		}
+		for j := range features {
+			got, err := s.Feature(t.Context(), c.Key, features[j].ID)
+			if err != nil || !got.Equal(&features[j]) {
+				t.Fatalf("%s: %q is %.300v, %v; want %.300v", name, features[j].ID, got, err, features[j])
+			}
+		}
+	}
 }
 
 // TestMerging puts features into a collection that is empty, and then into one that is
