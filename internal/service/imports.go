@@ -11,6 +11,7 @@ import (
 
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/store"
+	"idlebeacon/internal/tempfile"
 )
 
 const (
@@ -83,20 +84,16 @@ func (s *Service) StartImport(ctx context.Context, collection string, r io.Reade
 	return s.ImportByID(ctx, i.record.ID)
 }
 
-// spool receives a file into one without a name, which goes when it is closed or the
-// process ends, and returns it at its beginning.
+// spool receives a file into one without a name, and returns it at its beginning.
 func spool(r io.Reader) (file *os.File, err error) {
-	if file, err = os.CreateTemp("", "idlebeacon-import-*"); err != nil {
-		return nil, fmt.Errorf("making room for the file: %w", err)
+	if file, err = tempfile.New(); err != nil {
+		return nil, err
 	}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, file.Close())
 		}
 	}()
-	if err := os.Remove(file.Name()); err != nil {
-		return file, err
-	}
 	n, err := io.Copy(file, io.LimitReader(r, maxSpooled+1))
 	switch {
 	case err != nil:

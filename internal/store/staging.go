@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/tempfile"
 )
 
 // A Staging gathers the features of a large import in a file without a name, as the
@@ -31,12 +32,9 @@ type Staging struct {
 // Stage begins to gather features. Each batch that is added is also given to each, by
 // the one goroutine that writes them. The caller must Close the Staging.
 func (s *Store) Stage(each func([]feature.Feature)) (*Staging, error) {
-	file, err := os.CreateTemp("", "idlebeacon-staging-*")
-	if err == nil {
-		err = os.Remove(file.Name()) // it goes when it is closed or the process ends
-	}
+	file, err := tempfile.New()
 	if err != nil {
-		return nil, fmt.Errorf("making room for an import: %w", err)
+		return nil, err
 	}
 	return &Staging{store: s, file: file, each: each}, nil
 }
@@ -104,8 +102,11 @@ func (st *Staging) write(ctx context.Context, added <-chan []feature.Feature) er
 	}
 }
 
-// stagedFields are the columns whose fields are gathered.
-const stagedFields = "id, lon, lat, elevation, geometry, properties"
+// stagedFields are the columns whose fields are gathered, and how many they are.
+const (
+	stagedFields = "id, lon, lat, elevation, geometry, properties"
+	stagedCount  = 6
+)
 
 // appendFields writes the stagedFields of a feature.
 func appendFields(dst []byte, f *feature.Feature) []byte {
@@ -145,7 +146,10 @@ func (st *Staging) copyTo(ctx context.Context, conn *pgx.Conn, table, leading st
 	}
 	in := &copyReader{in: bufio.NewReaderSize(st.file, 256<<10), lead: lead}
 	in.ready = append(in.ready, "PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00"...)
-	_, err := conn.PgConn().CopyFrom(ctx, in, fmt.Sprintf("COPY %s (%s, %s) FROM STDIN (FORMAT binary)", table, leading, stagedFields))
+	tag, err := conn.PgConn().CopyFrom(ctx, in, fmt.Sprintf("COPY %s (%s, %s) FROM STDIN (FORMAT binary)", table, leading, stagedFields))
+	if err == nil && tag.RowsAffected() != st.rows {
+		err = fmt.Errorf("%d of the %d features that were gathered arrived", tag.RowsAffected(), st.rows)
+	}
 	return err
 }
 
@@ -189,7 +193,7 @@ func (c *copyReader) next() error {
 	}
 	c.row++
 	lead := c.lead(c.row)
-	c.ready = binary.BigEndian.AppendUint16(c.ready, uint16(len(lead)+6))
+	c.ready = binary.BigEndian.AppendUint16(c.ready, uint16(len(lead)+stagedCount))
 	for _, v := range lead {
 		c.ready = appendWhole(c.ready, v)
 	}

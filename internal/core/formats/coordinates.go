@@ -132,7 +132,7 @@ func (fix Fix) pair(value string) (p geo.Point, err error) {
 	if !ok {
 		return p, fmt.Errorf("is %.60q, want a latitude and a longitude", value)
 	}
-	if strings.ContainsAny(first, "EWew") || strings.ContainsAny(second, "NSns") {
+	if hasSide(first, "EWew") || hasSide(second, "NSns") {
 		first, second = second, first
 	}
 	if p.Lat, err = fix.degrees(first); err != nil {
@@ -142,6 +142,13 @@ func (fix Fix) pair(value string) (p geo.Point, err error) {
 		return p, fmt.Errorf("longitude %w", err)
 	}
 	return p, nil
+}
+
+// hasSide reports whether a coordinate begins or ends with one of some letters. The e of an
+// exponent is within it.
+func hasSide(coordinate, letters string) bool {
+	bare := strings.TrimSpace(coordinate)
+	return bare != "" && (strings.IndexByte(letters, bare[0]) >= 0 || strings.IndexByte(letters, bare[len(bare)-1]) >= 0)
 }
 
 // cutPair cuts a text with two coordinates in two.

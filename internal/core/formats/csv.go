@@ -114,9 +114,8 @@ func (r *csvSource) findPosition(options Options) error {
 	missing := cmp.Or(noLon, noLat)
 	named := options.LonColumn != "" || options.LatColumn != ""
 	if missing != nil && r.geometry < 0 && !named {
-		r.geometry = slices.Index(r.header, pick(r.header, usualPairs))
-		if r.geometry >= 0 && r.header[r.geometry] == "" {
-			r.geometry = -1
+		if name := pick(r.header, usualPairs); name != "" {
+			r.geometry = slices.Index(r.header, name)
 		}
 	}
 	switch {
@@ -158,7 +157,7 @@ func (r *csvReader) Columns() []Column {
 	for i, name := range header {
 		columns[i] = Column{Name: name, Role: r.roles[i], Type: Text}
 		for _, record := range records {
-			columns[i].Samples = append(columns[i].Samples, record[i])
+			columns[i].Samples = append(columns[i].Samples, sample(record[i]))
 		}
 		property := r.source.names[i]
 		if g := r.guesses[property]; g != nil {
@@ -172,9 +171,9 @@ func (r *csvReader) Columns() []Column {
 // spreadsheets write it, or 0 where there is none.
 func separatorLine(b *bufio.Reader) int {
 	start, _ := b.Peek(len("sep=;\r\n"))
-	line, rest, _ := strings.Cut(string(start), "\n")
+	line, _, whole := strings.Cut(string(start), "\n")
 	told := strings.TrimSuffix(strings.ToLower(line), "\r")
-	if len(start)-len(rest) == len(line) || len(told) != len("sep=;") || !strings.HasPrefix(told, "sep=") || !strings.Contains(",;\t", told[4:]) {
+	if !whole || len(told) != len("sep=;") || !strings.HasPrefix(told, "sep=") || !strings.Contains(",;\t", told[4:]) {
 		return 0
 	}
 	return len(line) + 1

@@ -46,6 +46,7 @@ func TestPairs(t *testing.T) {
 		"22.25W, 38.5 S":          {all, "-22.25 -38.5"},
 		"w22,25 s38,5":            {all, "-22.25 -38.5"},
 		"38.5S 22.25W":            {Fix{}, "have it mended with the fix sexagesimal"},
+		"-3.85e1, -2.21e1":        {Fix{}, "-22.1 -38.5"},
 		"-138.5, -22.1":           {Fix{}, "may be swapped"},
 		"POINT (-22.1 -38.5)":     {Fix{}, "-22.1 -38.5"},
 		"SRID=4326;POINT (1 2)":   {Fix{}, "want POINT"},

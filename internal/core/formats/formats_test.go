@@ -8,6 +8,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // read gives every row of a file as a line: "number id lon lat properties" for a
@@ -227,6 +228,27 @@ func TestWhatIsRecognised(t *testing.T) {
 		}
 		if got := tell(); got != want {
 			t.Errorf("%s, after its first row: %s", format, got)
+		}
+	}
+}
+
+// TestSamplesAreShort checks that what is shown of a file is bounded, whatever is in it.
+func TestSamplesAreShort(t *testing.T) {
+	long := strings.Repeat("ü", 50_000)
+	for name, text := range map[string]string{
+		"csv":   "id,note,wkt\na," + long + ",\"LINESTRING(0 0" + strings.Repeat(",1 1", 50_000) + ")\"\n",
+		"lines": `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"note":"` + long + `"}}`,
+	} {
+		file, good, _, _ := rowsOf(t, text, Options{})
+		if len(good) != 1 {
+			t.Fatalf("%s: %d rows", name, len(good))
+		}
+		for _, c := range file.Columns() {
+			for _, s := range c.Samples {
+				if len(s) > maxSampleLength+len("…") || !utf8.ValidString(s) || s == "" {
+					t.Errorf("%s, column %s: a sample of %d bytes", name, c.Name, len(s))
+				}
+			}
 		}
 	}
 }

@@ -186,8 +186,8 @@ func propertyColumns(early []peeked) []Column {
 				t = Text
 			}
 			c.Type = t
-			if len(c.Samples) < maxSamples && !slices.Contains(c.Samples, text) {
-				c.Samples = append(c.Samples, text)
+			if s := sample(text); len(c.Samples) < maxSamples && !slices.Contains(c.Samples, s) {
+				c.Samples = append(c.Samples, s)
 			}
 		}
 	}

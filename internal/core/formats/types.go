@@ -33,15 +33,28 @@ type guess struct {
 	samples []string // the first few different ones
 }
 
-const maxSamples = 3
+const (
+	maxSamples      = 3
+	maxSampleLength = 200 // bytes
+)
+
+// sample returns the beginning of a value, for people.
+func sample(value string) string {
+	if len(value) <= maxSampleLength {
+		return value
+	}
+	return strings.ToValidUTF8(value[:maxSampleLength], "") + "…"
+}
 
 func (g *guess) look(value string) {
 	if value == "" {
 		return
 	}
 	g.values++
-	if len(g.samples) < maxSamples && !slices.Contains(g.samples, value) {
-		g.samples = append(g.samples, value)
+	if len(g.samples) < maxSamples {
+		if s := sample(value); !slices.Contains(g.samples, s) {
+			g.samples = append(g.samples, s)
+		}
 	}
 	for i, t := range Types[1:] {
 		g.not[i+1] = g.not[i+1] || !t.fits(value)
