@@ -58,6 +58,7 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzParseBox -fuzztime $(FUZZTIME) ./internal/core/geo
 	go test -run '^$$' -fuzz FuzzEdits -fuzztime $(FUZZTIME) ./internal/core/index
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) ./internal/core/icon
+	go test -run '^$$' -fuzz FuzzJSON -fuzztime $(FUZZTIME) ./internal/core/wellformed
 	go test -run '^$$' -fuzz FuzzFeature -fuzztime $(FUZZTIME) ./internal/core/feature
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./internal/core/formats
 	go test -run '^$$' -fuzz FuzzRejected -fuzztime $(FUZZTIME) ./internal/core/formats

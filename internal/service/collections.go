@@ -10,6 +10,7 @@ import (
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/store"
 )
 
@@ -179,11 +180,11 @@ func checkTexts(c store.Collection) error {
 		field, value string
 		most         int
 	}{{"title", c.Title, maxTitle}, {"description", c.Description, maxDescription}, {"name_property", c.NameProperty, maxProperty}, {"category_property", c.CategoryProperty, maxProperty}} {
-		switch {
-		case utf8.RuneCountInString(text.value) > text.most:
-			return Invalid(text.field, "is %d characters long, the most is %d", utf8.RuneCountInString(text.value), text.most)
-		case !utf8.ValidString(text.value) || strings.ContainsRune(text.value, 0):
-			return Invalid(text.field, "has a character that cannot be stored")
+		if n := utf8.RuneCountInString(text.value); n > text.most {
+			return Invalid(text.field, "is %d characters long, the most is %d", n, text.most)
+		}
+		if err := wellformed.Text(text.value); err != nil {
+			return Invalid(text.field, "%v", err)
 		}
 	}
 	return nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 
 	"idlebeacon/internal/core/filter"
@@ -68,7 +69,7 @@ func (c *collection) resolve(s *style.Style) (*style.Resolved, error) {
 		numbers := snapshot.Numbers(property, sample)
 		areas.All(func(shape *shapes.Shape) {
 			if raw, there := shape.Properties.Value(property); there && len(numbers) < sample {
-				if v := filter.JSONValue(raw); v.Kind == filter.Number {
+				if v := filter.JSONValue(raw); v.Kind == filter.Number && !math.IsInf(v.Number, 0) {
 					numbers = append(numbers, v.Number)
 				}
 			}

@@ -283,7 +283,7 @@ func Nearest(tree index.Tree, at geo.Point, zoom float64, o Options, yield func(
 	spot := geo.Project(at)
 	around := index.CellOf(index.KeyOf(spot), v.level)
 	var best *cell
-	least := v.apart * v.apart / 4
+	least := square(v.apart) / 4
 	for dy := uint32(0); dy < 3; dy++ {
 		for dx := uint32(0); dx < 3; dx++ {
 			x, y := (around.X+dx-1)&v.mask, around.Y+dy-1
@@ -295,8 +295,8 @@ func Nearest(tree index.Tree, at geo.Point, zoom float64, o Options, yield func(
 				continue
 			}
 			offX, offY := int64(int32(c.mean.X-spot.X)), int64(c.mean.Y)-int64(spot.Y)
-			if max(offX, -offX) < v.apart && max(offY, -offY) < v.apart && offX*offX+offY*offY <= least {
-				best, least = c, offX*offX+offY*offY
+			if max(offX, -offX) < v.apart && max(offY, -offY) < v.apart && square(offX)+square(offY) <= least {
+				best, least = c, square(offX)+square(offY)
 			}
 		}
 	}

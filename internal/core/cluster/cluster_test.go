@@ -458,3 +458,27 @@ func TestViewLimit(t *testing.T) {
 		}
 	}
 }
+
+// TestNearestWithTheWidestSpacing looks for markers near random positions on a map of the
+// whole world, where distances are as large as they come.
+func TestNearestWithTheWidestSpacing(t *testing.T) {
+	o := Options{Spacing: MaxSpacing, Deepest: MaxZoom}
+	for seed := range uint64(300) {
+		r := rand.New(rand.NewPCG(seed, 9))
+		w := newWorld(r, worlds.Nasty["uniform"], 1+r.IntN(6))
+		for _, zoom := range []float64{0, 1} {
+			markers := viewWith(t, w, geo.World, zoom, o)
+			at := geo.Project(worlds.Earth(r))
+			nearest := math.Inf(1)
+			for _, m := range markers {
+				stands := geo.Project(m.At)
+				nearest = min(nearest, math.Hypot(float64(int32(at.X-stands.X)), float64(at.Y)-float64(stands.Y)))
+			}
+			reach := float64(int64(MaxSpacing)<<(24-int(zoom))) / 2
+			found := Nearest(w.tree, at.Centre(), zoom, o, func(*Marker) {})
+			if found != (nearest <= reach) && math.Abs(nearest-reach) > 8 {
+				t.Errorf("seed %d, zoom %v: found %v at %v, the nearest marker is %v away, %v count", seed, zoom, found, at.Centre(), nearest, reach)
+			}
+		}
+	}
+}

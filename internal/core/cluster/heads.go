@@ -225,8 +225,12 @@ func (v *view) conflict(a, b geo.Spot) bool {
 	if max(dx, -dx) >= v.apart || max(dy, -dy) >= v.apart {
 		return false
 	}
-	return dx*dx+dy*dy < v.apart*v.apart
+	return square(dx)+square(dy) < square(v.apart)
 }
+
+// square returns the square of a distance along one axis. The sum of two is less than
+// 2^64 for all distances below the widest spacing there is.
+func square(d int64) uint64 { return uint64(d * d) }
 
 // before reports whether a comes before b: the heavier first, and of equals the
 // one that is first in key order.

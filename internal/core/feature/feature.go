@@ -8,10 +8,10 @@ import (
 	"errors"
 	"fmt"
 	"unicode"
-	"unicode/utf8"
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/wellformed"
 )
 
 // A Feature is one item of a collection: a place, which is a point, or a shape:
@@ -69,8 +69,9 @@ func CheckID(id string) error {
 		return fieldError("id", "is empty")
 	case len(id) > MaxIDLength:
 		return fieldError("id", "is %d bytes long, the most is %d", len(id), MaxIDLength)
-	case !utf8.ValidString(id):
-		return fieldError("id", "is not valid UTF-8")
+	}
+	if err := wellformed.Text(id); err != nil {
+		return fieldError("id", "%v", err)
 	}
 	for _, r := range id {
 		if unicode.IsControl(r) {
@@ -167,6 +168,9 @@ func (f *Feature) Read(data []byte, mend func(*geometry.Geometry)) error {
 func parseID(raw json.RawMessage) (string, error) {
 	if len(raw) == 0 || string(raw) == "null" {
 		return "", nil
+	}
+	if err := wellformed.JSON(raw); err != nil {
+		return "", fieldError("id", "%v", err)
 	}
 	if raw[0] == '"' {
 		var id string

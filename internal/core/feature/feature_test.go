@@ -55,6 +55,10 @@ func TestWhatIsWrongWithAFeature(t *testing.T) {
 		{`{"type":"Feature","id":"` + strings.Repeat("x", 201) + `",` + at + `}`, "id", "201 bytes"},
 		{`{"type":"Feature",` + at + `,"properties":[]}`, "properties", "not a JSON object"},
 		{`{"type":"Feature",` + at + `,"properties":{"a":"\u0000"}}`, "properties", "U+0000"},
+		{`{"type":"Feature",` + at + `,"properties":{"a":"\ud800"}}`, "properties", "half of a surrogate pair"},
+		{`{"type":"Feature",` + at + `,"properties":{"a":[-1e400]}}`, "properties", "beyond what programs can read"},
+		{`{"type":"Feature","id":"\ud800",` + at + `}`, "id", "half of a surrogate pair"},
+		{"{\"type\":\"Feature\",\"id\":\"\xff\"," + at + `}`, "id", "not valid UTF-8"},
 		{`{"type":"Feature",` + at + `,"properties":{"a":` + strings.Repeat("[", 70) + strings.Repeat("]", 70) + `}}`, "properties", "nested"},
 		{`{"type":"Feature",` + at + `,"properties":{"a":"` + strings.Repeat("x", MaxPropertiesBytes) + `"}}`, "properties", "the most is"},
 	} {

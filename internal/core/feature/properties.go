@@ -4,7 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"iter"
-	"unicode/utf8"
+
+	"idlebeacon/internal/core/wellformed"
 )
 
 // MaxPropertiesBytes is the largest size of a feature's properties as compact
@@ -30,8 +31,8 @@ func ParseProperties(raw []byte) (Properties, error) {
 	if raw[0] != '{' {
 		return Properties{}, fieldError("properties", "is not a JSON object")
 	}
-	if !utf8.Valid(raw) {
-		return Properties{}, fieldError("properties", "is not valid UTF-8")
+	if err := wellformed.JSON(raw); err != nil {
+		return Properties{}, fieldError("properties", "%v", err)
 	}
 	var compact bytes.Buffer
 	if err := json.Compact(&compact, raw); err != nil {
@@ -43,8 +44,8 @@ func ParseProperties(raw []byte) (Properties, error) {
 	return Properties{raw: compact.Bytes()}, checkContent(compact.Bytes())
 }
 
-// checkContent refuses what a database cannot keep or a reader would trip over:
-// the character U+0000, lone surrogates, and deep nesting.
+// checkContent refuses what a reader would trip over: deep nesting, and numbers beyond
+// those of IEEE 754.
 func checkContent(raw []byte) error {
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.UseNumber()
@@ -64,9 +65,9 @@ func checkContent(raw []byte) error {
 			if depth > maxDepth {
 				return fieldError("properties", "is nested more than %d deep", maxDepth)
 			}
-		case string:
-			if bytes.IndexByte([]byte(token), 0) >= 0 {
-				return fieldError("properties", "has the character U+0000, which cannot be stored")
+		case json.Number:
+			if _, err := token.Float64(); err != nil {
+				return fieldError("properties", "has the number %.40s, which is beyond what programs can read, about 1.8e308; write it as text", token)
 			}
 		}
 	}

@@ -159,7 +159,11 @@ func TestLikeAgainstRegexp(t *testing.T) {
 	for range 20000 {
 		like, text := word("ab%_"), word("ab")
 		expr := regexp.MustCompile("^" + strings.NewReplacer("%", ".*", "_", ".").Replace(like) + "$")
-		if got, want := newPattern(like).matches(text), expr.MatchString(text); got != want {
+		match, err := newPattern(like)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, want := match.matches(text), expr.MatchString(text); got != want {
 			t.Fatalf("%q LIKE %q = %v, want %v", text, like, got, want)
 		}
 	}
@@ -202,5 +206,30 @@ func TestQuote(t *testing.T) {
 		if f, err := Parse(got + " = 1"); name != "" && (err != nil || f.Properties()[0] != name) {
 			t.Errorf("%s is read as %v, %v", got, f, err)
 		}
+	}
+}
+
+// TestLongLike has patterns and texts that are long, and whose parts nearly fit everywhere.
+func TestLongLike(t *testing.T) {
+	text := strings.Repeat("a", 100_000)
+	for pattern, want := range map[string]bool{
+		"%" + strings.Repeat("a", 1900) + "b%":        false,
+		"%" + strings.Repeat("a_", 30) + "b%":         false,
+		"%" + strings.Repeat("_a", 32) + "%":          true,
+		strings.Repeat("%_", 1000) + "%":              true,
+		strings.Repeat("_", 1999):                     false,
+		"%" + strings.Repeat("_", 1999):               true,
+		strings.Repeat("a", 900) + "%" + "b" + "%ab%": false,
+	} {
+		f, err := Parse("name LIKE '" + pattern + "'")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := f.Matches([]Value{TextValue(text)}); got != want {
+			t.Errorf("%.40s: %v, want %v", pattern, got, want)
+		}
+	}
+	if _, err := Parse("name LIKE '%" + strings.Repeat("a_", 33) + "%'"); err == nil || !strings.Contains(err.Error(), "at most 64 characters between two %") {
+		t.Errorf("a long part with _: %v", err)
 	}
 }

@@ -374,7 +374,11 @@ func (p *parser) like(of operand) (condition, error) {
 	if text.literal.Kind != Text {
 		return nil, &SyntaxError{Position: at.position, Found: at.source, Expected: "a pattern in single quotes, with % for any text and _ for any character"}
 	}
-	return &like{of: of, pattern: text, match: newPattern(text.value(nil).Text)}, nil
+	match, err := newPattern(text.value(nil).Text)
+	if err != nil {
+		return nil, &SyntaxError{Position: at.position, Found: "a pattern", Expected: err.Error()}
+	}
+	return &like{of: of, pattern: text, match: match}, nil
 }
 
 // operand reads a property or a literal.

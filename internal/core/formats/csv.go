@@ -12,10 +12,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/wellformed"
 )
 
 // Usual names of the coordinate, geometry and id columns, in the order in which they
@@ -46,6 +46,9 @@ type csvSource struct {
 	fix          Fix
 }
 
+// MaxColumns is how many columns a table may have.
+const MaxColumns = 4096
+
 // rejectedColumns are the last columns of a file of rejected rows. They are for its
 // reader, and left out when it is imported.
 var rejectedColumns = []string{"rejected_row", "rejected_reason"}
@@ -67,14 +70,19 @@ func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 	if err != nil {
 		return nil, notUsable("the header row cannot be read: %v", err)
 	}
+	if len(header) > MaxColumns {
+		return nil, notUsable("it has %d columns, the most is %d; leave out those that are not needed", len(header), MaxColumns)
+	}
+	seen := make(map[string]bool, len(header))
 	for i, name := range header {
 		header[i] = strings.TrimSpace(name)
-		if !utf8.ValidString(name) || strings.Contains(name, "\x00") {
+		if wellformed.Text(name) != nil {
 			return nil, notUsable("the name of column %d is not valid UTF-8 text; save the file as UTF-8", i+1)
 		}
-		if header[i] != "" && slices.Contains(header[:i], header[i]) {
+		if header[i] != "" && seen[header[i]] {
 			return nil, notUsable("two columns are named %q; give each its own name", header[i])
 		}
+		seen[header[i]] = true
 	}
 	r.header = header
 	if err := r.findPosition(options); err != nil {

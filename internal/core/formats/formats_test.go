@@ -304,3 +304,15 @@ func TestMoreAfterTheEnd(t *testing.T) {
 		t.Errorf("read as lines: %d rows, end %v", len(good), end)
 	}
 }
+
+// TestColumnsAreBounded opens a table of far too many columns.
+func TestColumnsAreBounded(t *testing.T) {
+	var header strings.Builder
+	header.WriteString("lat,lon")
+	for i := range 80_000 {
+		fmt.Fprintf(&header, ",c%d", i)
+	}
+	if _, err := Open(strings.NewReader(header.String()), Options{}); !errors.Is(err, ErrNotUsable) || !strings.Contains(err.Error(), "the most is 4096") {
+		t.Errorf("opening it: %v", err)
+	}
+}

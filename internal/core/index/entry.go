@@ -25,19 +25,24 @@ type Entry struct {
 
 // NewEntry returns an entry. Its category is the owner's number for it, 0 to
 // [MaxCategory]. Its identity is a hash of what makes the point the same one after
-// it was changed or moved; see [Summary.Members].
+// it was changed or moved; see [Summary.Members]. It need not be a good one: only that
+// different points have different ones counts.
 func NewEntry(key Key, ref uint32, category uint16, identity uint64) Entry {
-	return Entry{Key: key, Ref: ref, label: uint32(category)<<tagBits | uint32(identity>>(64-tagBits))}
+	return Entry{Key: key, Ref: ref, label: uint32(category)<<tagBits | uint32(mix(identity)>>(64-tagBits))}
 }
 
 // Category returns the number of e's category.
 func (e Entry) Category() uint16 { return uint16(e.label >> tagBits) }
 
-// member returns e's share of Summary.Members: its tag, spread over 64 bits by the
-// finishing steps of SplitMix64 (G. L. Steele, D. Lea, C. H. Flood, "Fast
-// Splittable Pseudorandom Number Generators", OOPSLA 2014), so that sums differ.
-func (e Entry) member() uint64 {
-	x := (uint64(e.label&(1<<tagBits-1)) + 1) * 0x9e3779b97f4a7c15
+// member returns e's share of Summary.Members: its tag, spread over 64 bits so that
+// sums differ.
+func (e Entry) member() uint64 { return mix(uint64(e.label & (1<<tagBits - 1))) }
+
+// mix spreads what tells numbers apart over all 64 bits: the finishing steps of
+// SplitMix64 (G. L. Steele, D. Lea, C. H. Flood, "Fast Splittable Pseudorandom Number
+// Generators", OOPSLA 2014).
+func mix(x uint64) uint64 {
+	x = (x + 1) * 0x9e3779b97f4a7c15
 	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
 	x = (x ^ x>>27) * 0x94d049bb133111eb
 	return x ^ x>>31

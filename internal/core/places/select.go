@@ -3,6 +3,7 @@ package places
 import (
 	"context"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 
@@ -31,10 +32,10 @@ func (s *Selection) Key() string {
 		categories := slices.Clone(s.Categories)
 		slices.Sort(categories)
 		for _, c := range slices.Compact(categories) {
-			b.WriteString("category " + c + "\x00")
+			b.WriteString("category " + strconv.Quote(c))
 		}
 	}
-	b.WriteString("name " + foldCase(s.Name) + "\x00")
+	b.WriteString("name " + strconv.Quote(foldCase(s.Name)))
 	if s.Filter != nil {
 		b.WriteString(s.Filter.String())
 	}
@@ -129,6 +130,7 @@ const (
 type selections struct {
 	kept     map[string]*selectionIndex
 	building map[string]*pendingSelection
+	running  []pendingEdit // those of the running batch, for what begins to be built meanwhile
 	turn     atomic.Uint64 // counts uses
 }
 
@@ -144,9 +146,10 @@ type selectionIndex struct {
 // A pendingSelection is one whose index is being built from a snapshot; meanwhile
 // the edits after it gather.
 type pendingSelection struct {
-	done  chan struct{} // closed when it is kept, or failed
-	edits []pendingEdit
-	stale bool // the places were numbered anew
+	done    chan struct{} // closed when it is kept, or failed
+	edits   []pendingEdit
+	settled int  // how many of the edits are published; the others are of the running batch
+	stale   bool // the places were numbered anew
 }
 
 type pendingEdit struct {
@@ -167,9 +170,7 @@ func (s *selections) insert(c *columns, e index.Entry, change uint64) {
 			k.edit.Insert(e, change)
 		}
 	}
-	for _, p := range s.building {
-		p.edits = append(p.edits, pendingEdit{entry: e, change: change})
-	}
+	s.gather(pendingEdit{entry: e, change: change})
 }
 
 func (s *selections) remove(e index.Entry, change uint64) {
@@ -179,8 +180,14 @@ func (s *selections) remove(e index.Entry, change uint64) {
 		}
 		k.edit.Remove(e, change)
 	}
+	s.gather(pendingEdit{entry: e, change: change, gone: true})
+}
+
+// gather notes an edit of the running batch.
+func (s *selections) gather(e pendingEdit) {
+	s.running = append(s.running, e)
 	for _, p := range s.building {
-		p.edits = append(p.edits, pendingEdit{entry: e, change: change, gone: true})
+		p.edits = append(p.edits, e)
 	}
 }
 
@@ -190,6 +197,10 @@ func (s *selections) settle() {
 		if k.edit != nil {
 			k.tree, k.edit, k.test = k.edit.Tree(), nil, nil
 		}
+	}
+	s.running = nil
+	for _, p := range s.building {
+		p.settled = len(p.edits)
 	}
 }
 
@@ -233,6 +244,26 @@ func (s *selections) trim(places int) {
 	}
 }
 
+// Selected returns the set as it was last published, with only the places that the
+// selection takes, and whether that is at hand; otherwise it is for Select to find.
+func (s *Set) Selected(selection Selection) (*Snapshot, bool) {
+	return s.selected(s.Snapshot(), selection.Key())
+}
+
+func (s *Set) selected(snapshot *Snapshot, key string) (*Snapshot, bool) {
+	if key == "" {
+		return snapshot, true
+	}
+	kept, ok := snapshot.selected[key]
+	if !ok {
+		return nil, false
+	}
+	kept.used.Store(s.selections.turn.Add(1))
+	only := *snapshot
+	only.tree = kept.tree
+	return &only, true
+}
+
 // Select returns the set as it was last published, with only the places that the
 // selection takes. The first use of a selection looks at all places; after that it
 // is kept up to date like the set itself, as long as it is used often enough. It
@@ -240,15 +271,8 @@ func (s *selections) trim(places int) {
 func (s *Set) Select(ctx context.Context, selection Selection) (*Snapshot, error) {
 	key := selection.Key()
 	for {
-		snapshot := s.Snapshot()
-		if key == "" {
+		if snapshot, ok := s.selected(s.Snapshot(), key); ok {
 			return snapshot, nil
-		}
-		if kept, ok := snapshot.selected[key]; ok {
-			kept.used.Store(s.selections.turn.Add(1))
-			only := *snapshot
-			only.tree = kept.tree
-			return &only, nil
 		}
 		s.mu.Lock()
 		if _, now := s.Snapshot().selected[key]; now {
@@ -261,54 +285,78 @@ func (s *Set) Select(ctx context.Context, selection Selection) (*Snapshot, error
 			if s.selections.building == nil {
 				s.selections.building = map[string]*pendingSelection{}
 			}
+			pending.edits = slices.Clone(s.selections.running)
 			s.selections.building[key] = pending
 			from := s.Snapshot()
 			s.mu.Unlock()
-			s.build(key, selection, pending, from)
+			if err := s.build(ctx, key, selection, pending, from); err != nil {
+				return nil, err
+			}
 			continue
 		}
 		s.mu.Unlock()
 		select {
-		case <-pending.done:
+		case <-pending.done: // it is kept, or whoever built it gave up
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
 	}
 }
 
+// checkEvery is after how many places the work on a selection looks whether its caller is
+// still there.
+const checkEvery = 4096
+
 // build makes the index of a selection from a snapshot and brings it up to date.
-func (s *Set) build(key string, selection Selection, pending *pendingSelection, from *Snapshot) {
-	test := selection.on(&from.columns)
-	var entries []index.Entry
-	for e := range from.tree.All() {
-		if test.takes(e) {
-			entries = append(entries, e)
-		}
-	}
+func (s *Set) build(ctx context.Context, key string, selection Selection, pending *pendingSelection, from *Snapshot) error {
+	entries, err := selection.entriesOf(ctx, from)
 	tree := index.BuildSorted(entries, from.change)
 
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.selections.building, key)
 	close(pending.done)
-	if pending.stale {
-		return // and whoever waits begins anew
+	if err != nil || pending.stale {
+		return err // and whoever waits begins anew
 	}
-	edit := tree.Edit()
-	test = selection.on(&s.writer.columns)
-	for _, e := range pending.edits {
-		if e.gone {
-			edit.Remove(e.entry, e.change)
-		} else if test.takes(e.entry) {
-			edit.Insert(e.entry, e.change)
+	test := selection.on(&s.writer.columns)
+	follow := func(tree index.Tree, edits []pendingEdit) *index.Edit {
+		edit := tree.Edit()
+		for _, e := range edits {
+			if e.gone {
+				edit.Remove(e.entry, e.change)
+			} else if test.takes(e.entry) {
+				edit.Insert(e.entry, e.change)
+			}
 		}
+		return edit
 	}
-	kept := &selectionIndex{selection: selection, tree: edit.Tree(), used: new(atomic.Uint64)}
+	kept := &selectionIndex{selection: selection, used: new(atomic.Uint64)}
+	kept.tree = follow(tree, pending.edits[:pending.settled]).Tree()
+	if running := pending.edits[pending.settled:]; len(running) > 0 {
+		kept.edit, kept.test = follow(kept.tree, running), test
+	}
 	kept.used.Store(s.selections.turn.Add(1))
 	if s.selections.kept == nil {
 		s.selections.kept = map[string]*selectionIndex{}
 	}
 	s.selections.kept[key] = kept
 	s.selections.trim(s.tree.Len())
-	s.publish()
+	s.publish(s.Snapshot().change)
+	return nil
+}
+
+// entriesOf returns the entries of a snapshot that s takes, in their order.
+func (s Selection) entriesOf(ctx context.Context, from *Snapshot) (entries []index.Entry, err error) {
+	test := s.on(&from.columns)
+	n := 0
+	for e := range from.tree.All() {
+		if n++; n%checkEvery == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if test.takes(e) {
+			entries = append(entries, e)
+		}
+	}
+	return entries, nil
 }

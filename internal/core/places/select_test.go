@@ -214,7 +214,9 @@ func TestSelectBesideAWriter(t *testing.T) {
 			}
 		}
 		if change%50 == 0 { // the next to ask builds it anew
+			set.mu.Lock()
 			set.selections.drop()
+			set.mu.Unlock()
 		}
 		mu.Lock()
 		counts[change] = len(huts)
@@ -223,4 +225,74 @@ func TestSelectBesideAWriter(t *testing.T) {
 	}
 	stop()
 	readers.Wait()
+}
+
+// TestSelectInTheMiddleOfABatch asks for selections while a batch is not published yet:
+// they are as of the state before, and right when it is.
+func TestSelectInTheMiddleOfABatch(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 5))
+	var set Set
+	rows := map[string]*Row{}
+	check := func(selection Selection, change uint64, rows map[string]*Row) {
+		t.Helper()
+		want := map[string]Place{}
+		for id, row := range rows {
+			if chooses(t, selection, row) {
+				want[id] = row.Place
+			}
+		}
+		got, err := set.Select(t.Context(), selection)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if all := contents(got); !maps.Equal(all, want) || got.Change() != change {
+			t.Fatalf("as of change %d: %d places, want %d as of %d", got.Change(), len(all), len(want), change)
+		}
+	}
+	for change := uint64(1); change < 40; change++ {
+		before := maps.Clone(rows)
+		selection := someSelections(t)[1+r.IntN(9)]
+		for i := range 60 {
+			if i == 30 {
+				check(selection, change-1, before)
+			}
+			row := randomRow(r, 100)
+			set.Put(row, change)
+			rows[row.ID] = row
+		}
+		check(selection, change-1, before)
+		set.Publish(change)
+		check(selection, change, rows)
+		if change%5 == 0 {
+			set.mu.Lock()
+			set.selections.drop()
+			set.mu.Unlock()
+		}
+	}
+}
+
+// TestASelectionEndsWithItsCaller checks that the work on a selection is given up when
+// nobody wants it any more, and taken up by another who waits.
+func TestASelectionEndsWithItsCaller(t *testing.T) {
+	r := rand.New(rand.NewPCG(6, 6))
+	var set Set
+	for range 3 * checkEvery {
+		set.Put(randomRow(r, 1<<30), 1)
+	}
+	set.Publish(1)
+	selection := Selection{Name: "e"}
+	gone, leave := context.WithCancel(t.Context())
+	leave()
+	if _, err := set.Select(gone, selection); err == nil {
+		t.Error("a selection was made for nobody")
+	}
+	if _, there := set.Selected(selection); there {
+		t.Error("it is kept")
+	}
+	if _, err := set.Select(t.Context(), selection); err != nil {
+		t.Error(err)
+	}
+	if _, there := set.Selected(selection); !there {
+		t.Error("it is not kept")
+	}
 }

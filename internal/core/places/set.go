@@ -41,8 +41,8 @@ const MaxCategories = 1000
 type Set struct {
 	current atomic.Pointer[Snapshot]
 
-	// mu is held from the first edit of a batch until it is published, and while a
-	// selection is added.
+	// mu is held during each edit, while a batch is published, and while a selection is
+	// added; not from one edit to the next, so a batch may take its time.
 	mu     sync.Mutex
 	writer writer
 	ids    idTable
@@ -56,6 +56,8 @@ type Set struct {
 // Put adds a place, or replaces the one with its ID, as of the given change.
 // Changes must not decrease.
 func (s *Set) Put(r *Row, change uint64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	edit := s.editing(change)
 	e := s.writer.write(r)
 	old, replaced := s.ids.put(&s.writer.columns, e.Ref)
@@ -71,6 +73,8 @@ func (s *Set) Put(r *Row, change uint64) {
 // Remove takes out the place with the given ID, as of the given change, and
 // reports whether it was there.
 func (s *Set) Remove(id string, change uint64) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	edit := s.editing(change)
 	ref, found := s.ids.remove(&s.writer.columns, id)
 	if found {
@@ -81,9 +85,9 @@ func (s *Set) Remove(id string, change uint64) bool {
 	return found
 }
 
+// editing returns the edit of the running batch. The caller holds mu.
 func (s *Set) editing(change uint64) *index.Edit {
 	if s.edit == nil {
-		s.mu.Lock()
 		s.edit = s.tree.Edit()
 	}
 	s.change = max(s.change, change)
@@ -139,7 +143,7 @@ func (b *Builder) Build(change uint64) *Set {
 	}
 	s.change = max(s.change, change)
 	s.tree = index.Build(b.entries, s.change)
-	s.publish()
+	s.publish(s.change)
 	return s
 }
 
@@ -150,23 +154,23 @@ func (s *Set) Len() int { return s.ids.count }
 // Publish ends the edits since the last Publish and makes the set as it is now its
 // snapshot, as of the given change or the newest edit's if that is newer.
 func (s *Set) Publish(change uint64) *Snapshot {
-	if s.edit == nil {
-		s.mu.Lock()
-	} else {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.edit != nil {
 		s.tree, s.edit = s.edit.Tree(), nil
 	}
-	defer s.mu.Unlock()
 	s.change = max(s.change, change)
 	s.selections.settle()
 	if live := uint32(s.ids.count); s.writer.used > 2*live+16*chunkSize {
 		s.rebuild()
 	}
-	return s.publish()
+	return s.publish(s.change)
 }
 
-// publish makes the set as it is now its snapshot. The caller holds mu.
-func (s *Set) publish() *Snapshot {
-	snapshot := &Snapshot{columns: s.writer.columns, tree: s.tree, change: s.change, written: s.writer.used, selected: s.selections.trees()}
+// publish makes the set without the running batch its snapshot, as of the given change.
+// The caller holds mu.
+func (s *Set) publish(change uint64) *Snapshot {
+	snapshot := &Snapshot{columns: s.writer.columns, tree: s.tree, change: change, written: s.writer.used, selected: s.selections.trees()}
 	s.current.Store(snapshot)
 	return snapshot
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"iter"
+	"math"
 	"slices"
 
 	"idlebeacon/internal/core/feature"
@@ -84,7 +85,7 @@ func (s *Snapshot) Values(names []string) func(index.Entry) []filter.Value {
 	return func(e index.Entry) []filter.Value { return probe.read(&s.columns, e.Ref, e.Category()) }
 }
 
-// Numbers returns a sample of the numbers that places have as a property.
+// Numbers returns a sample of the finite numbers that places have as a property.
 func (s *Snapshot) Numbers(property string, sample int) []float64 {
 	var numbers []float64
 	if s.Len() == 0 {
@@ -96,7 +97,7 @@ func (s *Snapshot) Numbers(property string, sample int) []float64 {
 		if i++; i%step != 0 {
 			continue
 		}
-		if v := values(e)[0]; v.Kind == filter.Number {
+		if v := values(e)[0]; v.Kind == filter.Number && !math.IsInf(v.Number, 0) {
 			numbers = append(numbers, v.Number)
 		}
 	}
@@ -119,7 +120,29 @@ func (s *Snapshot) Typical() (geo.Box, bool) {
 func (s *Snapshot) Count(box geo.Box) int {
 	count := 0
 	for _, spots := range box.SpotBoxes() {
-		count += s.tree.Count(spots)
+		// The first and last row of spots hold all that is beyond the edges of the map.
+		const last = math.MaxUint32
+		if spots.Min.Y == 0 && box.North < 90 || spots.Max.Y == 0 {
+			count += s.countIn(box, geo.SpotBox{Min: spots.Min, Max: geo.Spot{X: spots.Max.X}})
+			spots.Min.Y = 1
+		}
+		if spots.Max.Y == last && box.South > -90 || spots.Min.Y == last {
+			count += s.countIn(box, geo.SpotBox{Min: geo.Spot{X: spots.Min.X, Y: last}, Max: spots.Max})
+			spots.Max.Y = last - 1
+		}
+		if spots.Min.Y <= spots.Max.Y {
+			count += s.tree.Count(spots)
+		}
+	}
+	return count
+}
+
+// countIn returns how many of the places in a box of the map lie in box exactly.
+func (s *Snapshot) countIn(box geo.Box, spots geo.SpotBox) (count int) {
+	for e := range s.tree.In(spots) {
+		if box.Contains(s.at(e.Ref)) {
+			count++
+		}
 	}
 	return count
 }
