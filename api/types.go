@@ -83,8 +83,8 @@ type Collection struct {
 	Places           int             `json:"places"` // of those, points
 	Shapes           int             `json:"shapes"` // and the others: areas and paths
 	Change           uint64          `json:"change"`
-	ChangedAt        *time.Time      `json:"changed_at,omitempty"` // when the newest change was made
-	OwnChange        uint64          `json:"own_change"`           // the newest change to the collection itself: its title, its properties, its style
+	ChangedAt        time.Time       `json:"changed_at"` // when the newest change was made
+	OwnChange        uint64          `json:"own_change"` // the newest change to the collection itself: its title, its properties, its style
 	Categories       []CategoryCount `json:"categories"`
 	Extent           *Extent         `json:"extent,omitempty"`
 	Links            []Link          `json:"links"`
@@ -227,7 +227,6 @@ type Shapes struct {
 	Type     string  `json:"type"`
 	Features []Shape `json:"features"` // the largest first
 	LeftOut  int     `json:"left_out"` // of those in the box: too small to be seen, or too many
-	Change   uint64  `json:"change"`   // the newest change to any shape of the collection
 }
 
 // Shape is an area or path as a viewport shows it.

@@ -39,16 +39,16 @@ func database(ctx context.Context, r *report) (err error) {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	server, err := pgbox.Start(ctx, dir+"/pg", quiet)
+	server, err := pgbox.Start(ctx, dir+"/pg", quiet, func(string) {})
 	if err != nil {
 		return err
 	}
 	defer func() {
-		if stopErr := server.Stop(); err == nil {
+		if stopErr := server.Stop(context.Background()); err == nil {
 			err = stopErr
 		}
 	}()
-	st, err := store.Open(ctx, server.DSN(), quiet)
+	st, err := store.Open(ctx, store.Options{DSN: server.DSN(), Log: quiet})
 	if err != nil {
 		return err
 	}
@@ -65,7 +65,7 @@ func database(ctx context.Context, r *report) (err error) {
 			s.Close()
 		}
 		started := time.Now()
-		if s, err = service.Open(ctx, st, quiet, func(int) {}); err != nil {
+		if s, err = service.Open(ctx, st, service.Options{Log: quiet}); err != nil {
 			return err
 		}
 		least = min(least, time.Since(started))

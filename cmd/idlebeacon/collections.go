@@ -42,11 +42,7 @@ func collectionsCommand() *cobra.Command {
 			} else {
 				row = append(row, "", "", "", "")
 			}
-			changed := ""
-			if found.ChangedAt != nil {
-				changed = found.ChangedAt.Local().Format("2006-01-02 15:04")
-			}
-			t.AppendRow(append(row, changed))
+			t.AppendRow(append(row, found.ChangedAt.Local().Format("2006-01-02 15:04")))
 		}
 		t.Render()
 		return nil

@@ -143,7 +143,7 @@ func printMarkers(m api.Markers) {
 	}
 	t.AppendFooter(table.Row{count(len(m.Features), "marker", "markers"), total})
 	t.Render()
-	fmt.Printf("%s in the box; the newest change hereabouts is %d.\n", count(m.Matched, "place", "places"), m.Change)
+	fmt.Printf("%s in the box.\n", count(m.Matched, "place", "places"))
 }
 
 func collectionFlag(cmd *cobra.Command, collection *string) {

@@ -9,33 +9,72 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"idlebeacon/api"
 	"idlebeacon/client"
 	"idlebeacon/demo"
+	"idlebeacon/internal/admission"
 	"idlebeacon/internal/daemon"
+	"idlebeacon/internal/store"
 	"idlebeacon/web"
 )
 
 const defaultListen = "127.0.0.1:8470"
 
+// logOptions say what to log, and how.
+type logOptions struct{ level, format string }
+
 // serveFlags adds the options of running a service.
-func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *string {
+func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *logOptions {
 	config.Version, config.Console = version, web.Console()
-	cmd.Flags().StringVar(&config.Listen, "listen", defaultListen, "address to serve on; port 0 takes a free one")
-	cmd.Flags().StringVar(&config.Data, "data", data, "directory of the private database")
-	return cmd.Flags().String("log", "info", "how much to log: debug, info, warn or error")
+	flags, log := cmd.Flags(), &logOptions{}
+	flags.StringVar(&config.Listen, "listen", defaultListen, "address to serve on; port 0 takes a free one")
+	flags.StringVar(&config.Data, "data", data, "directory of the private database")
+	flags.IntVar(&config.Connections, "connections", store.DefaultConnections, fmt.Sprintf("the most connections to the database, %d or more", store.MinConnections))
+	flags.IntVar(&config.WorkMemory, "work-memory", admission.DefaultBytes>>20, "MiB of memory that sorting, searching and reading large bodies may take together")
+	flags.DurationVar(&config.KeepHistory, "keep-history", 0, "how long changes are kept, such as 2160h for 90 days, at least 1h; 0 for good")
+	flags.DurationVar(&config.StopTimeout, "stop-timeout", daemon.DefaultStopTimeout, "how long a stop may take")
+	flags.BoolVar(&config.AccessLog, "access-log", false, "write a line for each request")
+	flags.StringVar(&log.level, "log", "info", "how much to log: debug, info, warn or error")
+	flags.StringVar(&log.format, "log-format", "text", "how to log: text or json")
+	return log
 }
 
-func logger(level string) (*slog.Logger, error) {
-	var l slog.Level
-	if err := l.UnmarshalText([]byte(level)); err != nil {
-		return nil, &usageError{fmt.Errorf("--log %s: want debug, info, warn or error", level)}
+func (o *logOptions) logger() (*slog.Logger, error) {
+	var options slog.HandlerOptions
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(o.level)); err != nil {
+		return nil, &usageError{fmt.Errorf("--log %s: want debug, info, warn or error", o.level)}
 	}
-	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: l})), nil
+	options.Level = level
+	switch o.format {
+	case "text":
+		return slog.New(slog.NewTextHandler(os.Stderr, &options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(os.Stderr, &options)), nil
+	}
+	return nil, &usageError{fmt.Errorf("--log-format %s: want text or json", o.format)}
 }
+
+// checkServe refuses options that make no sense.
+func checkServe(config *daemon.Config) error {
+	switch {
+	case config.Connections < store.MinConnections:
+		return &usageError{fmt.Errorf("--connections %d: want at least %d", config.Connections, store.MinConnections)}
+	case config.WorkMemory < leastWorkMemory:
+		return &usageError{fmt.Errorf("--work-memory %d: want at least %d", config.WorkMemory, leastWorkMemory)}
+	case config.StopTimeout < time.Second:
+		return &usageError{fmt.Errorf("--stop-timeout %v: want at least 1s", config.StopTimeout)}
+	case config.KeepHistory < 0 || config.KeepHistory > 0 && config.KeepHistory < time.Hour:
+		return &usageError{fmt.Errorf("--keep-history %v: want at least 1h, or 0 for good", config.KeepHistory)}
+	}
+	return nil
+}
+
+const leastWorkMemory = 64 // MiB
 
 func serveCommand() *cobra.Command {
 	var config daemon.Config
@@ -48,11 +87,15 @@ Without --dsn it keeps a private PostgreSQL database in the data directory,
 which it starts and stops itself.`,
 		Args: exactly(0),
 	}
-	level := serveFlags(cmd, &config, "idlebeacon-data")
+	logging := serveFlags(cmd, &config, "idlebeacon-data")
 	cmd.Flags().StringVar(&config.DSN, "dsn", "", "PostgreSQL connection string of a database of your own")
+	cmd.Flags().StringVar(&config.Schema, "schema", "", "schema of the service's tables in that database, made if it is not there")
 	cmd.Flags().StringVar(&config.Backdrop, "backdrop", "", "GeoJSON file of land outlines to draw below the markers")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		log, err := logger(*level)
+		log, err := logging.logger()
+		if err == nil {
+			err = checkServe(&config)
+		}
 		if err != nil {
 			return err
 		}
@@ -73,7 +116,11 @@ func serve(ctx context.Context, config daemon.Config, log *slog.Logger, ready fu
 		err = d.Wait(ctx)
 	}
 	log.Info("stopping")
-	return errors.Join(err, d.Stop())
+	err = errors.Join(err, d.Stop())
+	if err == nil {
+		log.Info("stopped")
+	}
+	return err
 }
 
 func demoCommand() *cobra.Command {
@@ -87,10 +134,13 @@ Trust looks after. Everything in it is made up. The first start makes and
 imports the data; later starts find it as it was left.`,
 		Args: exactly(0),
 	}
-	level := serveFlags(cmd, &config, filepath.Join("idlebeacon-data", "demo"))
+	logging := serveFlags(cmd, &config, filepath.Join("idlebeacon-data", "demo"))
 	cmd.Flags().IntVar(&places, "places", demo.DefaultPlaces, "how many places to make, the first time")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		log, err := logger(*level)
+		log, err := logging.logger()
+		if err == nil {
+			err = checkServe(&config)
+		}
 		if err != nil {
 			return err
 		}

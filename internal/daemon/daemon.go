@@ -4,6 +4,7 @@
 package daemon
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"syscall"
 	"time"
 
+	"idlebeacon/internal/admission"
 	"idlebeacon/internal/httpapi"
 	"idlebeacon/internal/pgbox"
 	"idlebeacon/internal/service"
@@ -26,14 +28,23 @@ import (
 
 // A Config says what to run and where.
 type Config struct {
-	Listen   string // host:port; port 0 takes a free one
-	DSN      string // PostgreSQL connection string; "" for a private database in Data
-	Data     string // directory of the private database
-	Backdrop string // file with GeoJSON land outlines, or ""
-	Version  string
-	Console  fs.FS
-	Pictures fs.FS // served below /pictures/, or nil
+	Listen      string // host:port; port 0 takes a free one
+	DSN         string // PostgreSQL connection string; "" for a private database in Data
+	Schema      string // of the tables, made where it is not there; "" for the first of the search path
+	Connections int    // the most to the database
+	Data        string // directory of the private database
+	Backdrop    string // file with GeoJSON land outlines, or ""
+	Version     string
+	Console     fs.FS
+	Pictures    fs.FS         // served below /pictures/, or nil
+	AccessLog   bool          // writes a line for each request
+	StopTimeout time.Duration // how long a stop may take, the database's included; 0 for DefaultStopTimeout
+	WorkMemory  int           // MiB that dear work may take together; 0 for the usual
+	KeepHistory time.Duration // how long changes are kept; 0 for good
 }
+
+// DefaultStopTimeout is how long a stop may usually take.
+const DefaultStopTimeout = 25 * time.Second
 
 // A Daemon is a running service. While it starts it answers that it does.
 type Daemon struct {
@@ -45,18 +56,20 @@ type Daemon struct {
 	store    *store.Store
 	box      *pgbox.Server // nil with a database of the operator's own
 	lock     *os.File      // nil likewise
+	keeping  func()        // ends keepDatabase, and waits for it; nil likewise
+
+	stopTimeout time.Duration
 }
 
 const (
 	readHeaderTimeout = 10 * time.Second
 	idleTimeout       = 2 * time.Minute
-	drainTimeout      = 10 * time.Second
 	logProgressEvery  = 5 * time.Second
 )
 
 // Start starts the service and returns when it answers requests.
 func Start(ctx context.Context, config Config, log *slog.Logger) (*Daemon, error) {
-	d := &Daemon{log: log, served: make(chan error, 1)}
+	d := &Daemon{log: log, served: make(chan error, 1), stopTimeout: cmp.Or(config.StopTimeout, DefaultStopTimeout)}
 	if err := d.start(ctx, config); err != nil {
 		return nil, errors.Join(err, d.Stop())
 	}
@@ -84,25 +97,67 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		if d.lock, err = lockDirectory(config.Data); err != nil {
 			return err
 		}
-		if d.box, err = pgbox.Start(ctx, filepath.Join(config.Data, "pg"), d.log); err != nil {
+		if d.box, err = pgbox.Start(ctx, filepath.Join(config.Data, "pg"), d.log, gate.Progress); err != nil {
 			return err
 		}
 		dsn = d.box.DSN()
 	}
-	if d.store, err = store.Open(ctx, dsn, d.log); err != nil {
+	if d.store, err = store.Open(ctx, store.Options{DSN: dsn, Schema: config.Schema, Connections: config.Connections, Log: d.log}); err != nil {
 		return err
 	}
-	progress := d.progress(&gate)
-	if d.service, err = service.Open(ctx, d.store, d.log, progress); err != nil {
+	options := service.Options{Log: d.log, Progress: d.progress(&gate), Work: admission.Limits{Bytes: int64(config.WorkMemory) << 20}, KeepHistory: config.KeepHistory}
+	if d.box != nil {
+		options.Room = d.box.Free
+	}
+	if d.service, err = service.Open(ctx, d.store, options); err != nil {
 		return err
 	}
-	handler, err := httpapi.New(d.service, httpapi.Options{Version: config.Version, Console: config.Console, Pictures: config.Pictures, Backdrop: backdrop, Log: d.log})
+	if d.box != nil {
+		d.keeping = d.keepDatabase()
+	}
+	handler, err := httpapi.New(d.service, httpapi.Options{
+		Version: config.Version, Console: config.Console, Pictures: config.Pictures, Backdrop: backdrop, Log: d.log, AccessLog: config.AccessLog,
+	})
 	if err != nil {
 		return err
 	}
 	gate.Open(handler)
 	d.log.Info("serving", "url", d.URL())
 	return nil
+}
+
+// keepDatabase starts the private database again whenever it ends by itself, until stop is
+// called. Meanwhile what is in memory is served.
+func (d *Daemon) keepDatabase() (stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		const firstPause, longestPause = time.Second, 30 * time.Second
+		pause := firstPause
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-d.box.Exited():
+			}
+			d.log.Error("the database ended, and is started again; its log is pg.log in the data directory. Nothing that was acknowledged is lost")
+			if err := d.box.Restart(ctx); err == nil {
+				d.log.Info("the database runs again")
+				pause = firstPause
+				continue
+			} else if ctx.Err() == nil {
+				d.log.Error("the database does not start", "error", err, "next_try_in", pause)
+			}
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(pause):
+				pause = min(2*pause, longestPause)
+			}
+		}
+	}()
+	return func() { cancel(); <-ended }
 }
 
 // progress returns a function that tells clients how many places are loaded, and
@@ -179,28 +234,26 @@ func (d *Daemon) URL() string { return "http://" + d.listener.Addr().String() }
 
 // Wait returns when ctx ends, or with an error when the service cannot go on.
 func (d *Daemon) Wait(ctx context.Context) error {
-	var databaseGone <-chan struct{}
-	if d.box != nil {
-		databaseGone = d.box.Exited()
-	}
 	select {
 	case <-ctx.Done():
 		return nil
 	case err := <-d.served:
 		d.served <- err // for Stop
 		return fmt.Errorf("the HTTP server ended: %w", err)
-	case <-databaseGone:
-		return errors.New("the database ended; its log is pg.log in the data directory. Nothing that was acknowledged is lost: start again")
 	}
 }
 
-// Stop lets running requests finish, for a while, and stops everything.
+// Stop lets running requests finish, for a while, and stops everything. All of it takes the
+// time that the configuration allows, and a moment.
 func (d *Daemon) Stop() error {
 	var errs []error
+	ctx, cancel := context.WithTimeout(context.Background(), d.stopTimeout)
+	defer cancel()
 	if d.server != nil {
-		ctx, cancel := context.WithTimeout(context.Background(), drainTimeout)
+		// What is left of the time is for the edits in the queue, and for the database.
+		draining, cancel := context.WithTimeout(ctx, d.stopTimeout/2)
 		defer cancel()
-		if err := d.server.Shutdown(ctx); err != nil {
+		if err := d.server.Shutdown(draining); err != nil {
 			d.log.Warn("requests were cut off", "error", err)
 			errs = append(errs, d.server.Close())
 		}
@@ -209,13 +262,18 @@ func (d *Daemon) Stop() error {
 		}
 	}
 	if d.service != nil {
-		d.service.Close()
+		writing, cancel := context.WithTimeout(ctx, d.stopTimeout/4)
+		defer cancel()
+		d.service.Shutdown(writing)
+	}
+	if d.keeping != nil {
+		d.keeping()
 	}
 	if d.store != nil {
 		errs = append(errs, d.store.Close())
 	}
 	if d.box != nil {
-		errs = append(errs, d.box.Stop())
+		errs = append(errs, d.box.Stop(ctx))
 	}
 	if d.lock != nil {
 		errs = append(errs, d.lock.Close())

@@ -21,11 +21,11 @@ import (
 // each time for another view.
 func BenchmarkMarkers(b *testing.B) {
 	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(b.Context(), pgboxtest.DSN(b), log)
+	st, err := store.Open(b.Context(), store.Options{DSN: pgboxtest.DSN(b), Log: log})
 	if err != nil {
 		b.Fatal(err)
 	}
-	s, err := service.Open(b.Context(), st, log, func(int) {})
+	s, err := service.Open(b.Context(), st, service.Options{Log: log})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"net/http"
@@ -9,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/cespare/xxhash/v2"
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"idlebeacon/internal/service"
@@ -29,23 +29,34 @@ func tagOf(texts ...string) string {
 	return `"` + hex.EncodeToString(hash.Sum(nil)[:12]) + `"`
 }
 
-// changeTag returns the strong ETag of what a change made.
-func changeTag(change uint64) string { return `"` + strconv.FormatUint(change, 10) + `"` }
+// changeTag returns the strong ETag of what a change made: which database it is of, and its
+// number.
+func (h *server) changeTag(change uint64) string {
+	return `"` + h.databaseTag() + strconv.FormatUint(change, 10) + `"`
+}
+
+// databaseTag returns what tags of different databases differ by.
+func (h *server) databaseTag() string {
+	head, _, _ := strings.Cut(h.service.Identity(), "-")
+	return head + "-"
+}
 
 // uncoded takes from a tag what the compression has added.
 var uncoded = strings.NewReplacer("--gzip", "", "--zstd", "")
 
 // ifMatch returns the changes whose tags the client says that it has seen (RFC 9110
 // section 13.1.1), or nil where it sets no such condition.
-func ifMatch(r *http.Request) []uint64 {
+func (h *server) ifMatch(r *http.Request) []uint64 {
 	given := strings.Join(r.Header.Values("If-Match"), ",")
 	if given == "" || strings.TrimSpace(given) == "*" {
 		return nil
 	}
 	changes := []uint64{}
 	for tag := range strings.SplitSeq(given, ",") {
-		change, err := strconv.ParseUint(strings.Trim(uncoded.Replace(strings.TrimSpace(tag)), `"`), 10, 64)
-		if err == nil { // what is no tag of a change matches none
+		number, ours := strings.CutPrefix(strings.Trim(uncoded.Replace(strings.TrimSpace(tag)), `"`), h.databaseTag())
+		number, _, _ = strings.Cut(number, "-") // of a style that was proposed
+		change, err := strconv.ParseUint(number, 10, 64)
+		if err == nil && ours { // what is no tag of a change matches none
 			changes = append(changes, change)
 		}
 	}
@@ -70,10 +81,12 @@ func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 	return false
 }
 
-// Bounds of the answers that are kept: their number, and the size of each.
+// Bounds of what is kept: answers, the size of one that is kept whole, and tags of areas and
+// paths.
 const (
 	maxKeptViews = 512
 	maxKeptBytes = 256 << 10
+	maxKeptTags  = 4096
 )
 
 // viewCache keeps the answers that were given last, and the squares of the map that they
@@ -84,9 +97,9 @@ type viewCache struct {
 }
 
 type keptView struct {
-	change  uint64 // the newest change the answer tells of
-	checked uint64 // the newest change after which it was still the same
-	body    []byte
+	asOf uint64 // what the newest change close by was when it was worked out
+	tag  string
+	body []byte // nil where it is long
 }
 
 func newViewCache() (*viewCache, error) {
@@ -105,50 +118,46 @@ type viewAnswer struct {
 	body func() ([]byte, error)
 }
 
-// answer returns the answer to a question about a viewport. Its tag stands for the
-// question and the newest change to anything the answer depends on, so it is the
-// same whichever process gives it, and mostly known without the body. Where there
-// was a change so close by that the index cannot tell it from one in the view, the
-// answer of before is given again if that is still what it would be.
+// answer returns the answer to a question about a viewport. Its tag is made of what it says,
+// so it is the same whichever process gives it. As long as nothing close by has changed it
+// is known without working the answer out again.
 func (c *viewCache) answer(version string, parameters url.Values, view *service.Viewport, zoom float64) (*viewAnswer, error) {
-	about := strconv.FormatInt(view.Collection, 10) + "/" + strconv.FormatUint(view.Looks, 10) + "?"
+	about := version + "/" + view.Identity + "/" + strconv.FormatInt(view.Collection, 10) + "/" + strconv.FormatUint(view.Looks, 10) + "?"
 	question := about + parameters.Encode()
-	write := func(change uint64) ([]byte, error) {
+	write := func() ([]byte, error) {
 		parameters.Del("bbox")
 		parameters.Del("zoom")
-		return c.write(tagOf(about, parameters.Encode()), view, zoom, change)
+		return c.write(tagOf(about, parameters.Encode()), view, zoom)
 	}
-	tag := func(change uint64) string { return tagOf(version, question, strconv.FormatUint(change, 10)) }
-	kept, ok := c.kept.Get(question)
-	if ok && kept.checked < view.Change {
-		body, err := write(kept.change)
-		if err != nil {
-			return nil, err
+	kept, known := c.kept.Get(question)
+	if known && kept.asOf == view.Change {
+		if kept.body == nil {
+			return &viewAnswer{kept.tag, write}, nil
 		}
-		if !bytes.Equal(body, kept.body) {
-			kept.change = view.Change
-			if kept.body, err = write(view.Change); err != nil {
-				return nil, err
-			}
-		}
-		kept.checked = view.Change
-		c.keep(question, kept)
+		return &viewAnswer{kept.tag, func() ([]byte, error) { return kept.body, nil }}, nil
 	}
-	if ok && kept.checked == view.Change {
-		return &viewAnswer{tag(kept.change), func() ([]byte, error) { return kept.body, nil }}, nil
+	body, err := write()
+	if err != nil {
+		return nil, err
 	}
-	return &viewAnswer{tag(view.Change), func() ([]byte, error) {
-		body, err := write(view.Change)
-		if err == nil {
-			c.keep(question, keptView{change: view.Change, checked: view.Change, body: body})
-		}
-		return body, err
-	}}, nil
+	fresh := keptView{asOf: view.Change, tag: contentTag(about, body), body: body}
+	if len(body) > maxKeptBytes {
+		fresh.body = nil
+	}
+	c.kept.Add(question, fresh)
+	return &viewAnswer{fresh.tag, func() ([]byte, error) { return body, nil }}, nil
 }
 
-// write writes the answer for a viewport as of the given change. The question is a tag of
-// what is asked, but for the box and the zoom.
-func (c *viewCache) write(question string, view *service.Viewport, zoom float64, change uint64) ([]byte, error) {
+// contentTag returns the strong ETag of an answer: of what it is about, and what it says.
+func contentTag(about string, body []byte) string {
+	tag := append([]byte{'"'}, strconv.FormatUint(xxhash.Sum64String(about), 36)...)
+	tag = strconv.AppendUint(append(tag, '-'), xxhash.Sum64(body), 36)
+	return string(strconv.AppendInt(append(tag, '-'), int64(len(body)), 36)) + `"`
+}
+
+// write writes the answer for a viewport. The question is a tag of what is asked, but for
+// the box and the zoom.
+func (c *viewCache) write(question string, view *service.Viewport, zoom float64) ([]byte, error) {
 	body, matched, done := c.squares.append([]byte(`{"type":"FeatureCollection","features":[`), question, view, zoom)
 	if !done {
 		var err error
@@ -159,13 +168,13 @@ func (c *viewCache) write(question string, view *service.Viewport, zoom float64,
 	}
 	body = append(body, `],"matched":`...)
 	body = strconv.AppendInt(body, int64(matched), 10)
-	body = append(body, `,"change":`...)
-	body = strconv.AppendUint(body, change, 10)
 	return append(body, '}'), nil
 }
 
-func (c *viewCache) keep(question string, v keptView) {
-	if len(v.body) <= maxKeptBytes {
-		c.kept.Add(question, v)
-	}
+// asOfHeader tells of what change an answer from memory is as of: all changes up to it are in
+// it. It is no part of what the tag stands for.
+const asOfHeader = "As-Of-Change"
+
+func setAsOf(w http.ResponseWriter, change uint64) {
+	w.Header().Set(asOfHeader, strconv.FormatUint(change, 10))
 }

@@ -14,7 +14,7 @@ func (h *server) health(w http.ResponseWriter, _ *http.Request) error {
 }
 
 func (h *server) ready(w http.ResponseWriter, r *http.Request) error {
-	if err := h.service.Ready(r.Context()); err != nil {
+	if err := h.service.Ready(); err != nil {
 		h.options.Log.Warn("not ready", "error", err)
 		w.Header().Set("Retry-After", "5")
 		writeProblem(w, http.StatusServiceUnavailable, "", err.Error())
@@ -120,7 +120,7 @@ func (h *server) getCollection(w http.ResponseWriter, r *http.Request) error {
 
 func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error {
 	var n api.NewCollection
-	if err := readJSON(w, r, &n, true); err != nil {
+	if err := h.readJSON(w, r, &n); err != nil {
 		return err
 	}
 	c, err := h.service.CreateCollection(r.Context(), service.NewCollection(n))
@@ -133,7 +133,7 @@ func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error 
 
 func (h *server) updateCollection(w http.ResponseWriter, r *http.Request) error {
 	var u api.CollectionUpdate
-	if err := readJSON(w, r, &u, true); err != nil {
+	if err := h.readJSON(w, r, &u); err != nil {
 		return err
 	}
 	c, err := h.service.UpdateCollection(r.Context(), pathValue(r, "collection"), service.CollectionUpdate(u))

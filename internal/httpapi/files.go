@@ -98,11 +98,9 @@ func (h *server) inspectFile(w http.ResponseWriter, r *http.Request) error {
 		category = &name
 	}
 	if u.err != nil {
-		drain(w, r)
 		return u.err
 	}
-	found, err := h.service.Inspect(into, u, options, partial, category)
-	drain(w, r)
+	found, err := h.service.Inspect(r.Context(), into, u, options, partial, category)
 	if err != nil {
 		return err
 	}

@@ -55,11 +55,11 @@ func newFixture(t *testing.T) *fixture {
 func newFixtureOn(t *testing.T, dsn string) *fixture {
 	t.Helper()
 	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(t.Context(), dsn, log)
+	st, err := store.Open(t.Context(), store.Options{DSN: dsn, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := service.Open(t.Context(), st, log, func(int) {})
+	s, err := service.Open(t.Context(), st, service.Options{Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}

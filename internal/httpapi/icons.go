@@ -2,9 +2,7 @@ package httpapi
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"strconv"
 
@@ -42,7 +40,7 @@ func (h *server) getIcon(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	tag := tagOf(h.options.Version, i.Name, strconv.FormatInt(i.Version, 10))
+	tag := tagOf(h.options.Version, h.service.Identity(), i.Name, strconv.FormatInt(i.Version, 10))
 	if notModified(w, r, tag) {
 		return nil
 	}
@@ -65,14 +63,11 @@ func pictureHeaders(w http.ResponseWriter) {
 }
 
 func (h *server) putIcon(w http.ResponseWriter, r *http.Request) error {
-	file, err := io.ReadAll(http.MaxBytesReader(w, r.Body, icon.MaxBytes+1))
-	var large *http.MaxBytesError
-	switch {
-	case errors.As(err, &large):
+	file, release, err := h.receive(w, r, icon.MaxBytes+1)
+	if err != nil {
 		return err
-	case err != nil:
-		return service.Invalid("body", "cannot be read: %v", err)
 	}
+	defer release()
 	i, created, err := h.service.SetIcon(r.Context(), pathValue(r, "icon"), file)
 	if err != nil {
 		return err
@@ -102,7 +97,7 @@ func (h *server) sprite(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	parts := []string{h.options.Version}
+	parts := []string{h.options.Version, h.service.Identity()}
 	for _, i := range all {
 		parts = append(parts, fmt.Sprint(i.Name, " ", i.Version))
 	}

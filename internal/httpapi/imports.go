@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -24,7 +23,6 @@ func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 	}
 	options.Make = u.newCollection()
 	if u.err != nil {
-		drain(w, r)
 		return u.err
 	}
 	collection := pathValue(r, "collection")
@@ -39,9 +37,6 @@ func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 	}
 	report, err := h.service.Import(r.Context(), collection, u, options)
 	if err != nil {
-		if !errors.Is(err, service.ErrDismissed) {
-			drain(w, r)
-		}
 		return err
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, describeReport(&report))

@@ -59,7 +59,7 @@ func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
 	}
 	next := url.Values{"after": {lastID(page)}}
 	if ask.Sort != nil {
-		next = url.Values{"offset": {strconv.Itoa(ask.Offset + ask.Limit)}}
+		next = url.Values{"offset": {strconv.Itoa(ask.Offset + len(page.Items))}}
 	}
 	return writeItems(w, r, page, ask.Limit, next)
 }
@@ -71,25 +71,32 @@ func lastID(page service.ItemsPage) string {
 	return page.Items[len(page.Items)-1].ID
 }
 
-// sort reads the order of a listing: "sortby" as in OGC API - Features - Part 8, with
-// one property. Whoever enters a listing in its middle gets it in the order of ids.
+// sort reads the order of a listing: "sortby" as in OGC API - Features - Part 8. Whoever
+// enters a listing in its middle gets it in the order of ids.
 func (q *query) sort() *service.Sort {
 	text := q.text("sortby")
 	switch {
 	case text == "" && q.has("offset"):
-		return &service.Sort{} // nobody has it, so all are in the order of ids
+		return &service.Sort{}
 	case text == "":
 		return nil
 	}
-	// A plus sign that is not escaped is a space by the time it gets here.
-	property, down := strings.CutPrefix(text, "-")
-	if !down {
-		property = strings.TrimLeft(text, "+ ")
+	var all service.Sort
+	for _, key := range splitList(text) {
+		// A plus sign that is not escaped is a space by the time it gets here.
+		property, down := strings.CutPrefix(key, "-")
+		if !down {
+			property = strings.TrimLeft(key, "+ ")
+		}
+		if property == "" {
+			q.fail("sortby", "names no property: want one or more, separated by commas, each with - before it for descending order")
+		}
+		all = append(all, service.SortKey{Property: property, Descending: down})
 	}
-	if property == "" {
-		q.fail("sortby", "names no property: want one, with - before it for descending order")
+	if len(all) > service.MaxSortKeys {
+		q.fail("sortby", "names %d properties, the most is %d", len(all), service.MaxSortKeys)
 	}
-	return &service.Sort{Property: property, Descending: down}
+	return &all
 }
 
 // writeItems writes a page of a listing, with a link to the next, which differs in
@@ -120,17 +127,26 @@ func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeItem(w, http.StatusOK, describeItem(item))
+	if notModified(w, r, h.changeTag(item.Change)) {
+		return nil
+	}
+	w.Header().Set("Cache-Control", "no-cache")
+	return h.writeItem(w, http.StatusOK, describeItem(item))
 }
 
-func writeItem(w http.ResponseWriter, status int, item api.Item) error {
-	w.Header().Set("ETag", changeTag(item.Change))
+func (h *server) writeItem(w http.ResponseWriter, status int, item api.Item) error {
+	w.Header().Set("ETag", h.changeTag(item.Change))
 	return writeJSON(w, status, geoJSON, item)
 }
 
 func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
+	body, release, err := h.receive(w, r, maxBody)
+	if err != nil {
+		return err
+	}
+	defer release()
 	var f feature.Feature
-	if err := readJSON(w, r, &f, false); err != nil {
+	if err := decodeJSON(body, &f, false); err != nil {
 		return err
 	}
 	collection := pathValue(r, "collection")
@@ -143,11 +159,11 @@ func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
 		out.Warnings = []api.Warning{{Kind: doubt.Kind, Reason: doubt.Reason}}
 	}
 	w.Header().Set("Location", collectionPath(collection)+"/items/"+url.PathEscape(item.ID))
-	return writeItem(w, http.StatusCreated, out)
+	return h.writeItem(w, http.StatusCreated, out)
 }
 
 func (h *server) deleteItem(w http.ResponseWriter, r *http.Request) error {
-	if err := h.service.DeleteItem(r.Context(), pathValue(r, "collection"), pathValue(r, "item")); err != nil {
+	if err := h.service.DeleteItem(r.Context(), pathValue(r, "collection"), pathValue(r, "item"), h.ifMatch(r)); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
@@ -164,7 +180,7 @@ func (h *server) getPopup(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	tag := tagOf(h.options.Version, r.URL.EscapedPath(), strconv.FormatUint(p.Change, 10), strconv.FormatUint(p.Looks, 10))
+	tag := tagOf(h.options.Version, h.service.Identity(), r.URL.EscapedPath(), strconv.FormatUint(p.Change, 10), strconv.FormatUint(p.Looks, 10))
 	if notModified(w, r, tag) {
 		return nil
 	}

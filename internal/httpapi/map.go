@@ -44,6 +44,7 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+	setAsOf(w, view.AsOf())
 	answer, err := h.views.answer(h.options.Version, r.URL.Query(), view, ask.Zoom)
 	if err != nil {
 		return err

@@ -1,14 +1,18 @@
 package httpapi
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
+	"math"
 	"net/http"
+	"strconv"
+	"time"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
 )
 
 func writeJSON(w http.ResponseWriter, status int, contentType string, v any) error {
@@ -47,6 +51,9 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		conflict *service.ConflictError
 		changed  *service.ChangedError
 		tooLarge *http.MaxBytesError
+		busy     *admission.BusyError
+		away     *service.UnavailableError
+		full     *service.FullError
 	)
 	switch {
 	case errors.As(err, &invalid):
@@ -71,10 +78,52 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		w.Header().Set("Retry-After", "30")
 		writeProblem(w, http.StatusTooManyRequests, "", err.Error()+"; wait until one of them is over, or dismiss one")
 	case errors.Is(err, service.ErrClosing):
-		w.Header().Set("Retry-After", "5")
-		writeProblem(w, http.StatusServiceUnavailable, "", "the service is stopping; nothing was changed, try again in a while")
-	case r.Context().Err() != nil && errors.Is(err, context.Canceled):
-		// The client has gone; there is nobody to tell.
+		unavailable(w, retryAfter, "the service is stopping; nothing was changed, try again in a while")
+	case errors.Is(err, errSlow):
+		writeProblem(w, http.StatusRequestTimeout, "", "the body did not arrive in time; send it again, without long pauses")
+	case r.Context().Err() != nil:
+		// The client has gone, or has closed its side. An empty answer would look like a
+		// success, so there is none.
+		panic(http.ErrAbortHandler)
+	case errors.As(err, &busy):
+		unavailable(w, busy.RetryAfter, err.Error())
+	case errors.As(err, &away):
+		unavailable(w, retryAfter, away.Error())
+	case errors.As(err, &full):
+		writeProblem(w, http.StatusInsufficientStorage, "", full.Error())
+	case errors.Is(err, store.ErrUnknownOutcome):
+		h.trouble(r, err)
+		unavailable(w, retryAfter, "the connection to the database was lost while this was committed, so it is not known whether it was carried out; look before you try again")
+	default:
+		h.failInDatabase(w, r, err)
+	}
+}
+
+// retryAfter is when it makes sense to try again where nothing tells.
+const retryAfter = 5 * time.Second
+
+func unavailable(w http.ResponseWriter, after time.Duration, detail string) {
+	w.Header().Set("Retry-After", strconv.Itoa(int(math.Ceil(after.Seconds()))))
+	writeProblem(w, http.StatusServiceUnavailable, "", detail)
+}
+
+// trouble logs what the database did not do.
+func (h *server) trouble(r *http.Request, err error) {
+	h.options.Log.Warn("the database did not do its work", "method", r.Method, "path", r.URL.Path, "error", err)
+}
+
+// failInDatabase answers with what went wrong where the database, or a fault of the program,
+// is the cause.
+func (h *server) failInDatabase(w http.ResponseWriter, r *http.Request, err error) {
+	switch store.TroubleOf(err) {
+	case store.Unavailable:
+		h.trouble(r, err)
+		unavailable(w, retryAfter, "the database cannot be reached, or is busy for too long; nothing was changed, try again in a while")
+	case store.Full:
+		h.trouble(r, err)
+		writeProblem(w, http.StatusInsufficientStorage, "", (&service.FullError{Where: "the database, or with temporary files,"}).Error())
+	case store.Refused:
+		writeProblem(w, http.StatusBadRequest, "", "the database does not take this: "+err.Error())
 	default:
 		h.options.Log.Error("request failed", "method", r.Method, "path", r.URL.Path, "error", err)
 		writeProblem(w, http.StatusInternalServerError, "", "the service could not do this; its log tells more")

@@ -1,10 +1,7 @@
 package httpapi
 
 import (
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"math"
 	"net/http"
 	"net/url"
@@ -15,10 +12,10 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"idlebeacon/internal/core/cluster"
-	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/service"
 )
 
@@ -39,6 +36,11 @@ func parseQuery(r *http.Request, names ...string) *query {
 		q.fail("", "the query string is not well formed: %v", err)
 	}
 	for name := range values {
+		for _, value := range values[name] {
+			if err := wellformed.Text(value); err != nil {
+				q.fail(strings.ToValidUTF8(name, "\ufffd"), "%v", err)
+			}
+		}
 		if !slices.Contains(names, name) {
 			allowed := "it takes none"
 			if len(names) > 0 {
@@ -175,45 +177,6 @@ func pathValue(r *http.Request, name string) string {
 		return plain
 	}
 	return value
-}
-
-// maxBody is the largest body of a request, imports aside, in bytes.
-const maxBody = 8 << 20
-
-// readJSON reads the body of a request into v. Members that v does not have are
-// an error where strict.
-func readJSON(w http.ResponseWriter, r *http.Request, v any, strict bool) error {
-	decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
-	if strict {
-		decoder.DisallowUnknownFields()
-	}
-	var (
-		syntax *json.SyntaxError
-		kind   *json.UnmarshalTypeError
-		large  *http.MaxBytesError
-		field  *feature.FieldError
-	)
-	switch err := decoder.Decode(v); {
-	case err == nil:
-	case errors.As(err, &large), errors.As(err, &field):
-		return err
-	case errors.Is(err, io.EOF):
-		return service.Invalid("body", "is empty, want JSON")
-	case errors.Is(err, io.ErrUnexpectedEOF):
-		return service.Invalid("body", "is JSON that ends in the middle")
-	case errors.As(err, &syntax):
-		return service.Invalid("body", "is not valid JSON at byte %d: %v", syntax.Offset, syntax)
-	case errors.As(err, &kind):
-		return service.Invalid(kind.Field, "is a %s, want a %s", kind.Value, kind.Type)
-	case strict && strings.HasPrefix(err.Error(), "json: unknown field "):
-		return service.Invalid(strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`), "is not a member that can be set here")
-	default:
-		return service.Invalid("body", "cannot be read: %v", err)
-	}
-	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
-		return service.Invalid("body", "has more after its JSON value")
-	}
-	return nil
 }
 
 func byteCount(n int64) string {

@@ -4,30 +4,35 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/json"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
+	"runtime/debug"
 	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/klauspost/compress/gzhttp"
 	"go.yaml.in/yaml/v3"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/service"
 )
 
 // Options are what a Server needs beside the service.
 type Options struct {
-	Version  string
-	Console  fs.FS  // the built web console
-	Pictures fs.FS  // pictures that popups may show, or nil
-	Backdrop []byte // GeoJSON land outlines drawn below the markers, or nil
-	Log      *slog.Logger
+	Version   string
+	Console   fs.FS  // the built web console
+	Pictures  fs.FS  // pictures that popups may show, or nil
+	Backdrop  []byte // GeoJSON land outlines drawn below the markers, or nil
+	Log       *slog.Logger
+	AccessLog bool // writes a line for each request
 }
 
 type server struct {
@@ -37,6 +42,8 @@ type server struct {
 	backdrop []byte
 	tag      string // the ETag of backdrop
 	views    *viewCache
+	tags     *lru.Cache[string, string] // of areas and paths, by what they depend on
+	metrics  *metrics
 }
 
 // New returns the handler of all routes.
@@ -57,6 +64,10 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 	if h.views, err = newViewCache(); err != nil {
 		return nil, err
 	}
+	if h.tags, err = lru.New[string, string](maxKeptTags); err != nil {
+		return nil, err
+	}
+	h.metrics = newMetrics(s, h.views)
 
 	compress, err := gzhttp.NewWrapper(gzhttp.MinSize(512), gzhttp.SuffixETag(compressedSuffix)) // gzip and zstd
 	if err != nil {
@@ -66,7 +77,7 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 	sameOrigin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusForbidden, "", "a page of another site may not change data here")
 	}))
-	return chi.Chain(h.logged, h.recovered, loopbackHosts, sameOrigin.Handler, func(next http.Handler) http.Handler { return compress(next) }).
+	return chi.Chain(h.logged, paced, h.recovered, loopbackHosts, wellFormed, sameOrigin.Handler, func(next http.Handler) http.Handler { return compress(next) }).
 		Handler(h.Routes()), nil
 }
 
@@ -82,20 +93,21 @@ func (h *server) Routes() chi.Router {
 	})
 	r.Get("/healthz", h.handle(h.health))
 	r.Get("/readyz", h.handle(h.ready))
+	r.Get("/metrics", h.serveMetrics)
 	r.Get("/api", h.handle(h.landingPage))
 	r.Get("/api/conformance", h.handle(h.conformance))
 	r.Get("/api/openapi.json", h.handle(h.openAPI))
 	r.Get("/api/backdrop", h.handle(h.getBackdrop))
-	r.Post("/api/inspect", h.handle(h.inspectFile))
+	r.Post("/api/inspect", h.stream(h.inspectFile))
 	r.Get("/api/icons", h.handle(h.listIcons))
 	r.Get("/api/icons/{icon}", h.handle(h.getIcon))
-	r.Put("/api/icons/{icon}", h.handle(h.putIcon))
+	r.Put("/api/icons/{icon}", h.stream(h.putIcon))
 	r.Delete("/api/icons/{icon}", h.handle(h.deleteIcon))
 	r.Get("/api/sprite", h.handle(h.sprite))
 	r.Get("/api/imports", h.handle(h.listImports))
 	r.Get("/api/imports/{import}", h.handle(h.getImport))
 	r.Delete("/api/imports/{import}", h.handle(h.dismissImport))
-	r.Get("/api/imports/{import}/rejected", h.handle(h.rejectedRows))
+	r.Get("/api/imports/{import}/rejected", h.stream(h.rejectedRows))
 	r.Get("/api/collections", h.handle(h.listCollections))
 	r.Post("/api/collections", h.handle(h.createCollection))
 	r.Route("/api/collections/{collection}", func(r chi.Router) {
@@ -103,7 +115,7 @@ func (h *server) Routes() chi.Router {
 		r.Patch("/", h.handle(h.updateCollection))
 		r.Delete("/", h.handle(h.deleteCollection))
 		r.Get("/items", h.handle(h.listItems))
-		r.Post("/items", h.handle(h.createItem))
+		r.Post("/items", h.stream(h.createItem))
 		r.Get("/items/{item}", h.handle(h.getItem))
 		r.Get("/items/{item}/popup", h.handle(h.getPopup))
 		r.Delete("/items/{item}", h.handle(h.deleteItem))
@@ -112,12 +124,12 @@ func (h *server) Routes() chi.Router {
 		r.Get("/shapes", h.handle(h.shapes))
 		r.Get("/categories", h.handle(h.categories))
 		r.Get("/style", h.handle(h.getStyle))
-		r.Put("/style", h.handle(h.putStyle))
+		r.Put("/style", h.stream(h.putStyle))
 		r.Delete("/style", h.handle(h.deleteStyle))
 		r.Get("/legend", h.handle(h.legend))
 		r.Get("/near", h.handle(h.near))
-		r.Post("/import", h.handle(h.importFile))
-		r.Get("/export", h.handle(h.exportFile))
+		r.Post("/import", h.stream(h.importFile))
+		r.Get("/export", h.stream(h.exportFile))
 	})
 	if h.options.Console != nil {
 		r.Get("/", h.console)
@@ -141,7 +153,23 @@ func (h *server) picture(w http.ResponseWriter, r *http.Request) {
 // A handler answers a request or returns what is wrong.
 type handler func(w http.ResponseWriter, r *http.Request) error
 
+// answerTimeout is how long an answer may take to be worked out, where what it is about has
+// no size of its own.
+const answerTimeout = 30 * time.Second
+
+// handle answers with f, within answerTimeout.
 func (h *server) handle(f handler) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		ctx, cancel := context.WithTimeout(r.Context(), answerTimeout)
+		defer cancel()
+		if err := f(w, r.WithContext(ctx)); err != nil {
+			h.fail(w, r, err)
+		}
+	}
+}
+
+// stream is handle for what takes as long as what the client sends, or is sent, is large.
+func (h *server) stream(f handler) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		if err := f(w, r); err != nil {
 			h.fail(w, r, err)
@@ -149,14 +177,41 @@ func (h *server) handle(f handler) http.HandlerFunc {
 	}
 }
 
-// logged writes a line for each request.
+// logged counts each request, and writes a line for it where that is wanted.
 func (h *server) logged(next http.Handler) http.Handler {
+	level := slog.LevelDebug
+	if h.options.AccessLog {
+		level = slog.LevelInfo
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		started := time.Now()
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
-		next.ServeHTTP(ww, r)
-		h.options.Log.Debug("request", "method", r.Method, "path", r.URL.Path, "query", r.URL.RawQuery,
-			"status", ww.Status(), "bytes", ww.BytesWritten(), "took", time.Since(started))
+		route := chi.NewRouteContext() // is filled in by the router
+		defer func() {
+			status, took := ww.Status(), time.Since(started)
+			problem := recover()
+			if problem != nil { // the connection is cut off
+				status = 0
+			}
+			h.metrics.note(r.Method, route.RoutePattern(), status, took)
+			h.options.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "query", r.URL.RawQuery,
+				"status", status, "bytes", ww.BytesWritten(), "took", took, "from", r.RemoteAddr)
+			if problem != nil {
+				panic(problem)
+			}
+		}()
+		next.ServeHTTP(ww, r.WithContext(context.WithValue(r.Context(), chi.RouteCtxKey, route)))
+	})
+}
+
+// wellFormed refuses requests whose address has what is no text.
+func wellFormed(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if err := wellformed.Text(r.URL.Path); err != nil {
+			writeProblem(w, http.StatusBadRequest, "path", "the path "+err.Error())
+			return
+		}
+		next.ServeHTTP(w, r)
 	})
 }
 
@@ -168,7 +223,7 @@ func (h *server) recovered(next http.Handler) http.Handler {
 				if p == http.ErrAbortHandler {
 					panic(p)
 				}
-				h.options.Log.Error("panic", "path", r.URL.Path, "panic", p)
+				h.options.Log.Error("panic", "path", r.URL.Path, "panic", p, "stack", string(debug.Stack()))
 				writeProblem(w, http.StatusInternalServerError, "", "the service has a fault; its log tells more")
 			}
 		}()

@@ -5,10 +5,12 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/service"
 )
 
@@ -28,19 +30,31 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	tag := tagOf("shapes", h.options.Version, strconv.FormatInt(view.Collection, 10), strconv.FormatUint(view.Looks, 10), r.URL.Query().Encode(), strconv.FormatUint(view.Change, 10))
+	setAsOf(w, view.Change)
+	about := strings.Join([]string{"shapes", h.options.Version, view.Identity, strconv.FormatInt(view.Collection, 10), strconv.FormatUint(view.Looks, 10), r.URL.Query().Encode()}, "/")
+	state := about + "@" + strconv.FormatUint(view.Change, 10)
+	if tag, known := h.tags.Get(state); known && notModified(w, r, tag) {
+		return nil
+	}
+	drawn, leftOut, release, err := view.Drawn(r.Context())
+	if err != nil {
+		return err
+	}
+	body := appendShapes(nil, view, drawn, leftOut, ask.Zoom)
+	release()
+	tag := contentTag(about, body)
+	h.tags.Add(state, tag)
 	if notModified(w, r, tag) {
 		return nil
 	}
 	w.Header().Set("ETag", tag)
 	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
-	writeBody(w, http.StatusOK, geoJSON, appendShapes(nil, view, ask.Zoom))
+	writeBody(w, http.StatusOK, geoJSON, body)
 	return nil
 }
 
 // appendShapes writes the answer for a viewport at a zoom.
-func appendShapes(dst []byte, view *service.ShapesView, zoom float64) []byte {
-	drawn, leftOut := view.Drawn()
+func appendShapes(dst []byte, view *service.ShapesView, drawn []shapes.Drawn, leftOut int, zoom float64) []byte {
 	drawing := view.Drawing()
 	j := newMarkerWriter(append(dst, `{"type":"FeatureCollection","features":[`...), zoom)
 	for i := range drawn {
@@ -63,8 +77,6 @@ func appendShapes(dst []byte, view *service.ShapesView, zoom float64) []byte {
 	}
 	j.b = append(j.b, `],"left_out":`...)
 	j.b = strconv.AppendInt(j.b, int64(leftOut), 10)
-	j.b = append(j.b, `,"change":`...)
-	j.b = strconv.AppendUint(j.b, view.Change, 10)
 	return append(j.b, '}')
 }
 

@@ -43,7 +43,7 @@ var soakFilters = []url.Values{
 	{"category": {"slipway,"}},
 	{"name": {"Site 1"}},
 	{"filter": {"berths >= 4 AND kind IN ('mooring', 'tap')"}},
-	{"filter": {"berths BETWEEN 2 AND 5 OR note IS NULL"}, "category": {"tap,slipway"}},
+	{"filter": {"berths BETWEEN 2 AND 5 OR berths IS NULL"}, "category": {"tap,slipway"}},
 }
 
 // soakQuestion returns something that a client may ask about the collection.

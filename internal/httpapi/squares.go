@@ -34,6 +34,7 @@ type squareKey struct {
 // A square is the markers that stand for a place in one square of the map.
 type square struct {
 	asOf    uint64 // the change that it was right after
+	newest  uint64 // the newest change then to anything that it depends on
 	text    []byte // the markers, one after the other
 	markers []squareMarker
 	places  int // in the square
@@ -103,6 +104,13 @@ func (c *squareCache) append(dst []byte, question string, view *service.Viewport
 	return out, matched, true
 }
 
+// rightFor reports whether nothing that s depends on has changed between the state that it was
+// made from and that of a view, whichever is the older. around is the newest change to
+// anything near, in the view.
+func (s *square) rightFor(view *service.Viewport, around uint64, cell index.Cell) bool {
+	return s.newest <= view.AsOf() && (s.asOf >= around || s.asOf >= view.Newest(cell, cell))
+}
+
 // placesIn returns how many of the places of m that lie in its square lie in the box of a
 // view.
 func (m *squareMarker) placesIn(view *service.Viewport) (count int) {
@@ -123,7 +131,7 @@ func (c *squareCache) squares(question string, cells []index.Cell, only bool, vi
 	var missing []index.Cell
 	for i, cell := range cells {
 		s, there := c.kept.Get(squareKey{question, cell})
-		if there && (s.asOf >= newest || s.asOf >= view.Newest(cell, cell)) {
+		if there && s.rightFor(view, newest, cell) {
 			found[i] = s
 			continue
 		}
@@ -152,7 +160,7 @@ func (c *squareCache) squares(question string, cells []index.Cell, only bool, vi
 func makeSquares(cells []index.Cell, cut bool, view *service.Viewport, zoom float64) map[index.Cell]*square {
 	made := map[index.Cell]*square{}
 	for _, cell := range cells {
-		made[cell] = &square{asOf: view.AsOf()}
+		made[cell] = &square{asOf: view.AsOf(), newest: view.Newest(cell, cell)}
 	}
 	squareOf := func(c index.Cell) index.Cell {
 		up := c.Level - cells[0].Level

@@ -36,12 +36,12 @@ func lines(t *testing.T, markers []byte) []string {
 // new ones, against those that are worked out by themselves, while places come and go.
 func TestAnswersFromSquares(t *testing.T) {
 	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(t.Context(), pgboxtest.DSN(t), log)
+	st, err := store.Open(t.Context(), store.Options{DSN: pgboxtest.DSN(t), Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	s, err := service.Open(t.Context(), st, log, func(int) {})
+	s, err := service.Open(t.Context(), st, service.Options{Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +68,7 @@ func TestAnswersFromSquares(t *testing.T) {
 		put := 0
 		for i := range 400 {
 			if i%4 == 3 {
-				if err := s.DeleteItem(t.Context(), id, fmt.Sprint(i)); err != nil {
+				if err := s.DeleteItem(t.Context(), id, fmt.Sprint(i), nil); err != nil {
 					t.Fatal(err)
 				}
 				if _, _, err := s.CreateItem(t.Context(), id, feature.Feature{ID: fmt.Sprint("new ", i), At: world(r)}); err != nil {

@@ -1,17 +1,18 @@
 package httpapi
 
 import (
-	"errors"
-	"io"
 	"net/http"
+	"strconv"
+	"strings"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/service"
 )
 
-func writeStyle(w http.ResponseWriter, s service.Style) error {
-	w.Header().Set("ETag", changeTag(s.Change))
+func (h *server) writeStyle(w http.ResponseWriter, s service.Style) error {
+	w.Header().Set("ETag", h.styleTag(s))
 	w.Header().Set("Cache-Control", "no-cache")
 	return writeJSON(w, http.StatusOK, plainJSON, api.Style{Style: s.Style, Proposed: s.Proposed})
 }
@@ -24,27 +25,39 @@ func (h *server) getStyle(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeStyle(w, s)
+	if notModified(w, r, h.styleTag(s)) {
+		return nil
+	}
+	return h.writeStyle(w, s)
+}
+
+// styleTag returns the ETag of a style. One that is made from the categories changes with
+// them, too.
+func (h *server) styleTag(s service.Style) string {
+	if !s.Proposed {
+		return h.changeTag(s.Change)
+	}
+	return strings.TrimSuffix(h.changeTag(s.Change), `"`) + "-" + strconv.FormatUint(s.Stamp, 16) + `"`
 }
 
 func (h *server) putStyle(w http.ResponseWriter, r *http.Request) error {
-	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, style.MaxBytes+1))
-	var large *http.MaxBytesError
-	if errors.As(err, &large) {
-		return err
-	}
-	if err != nil {
-		return service.Invalid("body", "cannot be read: %v", err)
-	}
-	s, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), raw, ifMatch(r))
+	raw, release, err := h.receive(w, r, style.MaxBytes+1)
 	if err != nil {
 		return err
 	}
-	return writeStyle(w, s)
+	defer release()
+	if err := wellformed.JSON(raw); err != nil {
+		return service.Invalid("body", "%v", err)
+	}
+	s, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), raw, h.ifMatch(r))
+	if err != nil {
+		return err
+	}
+	return h.writeStyle(w, s)
 }
 
 func (h *server) deleteStyle(w http.ResponseWriter, r *http.Request) error {
-	if _, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), nil, ifMatch(r)); err != nil {
+	if _, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), nil, h.ifMatch(r)); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"idlebeacon/internal/core/wellformed"
 )
 
 // An upload is a file that a request brings, and the parameters that say how to read
@@ -51,6 +53,9 @@ func parseUpload(w http.ResponseWriter, r *http.Request, names ...string) *uploa
 		u.fail("file", "is missing: the form wants a part with this name, after at most one with the name options")
 	default:
 		u.Reader, u.mediaType, u.size = part, part.Header.Get("Content-Type"), 0
+		if err := wellformed.Text(part.FileName()); err != nil {
+			u.fail("file_name", "%v", err)
+		}
 		if name := part.FileName(); name != "" && slices.Contains(names, "file_name") && !u.has("file_name") {
 			u.values.Set("file_name", name)
 		}
@@ -70,8 +75,17 @@ const maxOptions = 256 << 10
 // object as a list of names and values.
 func (u *upload) addOptions(r io.Reader, names []string) {
 	var members map[string]any
-	decoder := json.NewDecoder(io.LimitReader(r, maxOptions))
-	if err := decoder.Decode(&members); err != nil {
+	raw, err := io.ReadAll(io.LimitReader(r, maxOptions+1))
+	if err == nil && len(raw) > maxOptions {
+		err = errors.New("it is longer")
+	}
+	if err == nil {
+		err = wellformed.JSON(raw)
+	}
+	if err == nil {
+		err = json.Unmarshal(raw, &members)
+	}
+	if err != nil {
 		u.fail("options", "is not a JSON object of at most %s: %v", byteCount(maxOptions), err)
 		return
 	}
@@ -121,14 +135,3 @@ func parameter(value any) (text string, ok bool) {
 
 // listEscape writes an element of a list, as splitList reads it.
 var listEscape = strings.NewReplacer(`\`, `\\`, ",", `\,`)
-
-// drain takes the rest of a body that is not needed, as far as that is sensible: a client
-// that is still sending when the connection ends may never see the answer.
-func drain(w http.ResponseWriter, r *http.Request) {
-	connection := http.NewResponseController(w)
-	_ = connection.SetReadDeadline(time.Now().Add(drainTime)) // without it the client's patience counts
-	_, _ = io.CopyN(io.Discard, r.Body, maxInspected)         // however it ends, the answer is as good
-	_ = connection.SetReadDeadline(time.Time{})
-}
-
-const drainTime = 10 * time.Second

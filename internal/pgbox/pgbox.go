@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -22,10 +23,13 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 const (
@@ -34,26 +38,48 @@ const (
 	// its closing zero.
 	maxSocketPath = 107
 	socketName    = ".s.PGSQL.5432"
-	startTimeout  = 60 * time.Second
+	// silentTimeout is how long a server that is being started may say nothing at all. One
+	// that says that it is starting, because it recovers, is waited for.
+	silentTimeout = 60 * time.Second
 	stopTimeout   = 60 * time.Second
+	// leastRoom is how many bytes have to be free on the disk for the server to start.
+	leastRoom = 64 << 20
+	// maxLog is the size beyond which the server's log is put aside, in bytes.
+	maxLog = 16 << 20
 )
 
 // A Server is a running PostgreSQL server.
 type Server struct {
 	dir       string
+	programs  string
+	who       *identity
 	socketDir string
 	tempDir   string // to remove on Stop, or ""
-	process   *os.Process
-	exited    chan struct{} // closed when the server has ended, after exitErr is set
-	exitErr   error
 	log       *slog.Logger
+
+	mu      sync.Mutex // guards run
+	run     *run
+	stopped atomic.Bool
+}
+
+// A run is one process of the server.
+type run struct {
+	process *os.Process
+	exited  chan struct{} // closed when the process has ended, after err is set
+	err     error
 }
 
 // Start starts the server of the cluster in dir, making the cluster if there is
-// none, and waits until it takes connections. Only one process at a time may use
-// a dir; the caller sees to that. A server left over from an owner that was
-// killed is stopped first. What the server prints goes to dir + ".log".
-func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
+// none, and waits until it takes connections; progress is told what it waits for. Only one
+// process at a time may use a dir; the caller sees to that. A server left over from an owner
+// that was killed is stopped first. What the server prints goes to dir + ".log".
+//
+// The PG... variables of the environment, which are for servers of an operator's own, are
+// taken out of it.
+func Start(ctx context.Context, dir string, log *slog.Logger, progress func(what string)) (*Server, error) {
+	if err := clearEnvironment(); err != nil {
+		return nil, err
+	}
 	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
 		return nil, err
 	}
@@ -64,65 +90,130 @@ func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 	if parent, err = filepath.Abs(parent); err != nil {
 		return nil, err
 	}
-	dir = filepath.Join(parent, filepath.Base(dir))
-	who, err := account()
-	if err != nil {
+	s := &Server{dir: filepath.Join(parent, filepath.Base(dir)), log: log}
+	if s.who, err = account(); err != nil {
 		return nil, err
 	}
-	programs, err := findPrograms(dir)
-	if err != nil {
+	if s.programs, err = findPrograms(s.dir); err != nil {
 		return nil, err
 	}
-	if err := stopLeftover(ctx, dir, log); err != nil {
+	if err := stopLeftover(ctx, s.dir, log); err != nil {
 		return nil, err
 	}
-	if err := create(ctx, dir, programs, who, log); err != nil {
+	if err := s.checkRoom(); err != nil {
 		return nil, err
 	}
-	s := &Server{dir: dir, exited: make(chan struct{}), log: log}
-	if err := s.chooseSocketDir(who); err != nil {
+	if err := create(ctx, s.dir, s.programs, s.who, log); err != nil {
 		return nil, err
 	}
-	if err := s.launch(programs, who); err != nil {
+	if err := s.chooseSocketDir(); err != nil {
+		return nil, err
+	}
+	if err := s.launch(); err != nil {
 		s.removeTemp()
 		return nil, err
 	}
-	if err := s.waitReady(ctx); err != nil {
-		return nil, errors.Join(err, s.Stop())
+	if err := s.waitReady(ctx, progress); err != nil {
+		return nil, errors.Join(err, s.Stop(context.WithoutCancel(ctx)))
 	}
 	return s, nil
+}
+
+// Restart starts the server again after it has ended by itself, and waits until it takes
+// connections.
+func (s *Server) Restart(ctx context.Context) error {
+	if err := stopLeftover(ctx, s.dir, s.log); err != nil {
+		return err
+	}
+	if err := s.checkRoom(); err != nil {
+		return err
+	}
+	if err := s.launch(); err != nil {
+		return err
+	}
+	return s.waitReady(ctx, func(string) {})
+}
+
+// clearEnvironment takes out of the environment what clients and servers of PostgreSQL read.
+func clearEnvironment() error {
+	var errs []error
+	for _, variable := range os.Environ() {
+		if name, _, _ := strings.Cut(variable, "="); strings.HasPrefix(name, "PG") && name == strings.ToUpper(name) {
+			errs = append(errs, os.Unsetenv(name))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// Free returns how many bytes are free on the disk of the server's directory.
+func (s *Server) Free() (free int64, known bool) {
+	var disk syscall.Statfs_t
+	if syscall.Statfs(filepath.Dir(s.dir), &disk) != nil {
+		return 0, false
+	}
+	return int64(disk.Bavail) * disk.Bsize, true
+}
+
+func (s *Server) checkRoom() error {
+	if free, known := s.Free(); known && free < leastRoom {
+		return fmt.Errorf("the disk with %s has only %.0f MB free, and the database needs at least %d MB to start: make room there, for example by deleting %s.log.old, files of other programs, or old backups",
+			filepath.Dir(s.dir), float64(free)/(1<<20), leastRoom>>20, s.dir)
+	}
+	return nil
 }
 
 // DSN returns the connection string of the server's database.
 func (s *Server) DSN() string { return s.dsn(database) }
 
 func (s *Server) dsn(name string) string {
-	return fmt.Sprintf("host='%s' port=5432 user=%s dbname=%s",
+	return fmt.Sprintf("host='%s' port=5432 user=%s dbname=%s sslmode=disable",
 		strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s.socketDir), database, name)
 }
 
-// Exited is closed when the server has ended, by Stop or by itself.
-func (s *Server) Exited() <-chan struct{} { return s.exited }
+func (s *Server) current() *run {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.run
+}
 
-// Stop ends the server, rolling back what has not been committed, and waits for
-// it. It may be called more than once.
-func (s *Server) Stop() error {
+// Exited is closed when the process that runs now has ended, by Stop or by itself. After
+// Restart there is another.
+func (s *Server) Exited() <-chan struct{} { return s.current().exited }
+
+// Stop ends the server, rolling back what has not been committed, and waits for it. Where
+// ctx ends first, or a minute has passed, it is ended at once, as a power cut would: it
+// recovers at its next start. It may be called more than once.
+func (s *Server) Stop(ctx context.Context) error {
 	defer s.removeTemp()
+	s.stopped.Store(true)
+	r := s.current()
 	select {
-	case <-s.exited:
+	case <-r.exited:
 		return nil
 	default:
 	}
-	if err := s.process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
+	if err := r.process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
 		return fmt.Errorf("stopping the database: %w", err)
 	}
 	select {
-	case <-s.exited:
-		return s.exitErr
+	case <-r.exited:
+		return r.err
+	case <-ctx.Done():
 	case <-time.After(stopTimeout):
-		return fmt.Errorf("the database (process %d) has not stopped within %v", s.process.Pid, stopTimeout)
+	}
+	s.log.Warn("the database does not stop in time, and is ended at once; it recovers at its next start", "process", r.process.Pid)
+	if err := r.process.Signal(syscall.SIGQUIT); err != nil && !errors.Is(err, os.ErrProcessDone) {
+		return fmt.Errorf("stopping the database: %w", err)
+	}
+	select {
+	case <-r.exited:
+		return nil
+	case <-time.After(quitTimeout):
+		return errors.Join(fmt.Errorf("the database (process %d) has to be killed", r.process.Pid), r.process.Kill())
 	}
 }
+
+const quitTimeout = 5 * time.Second
 
 func (s *Server) removeTemp() {
 	if s.tempDir != "" {
@@ -167,7 +258,7 @@ func command(ctx context.Context, who *identity, dir *os.File, program string, a
 	// A group of its own, so that Ctrl-C in a terminal reaches the owner alone,
 	// which then stops the server in order.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGINT}
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "TZ=UTC")
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "TZ=UTC") // without PG...: see Start
 	return cmd
 }
 
@@ -209,86 +300,153 @@ func create(ctx context.Context, dir string, programs string, who *identity, log
 }
 
 // chooseSocketDir decides where the socket goes: into the cluster's directory
-// or, where that path is too long for a socket, a temporary one.
-func (s *Server) chooseSocketDir(who *identity) error {
+// or, where that cannot be told as the path of a socket, a temporary one.
+func (s *Server) chooseSocketDir() error {
 	s.socketDir = s.dir
-	if len(s.dir)+len("/"+socketName) <= maxSocketPath {
+	// To the server and to clients a comma separates several directories.
+	if len(s.dir)+len("/"+socketName) <= maxSocketPath && !strings.Contains(s.dir, ",") {
 		return nil
 	}
-	temp, err := os.MkdirTemp("", "idlebeacon-")
-	if err != nil {
-		return err
+	var errs []error
+	for _, parent := range []string{os.TempDir(), "/tmp", "/var/tmp", "/dev/shm"} {
+		temp, err := s.makeSocketDir(parent)
+		if err == nil {
+			s.tempDir, s.socketDir = temp, temp
+			return nil
+		}
+		errs = append(errs, err)
 	}
-	s.tempDir, s.socketDir = temp, temp
-	if who != nil {
-		return os.Chown(temp, who.uid, who.gid)
+	return fmt.Errorf("the path %s is too long, or has a comma, and there is no temporary directory for the database's socket instead: use another directory with --data: %w", s.dir, errors.Join(errs...))
+}
+
+// makeSocketDir makes a directory for the socket that the server can enter.
+func (s *Server) makeSocketDir(parent string) (string, error) {
+	if len(parent)+len("/idlebeacon-1234567890/"+socketName) > maxSocketPath || strings.Contains(parent, ",") {
+		return "", fmt.Errorf("%s is no better", parent)
 	}
-	return nil
+	if s.who != nil {
+		for dir := parent; ; dir = filepath.Dir(dir) {
+			info, err := os.Stat(dir)
+			if err != nil {
+				return "", err
+			}
+			if info.Mode().Perm()&0o001 == 0 {
+				return "", fmt.Errorf("user %s cannot go to %s", s.who.name, dir)
+			}
+			if dir == filepath.Dir(dir) {
+				break
+			}
+		}
+	}
+	removeStaleSocketDirs(parent)
+	temp, err := os.MkdirTemp(parent, "idlebeacon-")
+	if err == nil && s.who != nil {
+		err = os.Chown(temp, s.who.uid, s.who.gid)
+	}
+	return temp, err
+}
+
+// removeStaleSocketDirs removes directories of sockets whose services were killed.
+func removeStaleSocketDirs(parent string) {
+	sockets, _ := filepath.Glob(filepath.Join(parent, "idlebeacon-*", socketName)) // the pattern is well formed
+	for _, socket := range sockets {
+		connection, err := net.DialTimeout("unix", socket, time.Second)
+		if err == nil {
+			connection.Close()
+		} else if errors.Is(err, syscall.ECONNREFUSED) {
+			_ = os.RemoveAll(filepath.Dir(socket)) // what cannot be removed is another user's
+		}
+	}
 }
 
 // launch starts the server process. The process is told to stop if its parent
 // dies, which to Linux means the thread that started it, so one goroutine keeps
 // that thread until the process has ended.
-func (s *Server) launch(programs string, who *identity) error {
+func (s *Server) launch() error {
 	dir, err := os.Open(s.dir)
 	if err != nil {
 		return err
 	}
 	defer dir.Close()
-	output, err := os.OpenFile(s.dir+".log", os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	log, err := openLog(s.dir + ".log")
 	if err != nil {
 		return err
 	}
-	defer output.Close()
 	socketDir := "." // the server's working directory is its own directory
 	if s.tempDir != "" {
 		socketDir = s.tempDir
 	}
-	cmd := command(context.Background(), who, dir, filepath.Join(programs, "postgres"), func(dir string) []string {
+	cmd := command(context.Background(), s.who, dir, filepath.Join(s.programs, "postgres"), func(dir string) []string {
 		return []string{
 			"-D", dir, "-p", "5432", "-c", "listen_addresses=", "-c", "unix_socket_directories=" + socketDir,
 			"-c", "unix_socket_permissions=0700", "-c", "logging_collector=off", "-c", "max_wal_size=2GB",
 		}
 	})
-	cmd.Stdout, cmd.Stderr = output, output
+	cmd.Stdout, cmd.Stderr = log, log
+	cmd.WaitDelay = time.Second // for what its processes still say
+	r := &run{exited: make(chan struct{})}
 	started := make(chan error, 1)
 	go func() {
 		runtime.LockOSThread()
 		defer runtime.UnlockOSThread()
+		defer log.Close()
 		if err := cmd.Start(); err != nil {
 			started <- err
 			return
 		}
 		started <- nil
-		s.exitErr = cmd.Wait()
-		close(s.exited)
+		r.err = cmd.Wait()
+		close(r.exited)
 	}()
 	if err := <-started; err != nil {
 		return fmt.Errorf("starting the database: %w", err)
 	}
-	s.process = cmd.Process
+	r.process = cmd.Process
+	s.mu.Lock()
+	s.run = r
+	s.mu.Unlock()
 	return nil
 }
 
-// waitReady waits until the server takes connections and has the database.
-func (s *Server) waitReady(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, startTimeout)
-	defer cancel()
+// waitReady waits until the server takes connections and has the database: as long as it
+// says that it is starting, and for a while where it says nothing.
+func (s *Server) waitReady(ctx context.Context, progress func(what string)) error {
 	retry := time.NewTicker(20 * time.Millisecond)
 	defer retry.Stop()
+	r, heard, told := s.current(), time.Now(), time.Now()
 	for {
-		err := s.ensureDatabase(ctx)
+		attempt, cancel := context.WithTimeout(ctx, silentTimeout)
+		err := s.ensureDatabase(attempt)
+		cancel()
 		if err == nil {
 			return nil
 		}
-		select {
-		case <-s.exited:
-			return fmt.Errorf("the database ended while starting (%v); the end of its log %s.log:\n%s", s.exitErr, s.dir, s.logEnd())
-		case <-ctx.Done():
+		if starting(err) {
+			heard = time.Now()
+			if time.Since(told) > 2*time.Second {
+				told = heard
+				what := "the database recovers: " + s.lastLine()
+				progress(what)
+				s.log.Info(what)
+			}
+		}
+		if time.Since(heard) > silentTimeout {
 			return fmt.Errorf("the database does not answer: %w", err)
+		}
+		select {
+		case <-r.exited:
+			return fmt.Errorf("the database ended while starting (%v); the end of its log %s.log:\n%s", r.err, s.dir, s.logEnd())
+		case <-ctx.Done():
+			return fmt.Errorf("the database was not ready yet: %w", context.Cause(ctx))
 		case <-retry.C:
 		}
 	}
+}
+
+// starting reports whether the server says that it will take connections later.
+func starting(err error) bool {
+	var said *pgconn.PgError
+	return errors.As(err, &said) && said.Code == "57P03" // cannot_connect_now
 }
 
 func (s *Server) ensureDatabase(ctx context.Context) error {
@@ -307,10 +465,24 @@ func (s *Server) ensureDatabase(ctx context.Context) error {
 
 // logEnd returns the last lines of the server's log.
 func (s *Server) logEnd() string {
+	lines := s.logLines()
+	return strings.Join(lines[max(0, len(lines)-8):], "\n")
+}
+
+// lastLine returns what the server said last.
+func (s *Server) lastLine() string {
+	lines := s.logLines()
+	_, said, found := strings.Cut(lines[len(lines)-1], "LOG:")
+	if !found {
+		said = lines[len(lines)-1]
+	}
+	return strings.TrimSpace(said)
+}
+
+func (s *Server) logLines() []string {
 	all, err := os.ReadFile(s.dir + ".log")
 	if err != nil {
-		return err.Error()
+		return []string{err.Error()}
 	}
-	lines := strings.Split(strings.TrimSpace(string(all)), "\n")
-	return strings.Join(lines[max(0, len(lines)-8):], "\n")
+	return strings.Split(strings.TrimSpace(string(all)), "\n")
 }

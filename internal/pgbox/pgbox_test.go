@@ -11,6 +11,8 @@ import (
 	"testing"
 
 	"github.com/jackc/pgx/v5"
+
+	"idlebeacon/internal/polltest"
 )
 
 func query(t *testing.T, s *Server, sql string) {
@@ -35,7 +37,7 @@ func TestLife(t *testing.T) {
 	dir := filepath.Join(closed, "it's a directory", "pg")
 	start := func() *Server {
 		t.Helper()
-		s, err := Start(t.Context(), dir, log)
+		s, err := Start(t.Context(), dir, log, func(string) {})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -43,10 +45,10 @@ func TestLife(t *testing.T) {
 	}
 	s := start()
 	query(t, s, "CREATE TABLE kept AS SELECT 1")
-	if err := s.Stop(); err != nil {
+	if err := s.Stop(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Stop(); err != nil {
+	if err := s.Stop(t.Context()); err != nil {
 		t.Fatalf("a second Stop: %v", err)
 	}
 	if left := processesIn(dir); len(left) > 0 {
@@ -55,7 +57,7 @@ func TestLife(t *testing.T) {
 
 	s = start()
 	query(t, s, "INSERT INTO kept VALUES (2)")
-	if err := s.process.Kill(); err != nil {
+	if err := s.current().process.Kill(); err != nil {
 		t.Fatal(err)
 	}
 	<-s.Exited()
@@ -66,7 +68,7 @@ func TestLife(t *testing.T) {
 	again := start() // its owner forgot it, as after a kill of the owner alone
 	<-s.Exited()
 	query(t, again, "DO $$ BEGIN IF (SELECT count(*) FROM kept) <> 3 THEN RAISE 'rows lost'; END IF; END $$")
-	if err := again.Stop(); err != nil {
+	if err := again.Stop(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 
@@ -78,30 +80,44 @@ func TestLife(t *testing.T) {
 		}
 	}
 	s = start()
-	if err := s.process.Signal(syscall.SIGINT); err != nil { // it ends by itself
+	if err := s.current().process.Signal(syscall.SIGINT); err != nil { // it ends by itself
 		t.Fatal(err)
 	}
 	<-s.Exited()
-	if err := s.Stop(); err != nil {
+	if err := s.Stop(t.Context()); err != nil {
 		t.Fatalf("Stop of a server that has ended: %v", err)
 	}
 
 	if err := os.WriteFile(filepath.Join(dir, "PG_VERSION"), []byte("9.6\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Start(t.Context(), dir, log); err == nil || !strings.Contains(err.Error(), "made by PostgreSQL 9.6") {
+	if _, err := Start(t.Context(), dir, log, func(string) {}); err == nil || !strings.Contains(err.Error(), "made by PostgreSQL 9.6") {
 		t.Fatalf("a cluster of another version: %v", err)
 	}
 }
 
-func TestLongPath(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), strings.Repeat("long", 30), "pg")
-	s, err := Start(t.Context(), dir, slog.New(slog.DiscardHandler))
+// TestPathsThatAreNoSocketPaths has data directories that a socket cannot be told by.
+func TestPathsThatAreNoSocketPaths(t *testing.T) {
+	for _, name := range []string{strings.Repeat("long", 30), "with, a comma"} {
+		t.Run(name[:4], func(t *testing.T) { testPath(t, filepath.Join(t.TempDir(), name, "pg")) })
+	}
+	t.Run("private temporary directory", func(t *testing.T) {
+		private := filepath.Join(t.TempDir(), "private")
+		if err := os.Mkdir(private, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		t.Setenv("TMPDIR", private)
+		testPath(t, filepath.Join(private, "a,b", "pg"))
+	})
+}
+
+func testPath(t *testing.T, dir string) {
+	s, err := Start(t.Context(), dir, slog.New(slog.DiscardHandler), func(string) {})
 	if err != nil {
 		t.Fatal(err)
 	}
 	query(t, s, "SELECT 1")
-	if err := s.Stop(); err != nil {
+	if err := s.Stop(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(s.tempDir); !os.IsNotExist(err) {
@@ -113,10 +129,78 @@ func TestStartGivesUpWithItsContext(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	dir := filepath.Join(t.TempDir(), "pg")
-	if _, err := Start(ctx, dir, slog.New(slog.DiscardHandler)); err == nil {
+	if _, err := Start(ctx, dir, slog.New(slog.DiscardHandler), func(string) {}); err == nil {
 		t.Fatal("started with a context that had ended")
 	}
 	if left := processesIn(dir); len(left) > 0 {
 		t.Fatalf("processes %v are left", left)
+	}
+}
+
+// TestTheEnvironmentIsForOtherServers starts with variables that would lead clients astray.
+func TestTheEnvironmentIsForOtherServers(t *testing.T) {
+	for name, value := range map[string]string{
+		"PGHOST": "192.0.2.1", "PGPORT": "1", "PGSSLMODE": "verify-full", "PGTARGETSESSIONATTRS": "standby", "PGSERVICE": "none", "PGDATA": "/nowhere", "PGOPTIONS": "-c default_transaction_read_only=on",
+	} {
+		t.Setenv(name, value)
+	}
+	s, err := Start(t.Context(), filepath.Join(t.TempDir(), "pg"), slog.New(slog.DiscardHandler), func(string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	query(t, s, "CREATE TABLE kept AS SELECT 1")
+	if err := s.Stop(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestRestart kills the server, leaves it a lock file that says nothing, and starts it again.
+func TestRestart(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "pg")
+	s, err := Start(t.Context(), dir, slog.New(slog.DiscardHandler), func(string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	query(t, s, "CREATE TABLE kept AS SELECT 1")
+	for _, empty := range []bool{false, true} {
+		if err := s.current().process.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		<-s.Exited()
+		if empty {
+			polltest.Until(t, "the last of its processes to end", func() bool { return len(processesIn(s.dir)) == 0 })
+			if err := os.WriteFile(filepath.Join(dir, "postmaster.pid"), nil, 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := s.Restart(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		query(t, s, "INSERT INTO kept VALUES (2)")
+	}
+	if err := s.Stop(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestALargeLogIsPutAside(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "log")
+	l, err := openLog(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	line := []byte(strings.Repeat("x", 1<<20-1) + "\n")
+	for range 2*maxLog>>20 + 5 {
+		if n, err := l.Write(line); n != len(line) || err != nil {
+			t.Fatal(n, err)
+		}
+	}
+	if err := l.Close(); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{name, name + ".old"} {
+		if info, err := os.Stat(name); err != nil || info.Size() > maxLog+1<<20 {
+			t.Errorf("%s: %v, %v", name, info, err)
+		}
 	}
 }

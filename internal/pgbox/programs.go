@@ -93,11 +93,16 @@ func stopLeftover(ctx context.Context, dir string, log *slog.Logger) error {
 		return nil // no lock, no server
 	}
 	first, _, _ := strings.Cut(string(text), "\n")
+	left := processesIn(dir)
 	pid, err := strconv.Atoi(strings.TrimSpace(first))
 	if err != nil || pid <= 0 {
-		return nil // the server says what is wrong with its lock
+		if len(left) > 0 {
+			return fmt.Errorf("database processes %v run in %s, and its lock file says nothing of them: stop them with 'kill -INT %d'", left, dir, left[0])
+		}
+		// It was written when the disk was full, or the machine lost power.
+		log.Warn("removing a lock file of the database that says nothing", "file", lock)
+		return removeLocks(dir)
 	}
-	left := processesIn(dir)
 	if slices.Contains(left, pid) {
 		log.Warn("stopping a database left over from a service that was killed", "process", pid, "directory", dir)
 		if err := syscall.Kill(pid, syscall.SIGINT); err != nil && !errors.Is(err, syscall.ESRCH) {
@@ -121,10 +126,15 @@ func stopLeftover(ctx context.Context, dir string, log *slog.Logger) error {
 	if _, err := os.Stat(fmt.Sprintf("/proc/%d", pid)); err == nil {
 		// Another process has the number, or the dead one's parent has not yet
 		// taken note. The server would take it for a server that runs.
-		for _, name := range []string{lock, filepath.Join(dir, socketName+".lock")} {
-			if err := os.Remove(name); err != nil && !errors.Is(err, os.ErrNotExist) {
-				return fmt.Errorf("removing the stale lock of the database: %w", err)
-			}
+		return removeLocks(dir)
+	}
+	return nil
+}
+
+func removeLocks(dir string) error {
+	for _, name := range []string{"postmaster.pid", socketName + ".lock", socketName} {
+		if err := os.Remove(filepath.Join(dir, name)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return fmt.Errorf("removing the stale lock of the database: %w", err)
 		}
 	}
 	return nil

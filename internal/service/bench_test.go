@@ -18,11 +18,11 @@ func BenchmarkImport(b *testing.B) {
 	if err := demo.New(1).WritePlaces(&file, rows); err != nil {
 		b.Fatal(err)
 	}
-	st, err := store.Open(b.Context(), pgboxtest.DSN(b), discard)
+	st, err := store.Open(b.Context(), store.Options{DSN: pgboxtest.DSN(b), Log: discard})
 	if err != nil {
 		b.Fatal(err)
 	}
-	s, err := Open(b.Context(), st, discard, func(int) {})
+	s, err := Open(b.Context(), st, Options{Log: discard})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -22,20 +23,20 @@ type Collection struct {
 	NameProperty     string // the property that names a place, or ""
 	CategoryProperty string // the property that is a place's category, or ""
 	CreatedAt        time.Time
-	Places, Shapes   int        // how many of each
-	Extent           *geo.Box   // of all of them; nil where there are none
-	Change           uint64     // the newest change this describes
-	ChangedAt        *time.Time // when the newest change was made; nil where that is not known yet
-	OwnChange        uint64     // the newest change to the collection itself: its title, its properties, its style
+	Places, Shapes   int       // how many of each
+	Extent           *geo.Box  // of all of them; nil where there are none
+	Change           uint64    // the newest change to it or to anything in it
+	ChangedAt        time.Time // when that was made
+	OwnChange        uint64    // the newest change to the collection itself: its title, its properties, its style
 	Categories       []places.CategoryCount
 }
 
 func (c *collection) describe() Collection {
-	info, snapshot, shapes := c.info.Load(), c.set.Snapshot(), c.shapes.Snapshot()
+	info, now, snapshot, shapes := c.info.Load(), c.newest.Load(), c.set.Snapshot(), c.shapes.Snapshot()
 	d := Collection{
 		ID: info.ID, Title: info.Title, Description: info.Description,
 		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, CreatedAt: info.CreatedAt, OwnChange: info.Change,
-		Places: snapshot.Len(), Shapes: shapes.Len(), Change: max(info.Change, snapshot.Change(), shapes.Change()), ChangedAt: c.changed.Load(),
+		Places: snapshot.Len(), Shapes: shapes.Len(), Change: now.change, ChangedAt: now.at,
 		Categories: withShapes(snapshot.Categories(), shapes, &places.Selection{}),
 	}
 	extent, ok := snapshot.Extent()
@@ -109,11 +110,10 @@ func (s *Service) CreateCollection(ctx context.Context, n NewCollection) (Collec
 	if err != nil {
 		return Collection{}, err
 	}
-	_, change, err := s.store.CreateCollection(ctx, info)
-	if err != nil {
+	if _, _, err := s.store.CreateCollection(ctx, info); err != nil {
 		return Collection{}, explain(err, n.ID, "")
 	}
-	return s.afterCollectionChange(ctx, n.ID, change)
+	return s.afterCollectionChange(ctx, n.ID)
 }
 
 // A CollectionUpdate says what to change about a collection; nil leaves a member
@@ -129,7 +129,7 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 	if err != nil {
 		return Collection{}, err
 	}
-	_, change, err := s.store.UpdateCollection(ctx, c.info.Load().Key, func(info *store.Collection) error {
+	_, _, err = s.store.UpdateCollection(ctx, c.info.Load().Key, func(info *store.Collection) error {
 		for _, member := range []struct {
 			to   *string
 			from *string
@@ -146,7 +146,7 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 	if err != nil {
 		return Collection{}, explain(err, id, "")
 	}
-	return s.afterCollectionChange(ctx, id, change)
+	return s.afterCollectionChange(ctx, id)
 }
 
 // DeleteCollection takes out a collection with all its items.
@@ -155,24 +155,30 @@ func (s *Service) DeleteCollection(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	change, err := s.store.DeleteCollection(ctx, c.info.Load().Key)
-	if err != nil {
+	if _, err := s.store.DeleteCollection(ctx, c.info.Load().Key); err != nil {
 		return explain(err, id, "")
 	}
-	return s.applyOne(ctx, change)
+	return s.applyCommitted(ctx)
 }
 
-func (s *Service) afterCollectionChange(ctx context.Context, id string, change *store.Change) (Collection, error) {
-	if err := s.applyOne(ctx, change); err != nil {
+func (s *Service) afterCollectionChange(ctx context.Context, id string) (Collection, error) {
+	if err := s.applyCommitted(ctx); err != nil {
 		return Collection{}, err
 	}
 	return s.Collection(id)
 }
 
-func (s *Service) applyOne(ctx context.Context, change *store.Change) error {
+// applyCommitted brings the places in memory up to what the caller has committed.
+func (s *Service) applyCommitted(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), followTimeout)
+	defer cancel()
 	s.applying.Lock()
 	defer s.applying.Unlock()
-	return s.apply(ctx, []store.Change{*change})
+	if err := s.catchUp(ctx); err != nil {
+		s.wakeFollower()
+		return &UnavailableError{fmt.Sprintf("this was carried out, but cannot be seen yet: %v", err)}
+	}
+	return nil
 }
 
 func checkTexts(c store.Collection) error {

@@ -63,6 +63,27 @@ func (e *ChangedError) Error() string {
 // not carried out.
 var ErrClosing = errors.New("the service is stopping")
 
+// An UnavailableError reports that the service cannot do something for a while.
+type UnavailableError struct{ Reason string }
+
+func (e *UnavailableError) Error() string { return e.Reason }
+
+var errLoading = &UnavailableError{"the database has been replaced by another state of it, which is being loaded; what was there before is not shown any more"}
+
+// A FullError reports that there is no room on a disk.
+type FullError struct {
+	Where string // "the database" or "temporary files"
+	Needs int64  // bytes that are needed, about; 0 where that is not known
+	Free  int64  // bytes that are free
+}
+
+func (e *FullError) Error() string {
+	if e.Needs == 0 {
+		return "the disk with " + e.Where + " is full; nothing was changed: make room there, and try again"
+	}
+	return fmt.Sprintf("the disk with %s has room for %.1f GB more, and this needs about %.1f GB; nothing was changed: make room there, and try again", e.Where, float64(e.Free)/1e9, float64(e.Needs)/1e9)
+}
+
 // explain turns what the store says of an edit into what a caller is told.
 func explain(err error, collection, item string) error {
 	switch {
@@ -74,6 +95,10 @@ func explain(err error, collection, item string) error {
 		return &ConflictError{What: "collection", ID: collection}
 	case errors.Is(err, store.ErrExists):
 		return &ConflictError{What: "item", ID: item}
+	case errors.Is(err, store.ErrChanged):
+		return &ChangedError{What: "item", ID: item}
+	case store.TroubleOf(err) == store.Refused:
+		return Invalid("", "the database does not take this: %v", err)
 	default:
 		return err
 	}

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"io"
+	"time"
 
+	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
@@ -31,8 +33,16 @@ func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) 
 	if err != nil {
 		return nil, err
 	}
+	if err := c.checkFilter(&q.Selection); err != nil {
+		return nil, err
+	}
 	e := &Export{service: s, collection: collection, query: q, options: formats.WriteOptions{Title: c.info.Load().Title}}
 	if q.Format == formats.CSV { // it needs its columns first
+		release, err := s.desk.Admit(ctx, admission.Need{Connection: true})
+		if err != nil {
+			return nil, err
+		}
+		defer release()
 		key := c.info.Load().Key
 		if e.options.Names, err = s.store.PropertyNames(ctx, key); err != nil {
 			return nil, err
@@ -47,8 +57,14 @@ func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) 
 	return e, nil
 }
 
-// exportPage is how many items are read from the database at a time.
-const exportPage = 1000
+// exportPage and exportBytes are how many items are read from the database at a time, and how
+// large they are together; exportPatience is how long an export that has begun may have to
+// wait for others before it goes on.
+const (
+	exportPage     = 1000
+	exportBytes    = 1 << 20
+	exportPatience = time.Minute
+)
 
 // WriteTo writes the file, items in the byte order of their ids, and returns how
 // many it has and how many the format could not hold. Each page of it is as of the
@@ -58,9 +74,9 @@ func (e *Export) WriteTo(ctx context.Context, w io.Writer) (items, leftOut int, 
 	if err != nil {
 		return 0, 0, err
 	}
-	ask := ItemsQuery{Box: e.query.Box, Selection: e.query.Selection, Limit: exportPage}
+	ask := ItemsQuery{Box: e.query.Box, Selection: e.query.Selection, Limit: exportPage, Bytes: exportBytes}
 	for {
-		page, err := e.service.Items(ctx, e.collection, ask)
+		page, err := e.page(ctx, ask)
 		if err != nil {
 			return items, leftOut, err
 		}
@@ -79,4 +95,14 @@ func (e *Export) WriteTo(ctx context.Context, w io.Writer) (items, leftOut int, 
 		}
 		ask.After = page.Items[len(page.Items)-1].ID
 	}
+}
+
+// page reads a page, and lets go of the database before anything is written to a client.
+func (e *Export) page(ctx context.Context, ask ItemsQuery) (ItemsPage, error) {
+	release, err := e.service.desk.Admit(ctx, admission.Need{Connection: true, Patience: exportPatience})
+	if err != nil {
+		return ItemsPage{}, err
+	}
+	defer release()
+	return e.service.Items(ctx, e.collection, ask)
 }

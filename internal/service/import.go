@@ -5,14 +5,18 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync/atomic"
 
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/store"
 )
 
 const (
-	// importBatch is how many rows of an import go to the database together.
+	// importBatch and importBytes are how many rows of an import go to the database
+	// together, and about how large they are.
 	importBatch = 1000
+	importBytes = 4 << 20
 	// MaxReportedRows is how many rejected rows a report lists; all are counted.
 	MaxReportedRows = 1000
 )
@@ -62,7 +66,7 @@ func (s *Service) target(id string, toMake *NewCollection) (*collection, error) 
 	if err != nil {
 		return nil, err
 	}
-	return newCollection(info, 0), nil
+	return newCollection(store.Dated{Collection: info}, 0), nil
 }
 
 // typical returns where most places of a collection are or, where it has too few of
@@ -119,7 +123,7 @@ func (r *ImportReport) reject(bad *formats.RowError) {
 // or where it is dismissed, which is ErrDismissed.
 func (s *Service) Import(ctx context.Context, collection string, r io.Reader, options ImportOptions) (ImportReport, error) {
 	if options.DryRun {
-		return s.check(collection, r, options)
+		return s.check(ctx, collection, r, options)
 	}
 	i, err := s.beginImport(ctx, collection, options)
 	if err != nil {
@@ -134,7 +138,7 @@ func newReport() ImportReport {
 }
 
 // check reads a file without importing it. There need not be a collection for it yet.
-func (s *Service) check(collection string, r io.Reader, options ImportOptions) (ImportReport, error) {
+func (s *Service) check(ctx context.Context, collection string, r io.Reader, options ImportOptions) (ImportReport, error) {
 	report := newReport()
 	report.DryRun = true
 	c, err := s.target(collection, options.Make)
@@ -145,7 +149,7 @@ func (s *Service) check(collection string, r io.Reader, options ImportOptions) (
 	case !errors.As(err, &missing):
 		return report, err
 	}
-	rows, err := formats.Open(r, options.File)
+	rows, err := formats.Open(&countedReader{ctx, r, new(atomic.Int64)}, options.File)
 	if err != nil {
 		return report, invalidFile(err)
 	}
@@ -166,6 +170,9 @@ func (s *Service) check(collection string, r io.Reader, options ImportOptions) (
 }
 
 func invalidFile(err error) error {
+	if store.TroubleOf(err) == store.Full {
+		return &FullError{Where: "temporary files"}
+	}
 	if errors.Is(err, formats.ErrNotUsable) {
 		return Invalid("file", "%v", err)
 	}

@@ -197,7 +197,7 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 	}
 	// Edits and a further import go on from there.
 	must[ImportReport](t)(s.Import(t.Context(), "plain", strings.NewReader(many(n, "y")), ImportOptions{}))
-	if err := s.DeleteItem(t.Context(), "plain", "7"); err != nil {
+	if err := s.DeleteItem(t.Context(), "plain", "7", nil); err != nil {
 		t.Fatal(err)
 	}
 	if now, _ := inMemory(t, s, "plain"); len(now) != n-1 || now["8"].Name != "y 8" {

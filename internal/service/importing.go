@@ -8,14 +8,16 @@ import (
 	"sync/atomic"
 	"time"
 
+	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/store"
 )
 
 const (
-	// maxImports is how many large imports there may be at a time. A further one waits.
-	maxImports = 4
+	// mergePatience is how long an import that has been gathered waits for others to be
+	// merged.
+	mergePatience = time.Hour
 	// touchEvery is how often an import notes how far it is.
 	touchEvery = time.Second
 	// MaxKeptRows and maxKeptBytes bound what is kept of the rejected rows of an import.
@@ -39,6 +41,7 @@ type importing struct {
 	options  ImportOptions
 	report   ImportReport
 	batch    []feature.Feature
+	size     int            // of the batch, in bytes
 	staging  *store.Staging // nil as long as the file is small
 	prepared *prepared      // nil where the collection is not empty
 
@@ -245,27 +248,31 @@ func (i *importing) add(ctx context.Context, f feature.Feature) (err error) {
 			return err
 		}
 	}
-	if i.batch = append(i.batch, f); len(i.batch) < importBatch {
+	edit := store.Edit{Feature: f}
+	i.size += edit.Size()
+	if i.batch = append(i.batch, f); len(i.batch) < importBatch && i.size < importBytes {
 		return nil
 	}
 	return i.stage(ctx)
 }
 
-// stage moves the rows at hand to the database.
+// stage moves the rows at hand to where they are gathered.
 func (i *importing) stage(ctx context.Context) (err error) {
 	if i.staging == nil {
-		select {
-		case i.service.imports <- struct{}{}:
-		case <-ctx.Done():
-			return ctx.Err()
-		}
 		if i.staging, err = i.service.store.Stage(i.prepared.add); err != nil {
-			<-i.service.imports
-			return err
+			return noRoom(err)
 		}
 	}
 	err = i.staging.Add(ctx, i.batch)
-	i.batch = make([]feature.Feature, 0, importBatch)
+	i.batch, i.size = make([]feature.Feature, 0, min(len(i.batch), importBatch)), 0
+	return noRoom(err)
+}
+
+// noRoom tells of a disk without room for temporary files as what it is.
+func noRoom(err error) error {
+	if store.TroubleOf(err) == store.Full {
+		return &FullError{Where: "temporary files"}
+	}
 	return err
 }
 
@@ -276,7 +283,7 @@ func (i *importing) close() {
 	if err := i.staging.Close(); err != nil {
 		i.service.log.Warn("ending an import", "error", err)
 	}
-	<-i.service.imports
+	i.prepared.drop()
 }
 
 // finish puts all rows into the collection and counts what became of them.
@@ -300,11 +307,34 @@ func (i *importing) finish(ctx context.Context) error {
 	if toMake {
 		into = i.prepared.info // with the properties that were guessed
 	}
+	size, err := i.staging.Size(ctx)
+	if err == nil {
+		err = i.service.checkRoom(size)
+	}
+	if err != nil {
+		return noRoom(err)
+	}
+	select { // they would only wait for each other with a connection each
+	case i.service.merging <- struct{}{}:
+		defer func() { <-i.service.merging }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	release, err := i.service.desk.Admit(ctx, admission.Need{Connection: true, Patience: mergePatience})
+	if err != nil {
+		return err
+	}
+	defer release()
 	// Nobody writes while it is merged, so nobody has changes to apply either; and when
 	// it is over, nobody should read back from the database what is at hand here.
-	i.service.applying.Lock()
-	defer i.service.applying.Unlock()
-	merged, err := i.staging.Merge(ctx, &into, func(m store.Merged) store.ImportEnd {
+	applying := false
+	defer func() {
+		if applying {
+			i.service.applying.Unlock()
+		}
+	}()
+	begin := func() { i.service.applying.Lock(); applying = true }
+	merged, err := i.staging.Merge(ctx, &into, begin, func(m store.Merged) store.ImportEnd {
 		i.record.CollectionKey = into.Key
 		i.report.Created, i.report.Replaced, i.report.Unchanged, i.report.Repeated = m.Created, m.Replaced, m.Unchanged, m.Repeated
 		return i.ending(store.Successful, "")
@@ -318,6 +348,18 @@ func (i *importing) finish(ctx context.Context) error {
 		// the database can be read.
 		i.service.log.Error("a committed import is not in memory yet", "error", err)
 		i.service.wakeFollower()
+	}
+	return nil
+}
+
+// checkRoom reports a *FullError where the disk of the database, as far as it is known, has
+// no room for features that were gathered: they are written to the table, to its index, and
+// to the log before both.
+func (s *Service) checkRoom(gathered int64) error {
+	const times, reserve = 4, 64 << 20
+	free, known := s.room()
+	if needs := times*gathered + reserve; known && free < needs {
+		return &FullError{Where: "the database", Needs: needs, Free: free}
 	}
 	return nil
 }
@@ -370,13 +412,21 @@ func (i *importing) end(ctx context.Context, err error) error {
 	status, problem := store.Failed, ""
 	var invalid *InvalidError
 	var missing *NotFoundError
+	var full *FullError
+	var busy *admission.BusyError
 	switch {
 	case err == nil:
 		status = store.Successful
 	case errors.Is(err, ErrDismissed):
 		status = store.Dismissed
-	case errors.As(err, &invalid), errors.As(err, &missing):
+	case errors.As(err, &invalid), errors.As(err, &missing), errors.As(err, &full), errors.As(err, &busy), errors.Is(err, store.ErrImportGone):
 		problem = err.Error()
+	case store.TroubleOf(err) == store.Full:
+		problem = (&FullError{Where: "the database"}).Error()
+	case errors.Is(err, store.ErrUnknownOutcome):
+		problem = "the connection to the database was lost while this was committed: look whether it is there, or import the file again"
+	case store.TroubleOf(err) == store.Unavailable:
+		problem = "the database did not do its work; nothing of the file was imported: try again in a while"
 	case errors.Is(err, ErrClosing) || errors.Is(context.Cause(ctx), ErrClosing):
 		problem = "the service was stopped; nothing of the file was imported"
 	case errors.Is(err, errNotWhole) || ctx.Err() != nil:

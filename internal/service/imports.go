@@ -96,6 +96,8 @@ func spool(r io.Reader) (file *os.File, err error) {
 	}()
 	n, err := io.Copy(file, io.LimitReader(r, maxSpooled+1))
 	switch {
+	case store.TroubleOf(err) == store.Full:
+		return file, &FullError{Where: "temporary files"}
 	case err != nil:
 		return file, fmt.Errorf("%w: %w", errNotWhole, err)
 	case n > maxSpooled:

@@ -1,12 +1,15 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"slices"
+	"sync/atomic"
 
+	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/style"
@@ -17,6 +20,8 @@ const (
 	inspectRows = 1000
 	// inspectShown is how many of them are shown.
 	inspectShown = 200
+	// inspectBytes is about how much memory looking at them takes.
+	inspectBytes = 32 << 20
 )
 
 // An Inspection tells what was recognised in the first rows of a file.
@@ -35,7 +40,8 @@ type Inspection struct {
 // need not be there yet. category is the property that is to class the features, nil for
 // that of the collection or the one that usually does. Where the file is only the beginning of one, that it ends in
 // the middle is no error. Of a table without columns for a position the columns are told, and what is missing.
-func (s *Service) Inspect(collection string, r io.Reader, options formats.Options, partial bool, category *string) (out Inspection, err error) {
+// It fails where ctx ends first.
+func (s *Service) Inspect(ctx context.Context, collection string, r io.Reader, options formats.Options, partial bool, category *string) (out Inspection, err error) {
 	out = Inspection{Columns: []formats.Column{}, Features: []feature.Feature{}}
 	out.Report = newReport()
 	out.Report.DryRun = true
@@ -44,7 +50,18 @@ func (s *Service) Inspect(collection string, r io.Reader, options formats.Option
 		out.NameProperty, out.CategoryProperty = c.info.Load().NameProperty, c.info.Load().CategoryProperty
 	}
 	options.Unplaced = true
-	rows, err := formats.Open(r, options)
+	// It is received before it is looked at, so that nobody waits for who sends slowly.
+	file, err := spool(&countedReader{ctx, r, new(atomic.Int64)})
+	if err != nil {
+		return out, err
+	}
+	defer file.Close()
+	release, err := s.desk.Admit(ctx, admission.Need{Work: true, Bytes: inspectBytes})
+	if err != nil {
+		return out, err
+	}
+	defer release()
+	rows, err := formats.Open(&countedReader{ctx, file, new(atomic.Int64)}, options)
 	if err != nil {
 		return out, invalidFile(err)
 	}

@@ -52,9 +52,12 @@ type Marker struct {
 // A Viewport is the answer to a MarkersQuery, as of one state of the collection;
 // what costs most of it is worked out when Markers is called.
 type Viewport struct {
-	Collection int64  // the key of the collection, which no other ever has
-	Change     uint64 // the newest change to anything the markers depend on
-	Looks      uint64 // different for each style that the places are drawn in
+	Identity   string // of the database
+	Collection int64  // the key of the collection, which no other of the database ever has
+	// Change is the newest change, as far as this process knows, to anything the markers
+	// depend on: while it stays, so do they. Another process may know of another.
+	Change uint64
+	Looks  uint64 // different for each style that the places are drawn in
 
 	looks    *looks // nil where no look depends on data
 	query    MarkersQuery
@@ -68,11 +71,14 @@ func (s *Service) Viewport(ctx context.Context, collection string, q MarkersQuer
 	if err != nil {
 		return nil, err
 	}
-	snapshot, err := c.set.Select(ctx, q.Selection)
+	if err := c.checkFilter(&q.Selection); err != nil {
+		return nil, err
+	}
+	snapshot, err := s.selected(ctx, c, q.Selection)
 	if err != nil {
 		return nil, err
 	}
-	v := &Viewport{Collection: c.info.Load().Key, query: q, snapshot: snapshot, boxes: q.Box.SpotBoxes()}
+	v := &Viewport{Identity: s.Identity(), Collection: c.info.Load().Key, query: q, snapshot: snapshot, boxes: q.Box.SpotBoxes()}
 	for _, spots := range q.Options.Reach(v.boxes, q.Zoom) {
 		v.Change = max(v.Change, snapshot.Tree().Newest(spots))
 	}
@@ -82,8 +88,14 @@ func (s *Service) Viewport(ctx context.Context, collection string, q MarkersQuer
 	return v, err
 }
 
-// Matched returns how many places lie in the box.
-func (v *Viewport) Matched() int { return v.snapshot.Count(v.query.Box) }
+// Matched returns how many places lie in the box, as the map shows it: what is beyond its
+// northern or southern edge is on it.
+func (v *Viewport) Matched() (count int) {
+	for _, spots := range v.boxes {
+		count += v.snapshot.Tree().Count(spots)
+	}
+	return count
+}
 
 // Markers calls yield with each marker that stands for a place in the box.
 func (v *Viewport) Markers(yield func(*Marker)) error {
@@ -198,25 +210,38 @@ func (s *Service) Members(ctx context.Context, collection string, q MembersQuery
 	if err != nil {
 		return ItemsPage{}, err
 	}
-	snapshot, err := c.set.Select(ctx, q.Selection)
+	if err := c.checkFilter(&q.Selection); err != nil {
+		return ItemsPage{}, err
+	}
+	snapshot, err := s.selected(ctx, c, q.Selection)
 	if err != nil {
 		return ItemsPage{}, err
 	}
 	var page ItemsPage
 	var ids []string
+	var failed error
 	found := cluster.Nearest(snapshot.Tree(), q.At, q.Zoom, q.Options, func(m *cluster.Marker) {
 		page.Matched = m.Count
-		for _, e := range snapshot.FirstByID(m.All(), q.After, q.Limit+1) {
-			ids = append(ids, snapshot.Place(e).ID)
+		var release func()
+		if release, failed = s.lookAt(ctx, m.Count, 0); failed != nil {
+			return
 		}
+		defer release()
+		ids = snapshot.FirstIDs(while(ctx, m.All()), q.After, q.Limit+1)
+		failed = ctx.Err()
 	})
-	if !found {
+	switch {
+	case failed != nil:
+		return ItemsPage{}, failed
+	case !found:
 		return ItemsPage{}, &NotFoundError{What: "marker", ID: geo.Box{West: q.At.Lon, South: q.At.Lat, East: q.At.Lon, North: q.At.Lat}.String()}
 	}
 	if page.More = len(ids) > q.Limit; page.More {
 		ids = ids[:q.Limit]
 	}
-	page.Items, err = s.store.Features(ctx, c.info.Load().Key, ids)
+	var cut bool
+	page.Items, cut, err = s.store.Features(ctx, c.info.Load().Key, ids, MaxPageBytes)
+	page.More = page.More || cut
 	return page, err
 }
 
@@ -227,7 +252,10 @@ func (s *Service) Near(ctx context.Context, collection string, from geo.Point, r
 	if err != nil {
 		return nil, err
 	}
-	snapshot, err := c.set.Select(ctx, selection)
+	if err := c.checkFilter(&selection); err != nil {
+		return nil, err
+	}
+	snapshot, err := s.selected(ctx, c, selection)
 	if err != nil {
 		return nil, err
 	}
@@ -241,7 +269,14 @@ func (s *Service) CategoryCounts(ctx context.Context, collection string, selecti
 	if err != nil {
 		return nil, err
 	}
-	snapshot, err := c.set.Select(ctx, selection)
+	if err := c.checkFilter(&selection); err != nil {
+		return nil, err
+	}
+	return s.countCategories(ctx, c, selection)
+}
+
+func (s *Service) countCategories(ctx context.Context, c *collection, selection places.Selection) ([]places.CategoryCount, error) {
+	snapshot, err := s.selected(ctx, c, selection)
 	if err != nil {
 		return nil, err
 	}

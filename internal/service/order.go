@@ -6,133 +6,217 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
-	"idlebeacon/internal/store"
 )
 
 const (
 	// maxOrdered is how many items a listing may have that is sorted or entered in its
 	// middle.
 	maxOrdered = 2_000_000
-	// keptOrders is how many orders are kept for the next pages.
-	keptOrders = 4
+	// keptOrders and keptOrderBytes are how many orders are kept for the next pages.
+	keptOrders     = 16
+	keptOrderBytes = 128 << 20
+	// MaxSortKeys is how many properties a listing may be sorted by.
+	MaxSortKeys = 8
 )
 
-// A Sort is an order of items. Numbers come before texts, in which case does not
-// matter, and these before what is neither; items without the property come last either
-// way. Those that are the same are in the order of their ids.
-type Sort struct {
+// A Sort is an order of items: by the first key and, where that is the same, by the next.
+// Those that are the same by all are in the order of their ids.
+type Sort []SortKey
+
+// A SortKey is one property that items are sorted by. Numbers come before texts, in which
+// case does not matter, and these before what is neither; items without the property come
+// last either way.
+type SortKey struct {
 	Property   string // or "id"
 	Descending bool
 }
 
+func (s Sort) properties() []string {
+	names := make([]string, len(s))
+	for i, key := range s {
+		names[i] = key.Property
+	}
+	return names
+}
+
 // An order is the ids of a listing in its order.
 type order struct {
-	ids []string
+	ids   []string
+	bytes int
+}
+
+// An orderCache keeps the orders that were used last.
+type orderCache struct {
+	mu    sync.Mutex
+	kept  *lru.Cache[string, *order]
+	bytes int
+}
+
+func newOrderCache() *orderCache {
+	c := &orderCache{}
+	c.kept, _ = lru.NewWithEvict(keptOrders, func(_ string, o *order) { c.bytes -= o.bytes }) // a size above 0 is no error
+	return c
+}
+
+func (c *orderCache) get(key string) (*order, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.kept.Get(key)
+}
+
+func (c *orderCache) add(key string, o *order) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.kept.Contains(key) {
+		return
+	}
+	c.bytes += o.bytes
+	c.kept.Add(key, o)
+	for c.bytes > keptOrderBytes {
+		c.kept.RemoveOldest()
+	}
+}
+
+func (c *orderCache) clear() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.kept.Purge()
 }
 
 // A sortable is an item that is being put in order.
 type sortable struct {
+	id     string
+	values []sortValue // by the keys
+}
+
+type sortValue struct {
 	rank   uint8 // of its kind
 	number float64
 	text   string
-	id     string
 }
 
 const lastRank = 4
 
-func (s *sortable) set(v filter.Value) {
+func sortValueOf(v filter.Value) sortValue {
 	switch v.Kind {
 	case filter.Number:
-		s.rank, s.number = 0, v.Number
+		return sortValue{rank: 0, number: v.Number}
 	case filter.Text:
-		s.rank, s.text = 1, strings.ToLower(v.Text)
+		return sortValue{rank: 1, text: strings.ToLower(v.Text)}
 	case filter.Bool:
-		s.rank, s.number = 2, v.Number
+		return sortValue{rank: 2, number: v.Number}
 	case filter.Null:
-		s.rank = lastRank
-	default:
-		s.rank = 3
+		return sortValue{rank: lastRank}
 	}
+	return sortValue{rank: 3}
 }
 
-func (a *sortable) compare(b *sortable, descending bool) int {
-	if a.rank == lastRank || b.rank == lastRank {
-		descending = false
+func (a *sortable) compare(b *sortable, by Sort) int {
+	for i, key := range by {
+		x, y := &a.values[i], &b.values[i]
+		c := cmp.Or(cmp.Compare(x.rank, y.rank), cmp.Compare(x.number, y.number), strings.Compare(x.text, y.text))
+		if key.Descending && x.rank != lastRank && y.rank != lastRank {
+			c = -c
+		}
+		if c != 0 {
+			return c
+		}
 	}
-	c := cmp.Or(cmp.Compare(a.rank, b.rank), cmp.Compare(a.number, b.number), strings.Compare(a.text, b.text))
-	if descending {
-		c = -c
-	}
-	return cmp.Or(c, strings.Compare(a.id, b.id))
+	return strings.Compare(a.id, b.id)
 }
 
 // ordered returns the order of the items of a listing.
 func (s *Service) ordered(ctx context.Context, c *collection, snapshot *places.Snapshot, box geo.Box, q *ItemsQuery) (*order, error) {
 	areas := c.shapes.Snapshot()
-	key := fmt.Sprintf("%d %d %d %q %q %v %v", c.info.Load().Key, snapshot.Change(), areas.Change(), q.Selection.Key(), q.Sort.Property, q.Sort.Descending, box)
-	if known, there := s.orders.Get(key); there {
+	key := fmt.Sprintf("%d %d %d %q %#v %v", c.info.Load().Key, snapshot.Change(), areas.Change(), q.Selection.Key(), *q.Sort, box)
+	if known, there := s.orders.get(key); there {
 		return known, nil
 	}
-	if n := snapshot.Len() + areas.Len(); n > maxOrdered {
+	if err := c.checkProperties("sortby", q.Sort.properties()); err != nil {
+		return nil, err
+	}
+	n := snapshot.Len() + areas.Len()
+	if n > maxOrdered {
 		return nil, Invalid("sortby", "the listing may have %d items, and at most %d can be sorted or entered in the middle; narrow it by a filter or category", n, maxOrdered)
 	}
+	if n > cheapPlaces {
+		const item, value = 100, 60 // bytes
+		release, err := s.desk.Admit(ctx, admission.Need{Work: true, Bytes: int64(n) * int64(item+value*len(*q.Sort))})
+		if err != nil {
+			return nil, err
+		}
+		defer release()
+		if known, there := s.orders.get(key); there { // somebody else was quicker
+			return known, nil
+		}
+	}
 	all, err := gather(ctx, snapshot, areas, box, q)
+	if err == nil {
+		err = sortItems(ctx, all, *q.Sort)
+	}
 	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(all, func(a, b sortable) int { return a.compare(&b, q.Sort.Descending) })
 	o := &order{ids: make([]string, len(all))}
 	for i := range all {
 		o.ids[i] = all[i].id
+		o.bytes += len(all[i].id) + 16
 	}
-	s.orders.Add(key, o)
+	s.orders.add(key, o)
 	return o, nil
+}
+
+// sortItems sorts items, unless ctx ends first.
+func sortItems(ctx context.Context, all []sortable, by Sort) error {
+	const checkEvery = 1 << 14 // comparisons
+	n, over := 0, false
+	slices.SortFunc(all, func(a, b sortable) int {
+		if n++; n%checkEvery == 0 && ctx.Err() != nil {
+			over = true
+		}
+		if over {
+			return 0 // soon done
+		}
+		return a.compare(&b, by)
+	})
+	return ctx.Err()
 }
 
 // gather returns the items of a listing with what they are sorted by.
 func gather(ctx context.Context, snapshot *places.Snapshot, areas *shapes.Snapshot, box geo.Box, q *ItemsQuery) ([]sortable, error) {
-	names := []string{q.Sort.Property}
-	values, n := snapshot.Values(names), 0
+	names := q.Sort.properties()
+	values := snapshot.Values(names)
 	var all []sortable
-	for e := range snapshot.In(box) {
-		if n++; n%10_000 == 0 && ctx.Err() != nil {
-			return nil, ctx.Err()
+	add := func(id string, of []filter.Value) {
+		item := sortable{id: id}
+		if len(of) > 0 {
+			item.values = make([]sortValue, len(of))
 		}
-		item := sortable{id: snapshot.Place(e).ID}
-		item.set(values(e)[0])
+		for i, v := range of {
+			item.values[i] = sortValueOf(v)
+		}
 		all = append(all, item)
+	}
+	for e := range while(ctx, snapshot.In(box)) {
+		add(snapshot.Place(e).ID, values(e))
 	}
 	wanted := map[string]bool{}
 	for _, id := range areas.In(box, takes(&q.Selection)) {
 		wanted[id] = true
 	}
 	areas.All(func(shape *shapes.Shape) {
-		if !wanted[shape.ID] {
-			return
+		if wanted[shape.ID] {
+			add(shape.ID, valuesOf(shape, names, make([]filter.Value, len(names))))
 		}
-		item := sortable{id: shape.ID}
-		item.set(valuesOf(shape, names, make([]filter.Value, 1))[0])
-		all = append(all, item)
 	})
 	return all, ctx.Err()
-}
-
-// page returns the items of an order from an offset on.
-func (s *Service) page(ctx context.Context, collection int64, o *order, offset, limit int) ([]store.Stored, error) {
-	ids := o.ids[min(offset, len(o.ids)):min(offset+limit, len(o.ids))]
-	items, err := s.store.Features(ctx, collection, ids)
-	if err != nil {
-		return nil, err
-	}
-	at := make(map[string]int, len(ids))
-	for i, id := range ids {
-		at[id] = i
-	}
-	slices.SortFunc(items, func(a, b store.Stored) int { return at[a.ID] - at[b.ID] })
-	return items, nil
 }

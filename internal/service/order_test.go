@@ -3,9 +3,11 @@ package service
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -77,7 +79,7 @@ func TestSortedListings(t *testing.T) {
 					return cmp.Or(c, cmp.Compare(a.ID, b.ID))
 				})
 				var got []string
-				q.Sort, q.Limit = &Sort{Property: "v", Descending: descending}, 37
+				q.Sort, q.Limit = &Sort{{Property: "v", Descending: descending}}, 37
 				for more := true; more; q.Offset += q.Limit {
 					page := must[ItemsPage](t)(s.Items(t.Context(), "c", q))
 					if page.Matched != len(want) {
@@ -94,9 +96,28 @@ func TestSortedListings(t *testing.T) {
 			}
 		}
 	}
+	// By two properties, the second the other way round.
+	two := must[ItemsPage](t)(s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "n", Descending: true}}, Limit: 1000})).Items
+	number := func(item *store.Stored) (n int) {
+		raw, _ := item.Properties.Value("n")
+		n, _ = strconv.Atoi(string(raw))
+		return n
+	}
+	for i := 1; i < len(two); i++ {
+		ka, na, ta := class(&two[i-1].Feature)
+		kb, nb, tb := class(&two[i].Feature)
+		c := cmp.Or(cmp.Compare(ka, kb), cmp.Compare(na, nb), cmp.Compare(ta, tb))
+		if c > 0 || c == 0 && number(&two[i-1]) < number(&two[i]) {
+			t.Errorf("%s comes before %s", two[i-1].ID, two[i].ID)
+		}
+	}
+	var wrong *InvalidError
+	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "w"}}, Limit: 5}); !errors.As(err, &wrong) || wrong.Field != "sortby" {
+		t.Errorf("sorted by what is not there: %v", err)
+	}
 	// An edit shows in the next page.
 	last := all[len(all)-1].ID
-	if err := s.DeleteItem(t.Context(), "c", last); err != nil {
+	if err := s.DeleteItem(t.Context(), "c", last, nil); err != nil {
 		t.Fatal(err)
 	}
 	page := must[ItemsPage](t)(s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{}, Offset: len(all) - 2, Limit: 5}))

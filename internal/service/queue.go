@@ -2,21 +2,29 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/semaphore"
 
 	"idlebeacon/internal/store"
 )
 
 const (
-	// queueLength is how many writes may wait. A further one waits for room, or
-	// until its caller gives up.
-	queueLength = 1024
-	// groupEdits is how many edits share a transaction, as long as they come in
-	// writes smaller than that.
+	// queueBytes and queueLength are how much may wait, and in how many writes. A further
+	// one waits for room, or until its caller gives up.
+	queueBytes  = 64 << 20
+	queueLength = 4096
+	// groupEdits and groupBytes are how many edits share a transaction, and how large they
+	// are together, as long as they come in writes smaller than that.
 	groupEdits = 4096
+	groupBytes = 8 << 20
 	// commitTimeout ends a transaction that the database does not answer.
-	commitTimeout = 2 * time.Minute
+	commitTimeout = time.Minute
+	// writeTimeout is how long a write is waited for.
+	writeTimeout = 45 * time.Second
 )
 
 // A writeQueue carries out edits in the order they come, many to a transaction:
@@ -24,6 +32,12 @@ const (
 type writeQueue struct {
 	service *Service
 	writes  chan *pendingWrite
+	room    *semaphore.Weighted // bytes of what waits or is being written
+	hard    context.Context     // ends what is being written when there is no time left
+	giveUp  context.CancelFunc
+	waiting atomic.Int64
+
+	edits, groups, failed, took atomic.Uint64 // what was done; took in nanoseconds
 
 	mu      sync.RWMutex // held for reading while sending to writes
 	closing bool
@@ -32,28 +46,53 @@ type writeQueue struct {
 // A pendingWrite is edits whose caller waits.
 type pendingWrite struct {
 	edits    []store.Edit
+	size     int // in bytes
 	outcomes []store.Outcome
 	err      error
 	done     chan struct{} // closed when outcomes and err are set
 }
 
 func newWriteQueue(s *Service) *writeQueue {
-	return &writeQueue{service: s, writes: make(chan *pendingWrite, queueLength)}
+	q := &writeQueue{service: s, writes: make(chan *pendingWrite, queueLength), room: semaphore.NewWeighted(queueBytes)}
+	q.hard, q.giveUp = context.WithCancel(context.Background())
+	return q
 }
 
 // do carries out edits and returns their outcomes once they are committed and
 // can be seen in the places. Where ctx ends first they may still be carried out.
 func (q *writeQueue) do(ctx context.Context, edits []store.Edit) ([]store.Outcome, error) {
+	if q.service.loading.Load() {
+		return nil, errLoading
+	}
+	ctx, cancel := context.WithTimeout(ctx, writeTimeout)
+	defer cancel()
 	w := &pendingWrite{edits: edits, done: make(chan struct{})}
+	for i := range edits {
+		w.size += edits[i].Size()
+	}
+	// It takes its room until it is written, whether its caller waits for that or not.
+	if err := q.room.Acquire(ctx, w.room()); err != nil {
+		return nil, err
+	}
+	q.waiting.Add(1)
 	if err := q.send(ctx, w); err != nil {
+		q.letGo(w)
 		return nil, err
 	}
 	select {
 	case <-w.done:
 		return w.outcomes, w.err
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return nil, fmt.Errorf("%w: %w", store.ErrUnknownOutcome, ctx.Err())
 	}
+}
+
+// room returns how much of queueBytes w takes.
+func (w *pendingWrite) room() int64 { return int64(min(w.size, queueBytes)) }
+
+func (q *writeQueue) letGo(w *pendingWrite) {
+	q.waiting.Add(-1)
+	q.room.Release(w.room())
 }
 
 func (q *writeQueue) send(ctx context.Context, w *pendingWrite) error {
@@ -82,9 +121,9 @@ func (q *writeQueue) close() {
 
 func (q *writeQueue) run() {
 	for first := range q.writes {
-		group, edits := []*pendingWrite{first}, len(first.edits)
+		group, edits, size := []*pendingWrite{first}, len(first.edits), first.size
 	gather:
-		for edits < groupEdits {
+		for edits < groupEdits && size < groupBytes {
 			select {
 			case next, open := <-q.writes:
 				if !open {
@@ -92,18 +131,43 @@ func (q *writeQueue) run() {
 				}
 				group = append(group, next)
 				edits += len(next.edits)
+				size += next.size
 			default:
 				break gather
 			}
 		}
 		q.commit(group)
 	}
+	q.giveUp() // nothing is left to give up
 }
 
-// commit carries out a group of writes in one transaction and answers them. It
-// works to its end even where a caller has given up: others share the
-// transaction.
+// commit carries out a group of writes and answers them. It works to its end even where a
+// caller has given up: others share the transaction. A write that the database refuses is
+// set apart, so that the others are carried out.
 func (q *writeQueue) commit(group []*pendingWrite) {
+	ctx, cancel := context.WithTimeout(q.hard, commitTimeout)
+	defer cancel()
+	outcomes, err := q.apply(ctx, group)
+	if err != nil && len(group) > 1 && store.TroubleOf(err) == store.Refused {
+		half := len(group) / 2
+		q.commit(group[:half])
+		q.commit(group[half:])
+		return
+	}
+	for _, w := range group {
+		if w.err = err; err == nil {
+			w.outcomes, outcomes = outcomes[:len(w.edits)], outcomes[len(w.edits):]
+		}
+		close(w.done)
+		q.letGo(w)
+	}
+}
+
+// apply carries out a group of writes in one transaction, and in memory.
+func (q *writeQueue) apply(ctx context.Context, group []*pendingWrite) ([]store.Outcome, error) {
+	if q.hard.Err() != nil {
+		return nil, ErrClosing
+	}
 	var edits []store.Edit
 	for _, w := range group {
 		edits = append(edits, w.edits...)
@@ -111,28 +175,32 @@ func (q *writeQueue) commit(group []*pendingWrite) {
 	// Nobody else applies changes meanwhile: the follower would hear of this commit
 	// and read back from the database what is at hand here.
 	q.service.applying.Lock()
-	ctx, cancel := context.WithTimeout(context.Background(), commitTimeout)
-	defer cancel()
-	outcomes, err := q.service.store.Apply(ctx, edits)
-	if err == nil {
-		var changes []store.Change
-		for i := range outcomes {
-			if outcomes[i].Change != nil {
-				changes = append(changes, *outcomes[i].Change)
-			}
-		}
-		if lag := q.service.apply(ctx, changes); lag != nil {
-			// The edits are committed, so they are not failed; what is in memory
-			// catches up as soon as the database can be read.
-			q.service.log.Error("committed edits are not in memory yet", "error", lag)
-			q.service.wakeFollower()
+	defer q.service.applying.Unlock()
+	began := time.Now()
+	state, outcomes, err := q.service.store.Apply(ctx, edits)
+	q.groups.Add(1)
+	q.took.Add(uint64(time.Since(began)))
+	if err != nil {
+		q.failed.Add(1)
+		q.service.wakeFollower() // it may have been carried out, or the database be another
+		return nil, err
+	}
+	q.edits.Add(uint64(len(edits)))
+	var changes []store.Change
+	for i := range outcomes {
+		if outcomes[i].Change != nil {
+			changes = append(changes, *outcomes[i].Change)
 		}
 	}
-	q.service.applying.Unlock()
-	for _, w := range group {
-		if w.err = err; err == nil {
-			w.outcomes, outcomes = outcomes[:len(w.edits)], outcomes[len(w.edits):]
-		}
-		close(w.done)
+	if lag := q.service.apply(ctx, state, changes); lag != nil {
+		// The edits are committed, so they are not failed; what is in memory
+		// catches up as soon as the database can be read.
+		q.service.log.Error("committed edits are not in memory yet", "error", lag)
+		q.service.wakeFollower()
 	}
+	return outcomes, nil
+}
+
+func (q *writeQueue) stats() WriteStats {
+	return WriteStats{Edits: q.edits.Load(), Groups: q.groups.Load(), Failed: q.failed.Load(), Took: time.Duration(q.took.Load())}
 }

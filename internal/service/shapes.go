@@ -1,6 +1,10 @@
 package service
 
 import (
+	"context"
+	"errors"
+
+	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
@@ -8,8 +12,11 @@ import (
 )
 
 // MaxShapes is the most shapes that one view has. Where there are more, the
-// smallest are left out.
-const MaxShapes = 3000
+// smallest are left out. MaxPositions is the most positions that they have together.
+const (
+	MaxShapes    = 3000
+	MaxPositions = 400_000
+)
 
 // A ShapesQuery asks for the areas and paths in a viewport.
 type ShapesQuery struct {
@@ -21,10 +28,12 @@ type ShapesQuery struct {
 
 // A ShapesView is the answer to a ShapesQuery, as of one state of the collection.
 type ShapesView struct {
-	Collection int64  // the key of the collection, which no other ever has
-	Change     uint64 // the newest change to any shape of the collection
+	Identity   string // of the database
+	Collection int64  // the key of the collection, which no other of the database ever has
+	Change     uint64 // the newest change, as far as this process knows, to any shape of the collection
 	Looks      uint64 // different for each style that they are drawn in
 
+	service  *Service
 	looks    *looks // nil where no look depends on data
 	query    ShapesQuery
 	snapshot *shapes.Snapshot
@@ -36,8 +45,11 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 	if err != nil {
 		return nil, err
 	}
+	if err := c.checkFilter(&q.Selection); err != nil {
+		return nil, err
+	}
 	snapshot := c.shapes.Snapshot()
-	v := &ShapesView{Collection: c.info.Load().Key, Change: snapshot.Change(), query: q, snapshot: snapshot}
+	v := &ShapesView{service: s, Identity: s.Identity(), Collection: c.info.Load().Key, Change: snapshot.Change(), query: q, snapshot: snapshot}
 	if v.looks, err = s.drawnBy(c, q.Draft); v.looks != nil {
 		v.Looks = v.looks.stamp
 	}
@@ -54,10 +66,25 @@ func (v *ShapesView) Drawing() func(*shapes.Shape) style.Drawing {
 }
 
 // Drawn returns the shapes as the view shows them, the largest first, and how many
-// of those in the box are too small to be seen at its zoom, or too many.
-func (v *ShapesView) Drawn() (drawn []shapes.Drawn, leftOut int) {
-	drawn, matched := v.snapshot.View(v.query.Box, v.query.Zoom, MaxShapes, takes(&v.query.Selection))
-	return drawn, matched - len(drawn)
+// of those in the box are too small to be seen at its zoom, or too many. Whoever calls it
+// calls release when the shapes have been written.
+func (v *ShapesView) Drawn(ctx context.Context) (drawn []shapes.Drawn, leftOut int, release func(), err error) {
+	release = func() {}
+	if n := v.snapshot.Cost(v.query.Box); n > cheapPositions {
+		const perPosition = 100 // bytes
+		if release, err = v.service.desk.Admit(ctx, admission.Need{Work: true, Bytes: int64(n) * perPosition}); err != nil {
+			return nil, 0, nil, err
+		}
+	}
+	drawn, matched, err := v.snapshot.View(ctx, v.query.Box, v.query.Zoom, shapes.Limits{Shapes: MaxShapes, Positions: MaxPositions}, takes(&v.query.Selection))
+	if err != nil {
+		release()
+		if errors.Is(err, shapes.ErrTooMuch) {
+			err = Invalid("bbox", "shows areas and paths with more than %d positions at zoom %v; ask for a smaller box or a lower zoom", MaxPositions, v.query.Zoom)
+		}
+		return nil, 0, nil, err
+	}
+	return drawn, matched - len(drawn), release, nil
 }
 
 // takes returns which shapes a selection takes.

@@ -18,6 +18,7 @@ import (
 type Style struct {
 	*style.Style
 	Proposed bool   // nobody has said how: this is made from the categories
+	Stamp    uint64 // different for each style
 	Change   uint64 // the newest change to the collection itself
 }
 
@@ -132,7 +133,7 @@ func (s *Service) Style(collection string) (Style, error) {
 	if err != nil {
 		return Style{}, err
 	}
-	return Style{Style: known.resolved.Style, Proposed: known.of.Style == nil, Change: known.of.Change}, nil
+	return Style{Style: known.resolved.Style, Proposed: known.of.Style == nil, Stamp: known.stamp, Change: known.of.Change}, nil
 }
 
 // SetStyle says how a collection is to be drawn: raw is a style as JSON, nil for one
@@ -160,7 +161,7 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, s
 		text = new(string)
 		*text = string(raw)
 	}
-	_, change, err := s.store.UpdateCollection(ctx, c.info.Load().Key, func(info *store.Collection) error {
+	_, _, err = s.store.UpdateCollection(ctx, c.info.Load().Key, func(info *store.Collection) error {
 		if since != nil && !slices.Contains(since, info.Change) {
 			return &ChangedError{What: "the style of collection", ID: collection}
 		}
@@ -170,7 +171,7 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, s
 	if err != nil {
 		return Style{}, explain(err, collection, "")
 	}
-	if err := s.applyOne(ctx, change); err != nil {
+	if err := s.applyCommitted(ctx); err != nil {
 		return Style{}, err
 	}
 	return s.Style(collection)
@@ -194,7 +195,7 @@ func (s *Service) Legend(ctx context.Context, collection, draft string) (style.L
 	conditions := known.resolved.Conditions()
 	meeting := make([]int, min(len(conditions), countedRules))
 	for i := range meeting {
-		met, err := s.CategoryCounts(ctx, collection, places.Selection{Filter: conditions[i]})
+		met, err := s.countCategories(ctx, c, places.Selection{Filter: conditions[i]})
 		if err != nil {
 			return style.Legend{}, err
 		}

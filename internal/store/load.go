@@ -36,7 +36,7 @@ type Contents struct {
 // are empty, in the order of collections, telling each batch of rows to progress. It
 // reads the table in slices over several connections that share the view's state
 // of the database, so all of it belongs to the view's change.
-func (v *View) FeaturesOfAll(ctx context.Context, s *Store, collections []Collection, contents []Contents, progress func(rows int)) error {
+func (v *View) FeaturesOfAll(ctx context.Context, s *Store, collections []Dated, contents []Contents, progress func(rows int)) error {
 	var snapshot string
 	var pages int64
 	err := v.tx.Raw("SELECT pg_export_snapshot(), pg_relation_size('features') / current_setting('block_size')::int").Row().Scan(&snapshot, &pages)
@@ -47,10 +47,10 @@ func (v *View) FeaturesOfAll(ctx context.Context, s *Store, collections []Collec
 	l := &loading{byKey: map[int64]*loadingSet{}, pages: pages, progress: progress}
 	var writers errgroup.Group
 	for i, c := range collections {
-		to := &loadingSet{info: c, rows: make(chan []places.Row, loadQueue)}
+		to := &loadingSet{info: c.Collection, rows: make(chan []places.Row, loadQueue)}
 		l.byKey[c.Key] = to
 		to.shapes = contents[i].Shapes
-		writers.Go(func() error { return contents[i].Places.Load(v.change, to.next) })
+		writers.Go(func() error { return contents[i].Places.Load(c.Newest, to.next) })
 	}
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		readers.Go(func() error {
@@ -67,8 +67,8 @@ func (v *View) FeaturesOfAll(ctx context.Context, s *Store, collections []Collec
 	if err != nil {
 		return fmt.Errorf("reading the features: %w", err)
 	}
-	for _, c := range contents {
-		c.Shapes.Publish(v.change)
+	for i, c := range contents {
+		c.Shapes.Publish(collections[i].Newest)
 	}
 	return nil
 }

@@ -10,40 +10,48 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
+// ErrImportGone reports an import that others have taken for dead, because nothing was heard
+// of it for long, and that was not carried out.
+var ErrImportGone = errors.New("the import was taken for dead, as nothing was heard of it for long; nothing of it was imported")
+
 // uniqueViolation is PostgreSQL's code of the error that a key is there already.
 const uniqueViolation = "23505"
 
 // A Merged says what became of gathered features.
 type Merged struct {
 	Created, Replaced, Unchanged int
-	Repeated                     int    // whose id came again later
-	Newest                       uint64 // the number of the newest change
-	Made                         bool   // the collection was not there, and was made
-	Fresh                        bool   // the collection was empty, and was filled with just what was gathered
-	Before                       uint64 // the number of the newest change before
+	Repeated                     int       // whose id came again later
+	Newest                       uint64    // the number of the newest change
+	Made                         bool      // the collection was not there, and was made
+	Fresh                        bool      // the collection was empty, and was filled with just what was gathered
+	State                                  // of the database before
+	At                           time.Time // when its changes were made
 }
 
 // Merge puts what was gathered into a collection, in one transaction: new features
 // are added and those that differ replaced, and it is noted how the import ended. A
 // collection without a Key is made, unless there is one with its ID by now; into gets
-// the Key then.
-func (st *Staging) Merge(ctx context.Context, into *Collection, end func(Merged) ImportEnd) (m Merged, err error) {
+// the Key then. begin is called before others have to wait for it.
+func (st *Staging) Merge(ctx context.Context, into *Collection, begin func(), end func(Merged) ImportEnd) (m Merged, err error) {
 	if err := st.end(); err != nil {
 		return m, fmt.Errorf("gathering features: %w", err)
 	}
 	err = st.store.direct(ctx, func(conn *pgx.Conn) (err error) {
-		m, err = st.mergeOn(ctx, conn, into, end)
+		m, err = st.mergeOn(ctx, conn, into, begin, end)
 		return err
 	})
 	return m, err
 }
 
-func (st *Staging) mergeOn(ctx context.Context, conn *pgx.Conn, into *Collection, end func(Merged) ImportEnd) (m Merged, err error) {
-	tx, err := conn.Begin(ctx)
+func (st *Staging) mergeOn(ctx context.Context, conn *pgx.Conn, into *Collection, begin func(), end func(Merged) ImportEnd) (m Merged, err error) {
+	tx, err := conn.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.ReadCommitted})
 	if err != nil {
 		return m, err
 	}
 	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }() // nothing where it was committed
+	if _, err := tx.Exec(ctx, "SET LOCAL statement_timeout = '"+mergeTimeout+"'; SET LOCAL lock_timeout = '"+mergeTimeout+"'"); err != nil {
+		return m, err
+	}
 	// What has to be compared is in the database before others have to wait.
 	there, err := hasFeatures(ctx, tx, into.Key)
 	if err == nil && there {
@@ -52,19 +60,24 @@ func (st *Staging) mergeOn(ctx context.Context, conn *pgx.Conn, into *Collection
 	if err != nil {
 		return m, fmt.Errorf("merging an import: %w", err)
 	}
-	var clock uint64
-	if err := tx.QueryRow(ctx, "SELECT change FROM clock FOR UPDATE").Scan(&clock); err != nil {
+	begin()
+	state, copied, err := scanState(tx.QueryRow(ctx, stateQuery+holding))
+	if err == nil && copied {
+		err = ErrMoved
+	}
+	if err != nil {
 		return m, err
 	}
-	m.Before, m.Newest = clock, clock
-	if m.Made, err = findOrMake(ctx, tx, into, clock+1); err != nil {
+	clock := state.Change
+	m.State, m.Newest, m.At = state, clock, time.Now().UTC().Truncate(time.Microsecond)
+	if m.Made, err = findOrMake(ctx, tx, into, clock+1, m.At); err != nil {
 		return m, err
 	}
 	if m.Made {
 		m.Newest++
 	}
 	if !there {
-		m.Fresh, err = st.fill(ctx, tx, into.Key, m.Newest)
+		m.Fresh, err = st.fill(ctx, tx, into.Key, m.Newest, m.At)
 		if err == nil && !m.Fresh {
 			err = st.lay(ctx, tx)
 		}
@@ -91,15 +104,25 @@ func (st *Staging) mergeOn(ctx context.Context, conn *pgx.Conn, into *Collection
 	if err != nil {
 		return m, err
 	}
-	if _, err := tx.Exec(ctx, endImport, args...); err != nil {
+	noted, err := tx.Exec(ctx, endImport, args...)
+	if err != nil {
 		return m, err
 	}
-	return m, tx.Commit(ctx)
+	if noted.RowsAffected() == 0 {
+		return m, ErrImportGone
+	}
+	if err := tx.Commit(ctx); err != nil {
+		if TroubleOf(err) == Unavailable {
+			err = fmt.Errorf("%w: %w", ErrUnknownOutcome, err)
+		}
+		return m, err
+	}
+	return m, nil
 }
 
 // findOrMake looks for a collection by its Key or, where it has none, makes it as the
 // given change, unless there is one with its ID.
-func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, change uint64) (made bool, err error) {
+func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, change uint64, at time.Time) (made bool, err error) {
 	err = tx.QueryRow(ctx, "SELECT key FROM collections WHERE key = $1 OR $1 = 0 AND id = $2", c.Key, c.ID).Scan(&c.Key)
 	if c.Key != 0 || !errors.Is(err, pgx.ErrNoRows) {
 		if errors.Is(err, pgx.ErrNoRows) {
@@ -107,20 +130,20 @@ func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, change uint64) (m
 		}
 		return false, err
 	}
-	c.CreatedAt, c.Change = time.Now().UTC(), change
+	c.CreatedAt, c.Change = at, change
 	err = tx.QueryRow(ctx, `INSERT INTO collections (id, title, description, name_property, category_property, created_at, change)
 		VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING key`,
 		c.ID, c.Title, c.Description, c.NameProperty, c.CategoryProperty, c.CreatedAt, change).Scan(&c.Key)
 	if err != nil {
 		return false, fmt.Errorf("making collection %q: %w", c.ID, err)
 	}
-	return true, insertCollectionChange(ctx, tx, change, c.Key, Created)
+	return true, insertCollectionChange(ctx, tx, change, c.Key, Created, at)
 }
 
 // insertCollectionChange notes a change to a collection itself, of which nothing was
 // replaced.
-func insertCollectionChange(ctx context.Context, tx pgx.Tx, number uint64, key int64, op Op) error {
-	_, err := tx.Exec(ctx, "INSERT INTO changes (number, collection_key, op, at) VALUES ($1, $2, $3, now())", number, key, op)
+func insertCollectionChange(ctx context.Context, tx pgx.Tx, number uint64, key int64, op Op, at time.Time) error {
+	_, err := tx.Exec(ctx, "INSERT INTO changes (number, collection_key, op, at) VALUES ($1, $2, $3, $4)", number, key, op, at)
 	return err
 }
 
@@ -131,7 +154,7 @@ func hasFeatures(ctx context.Context, tx pgx.Tx, collection int64) (there bool, 
 
 // fill puts what was gathered into a collection that is empty, as one change, and
 // reports whether it was empty and no id came twice: otherwise it has done nothing.
-func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock uint64) (done bool, err error) {
+func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock uint64, at time.Time) (done bool, err error) {
 	if there, err := hasFeatures(ctx, tx, collection); err != nil || there {
 		return false, err
 	}
@@ -148,7 +171,7 @@ func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock 
 	if err != nil {
 		return false, err
 	}
-	if err := insertCollectionChange(ctx, attempt, clock+1, collection, Filled); err != nil {
+	if err := insertCollectionChange(ctx, attempt, clock+1, collection, Filled, at); err != nil {
 		return false, err
 	}
 	return true, attempt.Commit(ctx)
@@ -193,10 +216,10 @@ func (st *Staging) merge(ctx context.Context, tx pgx.Tx, collection int64, m *Me
 			FROM merged s WHERE s.there AND f.collection_key = %[2]d AND f.id = s.id
 		), noted AS (
 			INSERT INTO changes (number, collection_key, feature_id, op, at, before)
-			SELECT change, %[2]d, id, CASE WHEN there THEN 'replace' ELSE 'create' END, now(), before::json FROM merged
+			SELECT change, %[2]d, id, CASE WHEN there THEN 'replace' ELSE 'create' END, $1::timestamptz, before::json FROM merged
 		)
 		SELECT (SELECT count(DISTINCT id) FROM pg_temp.staged), count(*) FILTER (WHERE NOT there), count(*) FILTER (WHERE there) FROM merged`,
-		m.Newest, collection)).Scan(&distinct, &m.Created, &m.Replaced)
+		m.Newest, collection), m.At).Scan(&distinct, &m.Created, &m.Replaced)
 	if err != nil {
 		return err
 	}

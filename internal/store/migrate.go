@@ -110,7 +110,26 @@ var migrations = []*gormigrate.Migration{
 		`ALTER TABLE changes DROP CONSTRAINT changes_op_check`,
 		`ALTER TABLE changes ADD CONSTRAINT changes_op_check CHECK (op IN ('create', 'replace', 'delete', 'fill'))`,
 	)},
+	{ID: "0007-identity", Migrate: statements(
+		// Which database the numbers of changes are of: see State.
+		`CREATE TABLE identity (
+			one boolean PRIMARY KEY DEFAULT true CHECK (one),
+			id uuid NOT NULL,
+			made_at text NOT NULL
+		)`,
+		`INSERT INTO identity (id, made_at) SELECT gen_random_uuid(), `+whereabouts,
+		// What a collection's newest change is, and its history.
+		`CREATE INDEX changes_by_collection ON changes (collection_key, number)`,
+		`CREATE INDEX changes_by_time ON changes USING brin (at)`,
+		// Changes up to this number may have been forgotten.
+		`ALTER TABLE clock ADD COLUMN forgotten bigint NOT NULL DEFAULT 0`,
+	)},
 }
+
+// ownTables are the tables that the migrations make.
+var ownTables = []string{"collections", "features", "changes", "clock", "imports", "rejected_rows", "icons", "identity"}
+
+const migrationsTable = "migrations"
 
 func statements(all ...string) gormigrate.MigrateFunc {
 	return func(tx *gorm.DB) error {
@@ -132,11 +151,15 @@ const migrationLock = 0x626561636f6e
 var ErrNewerData = errors.New("the database was written by a newer version of Idle Beacon: use that version, or another data directory or database")
 
 func (s *Store) migrate(ctx context.Context) error {
-	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err := s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		// Another process may take its time with the same.
+		if err := tx.Exec("SET LOCAL lock_timeout = 0").Error; err != nil {
+			return err
+		}
 		if err := tx.Exec("SELECT pg_advisory_xact_lock(?)", migrationLock).Error; err != nil {
 			return err
 		}
-		options := gormigrate.Options{TableName: "migrations", IDColumnName: "id", IDColumnSize: 255}
+		options := gormigrate.Options{TableName: migrationsTable, IDColumnName: "id", IDColumnSize: 255}
 		if tx.Migrator().HasTable(options.TableName) {
 			var done []string
 			if err := tx.Raw("SELECT id FROM migrations").Scan(&done).Error; err != nil {

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 	"time"
 
@@ -19,55 +18,99 @@ import (
 
 // A View reads the database as of one change.
 type View struct {
-	tx     *gorm.DB
-	change uint64
+	State
+	tx *gorm.DB
 }
 
 // View runs f on the database as it is now: what f reads all belongs together,
 // whatever is written meanwhile.
 func (s *Store) View(ctx context.Context, f func(*View) error) error {
-	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		v := &View{tx: tx}
-		if err := tx.Raw("SELECT change FROM clock").Scan(&v.change).Error; err != nil {
+	return s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		// What reads much says nothing for long.
+		if err := tx.Exec("SET LOCAL idle_in_transaction_session_timeout = 0").Error; err != nil {
+			return err
+		}
+		state, copied, err := readState(tx, "")
+		if err == nil && copied {
+			err = ErrMoved // State gives it a new identity
+		}
+		if err != nil {
 			return fmt.Errorf("reading the clock: %w", err)
 		}
-		return f(v)
+		return f(&View{State: state, tx: tx})
 	}, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 }
 
-// Change returns the number of the newest change in the view.
-func (v *View) Change() uint64 { return v.change }
+// A Dated is a collection with its newest change, to itself or to a feature.
+type Dated struct {
+	Collection
+	Newest uint64
+	At     time.Time // when that was made
+}
 
 // Collections returns all collections in the order of their ids.
-func (v *View) Collections() ([]Collection, error) {
+func (v *View) Collections() ([]Dated, error) {
 	var all []Collection
 	if err := v.tx.Order("id").Find(&all).Error; err != nil {
 		return nil, fmt.Errorf("reading collections: %w", err)
 	}
-	return all, nil
+	return v.dated(all)
 }
 
 // Collection returns the collection with the given key, or ErrNoCollection.
-func (v *View) Collection(key int64) (Collection, error) {
+func (v *View) Collection(key int64) (Dated, error) {
 	c, err := takeCollection(v.tx, "key = ?", key)
 	if err != nil {
-		return Collection{}, fmt.Errorf("reading a collection: %w", err)
+		return Dated{}, fmt.Errorf("reading a collection: %w", err)
 	}
 	if c == nil {
-		return Collection{}, ErrNoCollection
+		return Dated{}, ErrNoCollection
 	}
-	return *c, nil
+	all, err := v.dated([]Collection{*c})
+	if err != nil {
+		return Dated{}, err
+	}
+	return all[0], nil
+}
+
+// dated finds the newest changes of collections.
+func (v *View) dated(collections []Collection) ([]Dated, error) {
+	all := make([]Dated, len(collections))
+	at := make(map[int64]int, len(collections))
+	var keys array[int64]
+	for i, c := range collections {
+		c.CreatedAt = c.CreatedAt.UTC()
+		all[i] = Dated{Collection: c, Newest: c.Change, At: c.CreatedAt}
+		at[c.Key] = i
+		keys = append(keys, c.Key)
+	}
+	rows, err := v.tx.Raw(`SELECT k.key, n.number, n.at FROM unnest(?::bigint[]) AS k (key),
+		LATERAL (SELECT number, at FROM changes WHERE collection_key = k.key ORDER BY number DESC LIMIT 1) n`, keys).Rows()
+	if err != nil {
+		return nil, fmt.Errorf("reading the newest changes: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var key int64
+		var newest uint64
+		var made time.Time
+		if err := rows.Scan(&key, &newest, &made); err != nil {
+			return nil, err
+		}
+		all[at[key]].Newest, all[at[key]].At = newest, made.UTC()
+	}
+	return all, rows.Err()
 }
 
 // Features reads the features of a collection, in no particular order, into
 // contents that are empty.
-func (v *View) Features(c Collection, contents Contents) error {
+func (v *View) Features(c Dated, contents Contents) error {
 	rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry FROM features WHERE collection_key = ?", c.Key).Rows()
 	if err != nil {
 		return fmt.Errorf("reading the features of %q: %w", c.ID, err)
 	}
 	defer rows.Close()
-	err = contents.Places.Load(v.change, func() (*places.Row, error) {
+	err = contents.Places.Load(c.Newest, func() (*places.Row, error) {
 		for rows.Next() {
 			var id string
 			var at geo.Point
@@ -90,7 +133,7 @@ func (v *View) Features(c Collection, contents Contents) error {
 	if err != nil {
 		return fmt.Errorf("reading the features of %q: %w", c.ID, err)
 	}
-	contents.Shapes.Publish(v.change)
+	contents.Shapes.Publish(c.Newest)
 	return nil
 }
 
@@ -109,55 +152,14 @@ func (c *Collection) ShapeOf(f *feature.Feature) shapes.Shape {
 	return shapes.Shape{ID: f.ID, Name: name, Category: category, Geometry: f.Shape, Properties: f.Properties}
 }
 
-// Changes returns the changes after the given number, in order, at most limit.
-func (s *Store) Changes(ctx context.Context, after uint64, limit int) ([]Change, error) {
-	var changes []Change
-	err := s.direct(ctx, func(conn *pgx.Conn) error {
-		rows, err := conn.Query(ctx, `SELECT c.number, c.collection_key, coalesce(c.feature_id, ''), c.op, f.id IS NOT NULL,
-				coalesce(f.lon, 0), coalesce(f.lat, 0), f.elevation, f.geometry::text, f.properties
-			FROM changes c LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id
-			WHERE c.number > $1 ORDER BY c.number LIMIT $2`, after, limit)
-		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var c Change
-			var there bool
-			var at geo.Point
-			var elevation *float64
-			var shape *string
-			var properties []byte
-			if err := rows.Scan(&c.Number, &c.Collection, &c.FeatureID, &c.Op, &there, &at.Lon, &at.Lat, &elevation, &shape, &properties); err != nil {
-				return err
-			}
-			if there {
-				f, err := storedFeature(c.FeatureID, at, elevation, shape, properties)
-				if err != nil {
-					return err
-				}
-				c.Now = &f
-			}
-			changes = append(changes, c)
-		}
-		return rows.Err()
-	})
-	if err != nil {
-		return nil, fmt.Errorf("reading changes after %d: %w", after, err)
-	}
-	return changes, nil
-}
-
-// LastChange returns when a collection, or a feature of it, changed last.
-func (s *Store) LastChange(ctx context.Context, collection int64) (at time.Time, err error) {
-	err = s.db.WithContext(ctx).Raw("SELECT at FROM changes WHERE collection_key = ? ORDER BY number DESC LIMIT 1", collection).Row().Scan(&at)
-	return at, err
-}
-
 // direct runs f on a connection of the pool, past GORM: for many rows its reflection
 // takes longer than the database.
 func (s *Store) direct(ctx context.Context, f func(*pgx.Conn) error) error {
-	pool, err := s.db.DB()
+	return direct(ctx, s.db, f)
+}
+
+func direct(ctx context.Context, db *gorm.DB, f func(*pgx.Conn) error) error {
+	pool, err := db.DB()
 	if err != nil {
 		return err
 	}
@@ -191,41 +193,4 @@ func (s *Store) NeedsGeometries(ctx context.Context, collection int64) (bool, er
 		return false, fmt.Errorf("looking for shapes: %w", err)
 	}
 	return needs, nil
-}
-
-// Listen calls wake once at the start and then whenever any process may have
-// committed changes, until ctx ends. It keeps its own connection and makes a new
-// one, and wakes, when that is lost.
-func (s *Store) Listen(ctx context.Context, wake func()) {
-	const firstPause, longestPause = 100 * time.Millisecond, 10 * time.Second
-	pause := firstPause
-	for ctx.Err() == nil {
-		err := s.listenOnce(ctx, func() { pause = firstPause; wake() })
-		if ctx.Err() != nil {
-			return
-		}
-		s.log.Warn("lost the connection that listens for changes", "error", err, "next_try_in", pause)
-		select {
-		case <-ctx.Done():
-		case <-time.After(pause):
-		}
-		pause = min(2*pause, longestPause)
-	}
-}
-
-func (s *Store) listenOnce(ctx context.Context, wake func()) (err error) {
-	conn, err := pgx.Connect(ctx, s.dsn)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, conn.Close(context.WithoutCancel(ctx))) }()
-	if _, err := conn.Exec(ctx, "LISTEN "+notifyChannel); err != nil {
-		return err
-	}
-	for {
-		wake()
-		if _, err := conn.WaitForNotification(ctx); err != nil {
-			return err
-		}
-	}
 }

@@ -26,6 +26,7 @@ type Staging struct {
 	added   chan []feature.Feature // to the goroutine that writes; two may wait, then Add waits
 	each    func([]feature.Feature)
 	written chan error // how the writing ended
+	failed  error      // how it has
 	rows    int64
 }
 
@@ -62,14 +63,28 @@ func (st *Staging) Add(ctx context.Context, features []feature.Feature) error {
 	}
 }
 
+// Size waits until what was added is written, and returns how many bytes it takes. Nothing
+// can be added after it.
+func (st *Staging) Size(ctx context.Context) (int64, error) {
+	if err := st.end(); err != nil {
+		return 0, err
+	}
+	info, err := st.file.Stat()
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), ctx.Err()
+}
+
 // end waits until all that was added is written.
 func (st *Staging) end() error {
 	if st.added == nil {
-		return nil
+		return st.failed
 	}
 	close(st.added)
 	st.added = nil
-	return <-st.written
+	st.failed = <-st.written
+	return st.failed
 }
 
 // write writes what is added until there is no more: of each feature the length of its

@@ -7,13 +7,18 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"database/sql"
 	"database/sql/driver"
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync/atomic"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
@@ -29,58 +34,136 @@ var (
 	ErrNoCollection = errors.New("there is no such collection")
 	ErrNoFeature    = errors.New("there is no such feature")
 	ErrExists       = errors.New("the id is taken")
+	ErrChanged      = errors.New("it was changed since")
 )
 
-// maxConnections bounds the connections to the database, listening aside.
-const maxConnections = 16
+// Options say which database to use, and how.
+type Options struct {
+	DSN         string // a PostgreSQL connection string, as a URL or as keywords and values
+	Schema      string // the schema of the tables, made where it is not there; "" for the first of the search path
+	Connections int    // the most to the database, MinConnections or more; 0 for DefaultConnections
+	Log         *slog.Logger
+}
+
+// How many connections there may be. Of them one listens and reservedConnections are kept
+// for edits and for following them, so that none of these waits for those who read.
+const (
+	DefaultConnections  = 20
+	MinConnections      = 8
+	reservedConnections = 4
+)
 
 // A Store is a database of collections. It is safe for concurrent use.
 type Store struct {
-	db  *gorm.DB
-	dsn string
-	log *slog.Logger
+	db       *gorm.DB // for reading, and for all that may wait
+	reserved *gorm.DB // for edits, and for following them
+	config   *pgx.ConnConfig
+	log      *slog.Logger
+	reading  int // how many connections db has at most
+	hearing  atomic.Bool
 }
 
-// Open connects to the database named by a PostgreSQL connection string and
-// brings its tables up to date.
-func Open(ctx context.Context, dsn string, log *slog.Logger) (*Store, error) {
-	db, err := gorm.Open(postgres.New(postgres.Config{DSN: dsn}), &gorm.Config{
-		Logger:                 logger.Discard, // errors are returned, and logged by those who handle them
-		SkipDefaultTransaction: true,
-		TranslateError:         true,
-	})
+// Open connects to a database and brings its tables up to date. An ErrNotUsable says what
+// is wrong with the database.
+func Open(ctx context.Context, options Options) (*Store, error) {
+	config, err := pgx.ParseConfig(options.DSN)
 	if err != nil {
-		return nil, fmt.Errorf("connecting to the database: %w", err)
+		return nil, fmt.Errorf("the connection string of the database cannot be read: %w", err)
 	}
-	s := &Store{db: db, dsn: dsn, log: log}
-	pool, err := db.DB()
-	if err != nil {
+	if options.Schema != "" && !schemaName.MatchString(options.Schema) {
+		return nil, fmt.Errorf("%w: %q is not the name of a schema: want a to z, 0 to 9 and _, not beginning with a digit", ErrNotUsable, options.Schema)
+	}
+	connections := cmp.Or(options.Connections, DefaultConnections)
+	if connections < MinConnections {
+		return nil, fmt.Errorf("%w: %d connections are too few, the least is %d", ErrNotUsable, connections, MinConnections)
+	}
+	if config.ConnectTimeout == 0 {
+		config.ConnectTimeout = connectTimeout
+	}
+	s := &Store{config: config, log: options.Log, reading: connections - 1 - reservedConnections}
+	if s.db, err = connect(config, options.Schema, s.reading); err != nil {
 		return nil, err
 	}
-	pool.SetMaxOpenConns(maxConnections)
-	pool.SetMaxIdleConns(maxConnections)
-	if err := s.migrate(ctx); err != nil {
+	if s.reserved, err = connect(config, options.Schema, reservedConnections); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	if err := s.prepare(ctx, options.Schema); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
 }
 
-// Close closes the connections. Nothing else may be called after it.
-func (s *Store) Close() error {
-	pool, err := s.db.DB()
-	if err != nil {
-		return err
+func (s *Store) prepare(ctx context.Context, schema string) error {
+	if err := s.inspect(ctx, schema); err != nil {
+		if errors.Is(err, ErrNotUsable) {
+			return err
+		}
+		return fmt.Errorf("connecting to the database: %w", err)
 	}
-	return pool.Close()
+	return s.migrate(ctx)
 }
 
-// Ping reports whether the database answers.
-func (s *Store) Ping(ctx context.Context) error {
-	pool, err := s.db.DB()
-	if err != nil {
-		return err
+const connectTimeout = 10 * time.Second
+
+// connect returns a pool of connections.
+func connect(config *pgx.ConnConfig, schema string, most int) (*gorm.DB, error) {
+	pool := stdlib.OpenDB(*config, stdlib.OptionAfterConnect(func(ctx context.Context, conn *pgx.Conn) error {
+		return settle(ctx, conn, schema)
+	}))
+	pool.SetMaxOpenConns(most)
+	pool.SetMaxIdleConns(most)
+	return gorm.Open(postgres.New(postgres.Config{Conn: pool}), &gorm.Config{
+		Logger:                 logger.Discard, // errors are returned, and logged by those who handle them
+		SkipDefaultTransaction: true,
+	})
+}
+
+// settle sets what the service relies on for a connection, whatever the server, the role or
+// the connection string say.
+func settle(ctx context.Context, conn *pgx.Conn, schema string) error {
+	settings := "SET default_transaction_isolation = 'read committed'; SET lock_timeout = '" + lockTimeout +
+		"'; SET idle_in_transaction_session_timeout = '" + idleTimeout + "'; SET client_connection_check_interval = '" + checkConnections + "'"
+	if schema != "" {
+		settings += "; SET search_path = " + schema
 	}
-	return pool.PingContext(ctx)
+	_, err := conn.PgConn().Exec(ctx, settings).ReadAll()
+	return err
+}
+
+// Reading returns how many of the connections are for reading.
+func (s *Store) Reading() int { return s.reading }
+
+// PoolStats is what is known of the connections for reading, and of those for edits and
+// following.
+type PoolStats struct{ Reading, Reserved sql.DBStats }
+
+// PoolStats returns how the connections are used.
+func (s *Store) PoolStats() (stats PoolStats) {
+	for _, of := range []struct {
+		db *gorm.DB
+		to *sql.DBStats
+	}{{s.db, &stats.Reading}, {s.reserved, &stats.Reserved}} {
+		if pool, err := of.db.DB(); err == nil {
+			*of.to = pool.Stats()
+		}
+	}
+	return stats
+}
+
+// Close closes the connections. Nothing else may be called after it.
+func (s *Store) Close() error {
+	var errs []error
+	for _, db := range []*gorm.DB{s.db, s.reserved} {
+		if db == nil {
+			continue
+		}
+		pool, err := db.DB()
+		if err == nil {
+			err = pool.Close()
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
 }
 
 // A Collection is a named set of features.
@@ -164,22 +247,24 @@ func (s *Store) Feature(ctx context.Context, collection int64, id string) (Store
 	return row.stored()
 }
 
-// Features returns the features of a collection with the given ids, those that
-// are there, in the byte order of the ids.
-func (s *Store) Features(ctx context.Context, collection int64, ids []string) ([]Stored, error) {
-	return s.list(s.db.WithContext(ctx).Where("collection_key = ? AND id = ANY (?)", collection, array[string](ids)))
+// Features returns the features of a collection with the given ids, those that are there,
+// in the order of ids. It stops after the first with which they have the given number of
+// bytes, and reports whether it did before the last.
+func (s *Store) Features(ctx context.Context, collection int64, ids []string, size int) (found []Stored, cut bool, err error) {
+	return s.list(s.db.WithContext(ctx).Raw(`SELECT f.* FROM unnest(?::text[]) WITH ORDINALITY AS k (id, place)
+		JOIN features f ON f.collection_key = ? AND f.id = k.id COLLATE "C" ORDER BY k.place`, array[string](ids), collection), size)
 }
 
 // FeaturesAfter returns the first features of a collection whose ids come after
-// the given one, in byte order, at most limit of them.
-func (s *Store) FeaturesAfter(ctx context.Context, collection int64, after string, limit int) ([]Stored, error) {
-	return s.list(s.db.WithContext(ctx).Where("collection_key = ? AND id > ?", collection, after).Limit(limit))
+// the given one, in byte order, at most limit of them, cut off as those of Features.
+func (s *Store) FeaturesAfter(ctx context.Context, collection int64, after string, limit, size int) (found []Stored, cut bool, err error) {
+	return s.list(s.db.WithContext(ctx).Model(&featureRow{}).Where("collection_key = ? AND id > ?", collection, after).Order("id").Limit(limit), size)
 }
 
 // FeaturesInAfter is FeaturesAfter for the places that lie in box and the shapes with
 // the given ids. It reads the collection in the order of ids until it has enough, so
 // it is for boxes that hold a good part of the collection.
-func (s *Store) FeaturesInAfter(ctx context.Context, collection int64, box geo.Box, shapes []string, after string, limit int) ([]Stored, error) {
+func (s *Store) FeaturesInAfter(ctx context.Context, collection int64, box geo.Box, shapes []string, after string, limit, size int) (found []Stored, cut bool, err error) {
 	lons := "lon BETWEEN ? AND ?"
 	switch {
 	case box.CrossesAntimeridian():
@@ -189,23 +274,40 @@ func (s *Store) FeaturesInAfter(ctx context.Context, collection int64, box geo.B
 	case box.East == 180:
 		lons = "(lon BETWEEN ? AND ? OR lon = -180)"
 	}
-	return s.list(s.db.WithContext(ctx).
+	return s.list(s.db.WithContext(ctx).Model(&featureRow{}).
 		Where("collection_key = ? AND id > ?", collection, after).
 		Where("(geometry IS NULL AND lat BETWEEN ? AND ? AND "+lons+" OR geometry IS NOT NULL AND id = ANY (?))",
-			box.South, box.North, box.West, box.East, array[string](shapes)).Limit(limit))
+			box.South, box.North, box.West, box.East, array[string](shapes)).Order("id").Limit(limit), size)
 }
 
-func (s *Store) list(query *gorm.DB) ([]Stored, error) {
-	var rows []featureRow
-	if err := query.Order("id").Find(&rows).Error; err != nil {
-		return nil, fmt.Errorf("reading features: %w", err)
+// list reads features until they have the given number of bytes.
+func (s *Store) list(query *gorm.DB, size int) (found []Stored, cut bool, err error) {
+	rows, err := query.Rows()
+	if err != nil {
+		return nil, false, fmt.Errorf("reading features: %w", err)
 	}
-	features := make([]Stored, len(rows))
-	for i := range rows {
-		var err error
-		if features[i], err = rows[i].stored(); err != nil {
-			return nil, err
+	defer rows.Close()
+	found = []Stored{}
+	for rows.Next() {
+		if size <= 0 {
+			return found, true, nil
 		}
+		var row featureRow
+		if err := s.db.ScanRows(rows, &row); err != nil {
+			return nil, false, fmt.Errorf("reading features: %w", err)
+		}
+		size -= len(row.ID) + len(row.Properties)
+		if row.Geometry != nil {
+			size -= len(*row.Geometry)
+		}
+		f, err := row.stored()
+		if err != nil {
+			return nil, false, err
+		}
+		found = append(found, f)
 	}
-	return features, nil
+	if err := rows.Err(); err != nil {
+		return nil, false, fmt.Errorf("reading features: %w", err)
+	}
+	return found, false, nil
 }

@@ -14,7 +14,7 @@ func TestMain(m *testing.M) { pgboxtest.Main(m) }
 
 func open(t *testing.T, dsn string) *Store {
 	t.Helper()
-	s, err := Open(t.Context(), dsn, slog.New(slog.DiscardHandler))
+	s, err := Open(t.Context(), Options{DSN: dsn, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -32,7 +32,7 @@ func TestDatabaseOfANewerVersionIsRefused(t *testing.T) {
 	if err := s.db.Exec("INSERT INTO migrations (id) VALUES ('9999-from-the-future')").Error; err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(t.Context(), dsn, s.log); !errors.Is(err, ErrNewerData) {
+	if _, err := Open(t.Context(), Options{DSN: dsn, Log: s.log}); !errors.Is(err, ErrNewerData) {
 		t.Fatalf("opening it: %v", err)
 	}
 }
@@ -57,7 +57,7 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 	f := func(json string) feature.Feature {
 		return feature.Feature{ID: "é'\"\\{,}", Elevation: &height, Properties: properties(t, json)}
 	}
-	outcomes, err := s.Apply(t.Context(), []Edit{
+	_, outcomes, err := s.Apply(t.Context(), []Edit{
 		{Kind: Delete, Collection: c.Key, Feature: f(`{}`)},
 		{Kind: Create, Collection: c.Key, Feature: f(`{"b":1.50,"a":"\\\"{NULL}"}`)},
 		{Kind: Create, Collection: c.Key, Feature: f(`{}`)},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -37,6 +38,19 @@ type Edit struct {
 	Kind       EditKind
 	Collection int64           // the collection's key
 	Feature    feature.Feature // for Delete only the ID counts; the ID must not be empty
+	// Since, where it is not nil, are the changes of which one has to be the feature's newest:
+	// otherwise the edit is not done, and its error is ErrChanged.
+	Since []uint64
+}
+
+// Size returns about how many bytes of memory e takes until it is done.
+func (e *Edit) Size() int {
+	const fixed, position = 500, 100 // as numbers and as text
+	size := fixed + len(e.Feature.ID) + 3*len(e.Feature.Properties.JSON())
+	if e.Feature.Shape != nil {
+		size += position * e.Feature.Shape.Positions()
+	}
+	return size
 }
 
 // A Change is one committed edit.
@@ -48,6 +62,7 @@ type Change struct {
 	// Now is the feature after the change, nil if it is gone. Changes read back
 	// from the database have the feature as it is when they are read.
 	Now *feature.Feature
+	At  time.Time // when it was made
 }
 
 // An Outcome is what became of one Edit: a change, or an error, or neither where
@@ -68,44 +83,26 @@ type rowKey struct {
 // Apply carries out edits in one transaction, in their order, each seeing those
 // before it. An edit that cannot be done does not keep the others from being
 // done: its outcome has the error. The error of Apply itself means that nothing
-// was written, or, if it came while committing, that it is not known.
-func (s *Store) Apply(ctx context.Context, edits []Edit) ([]Outcome, error) {
+// was written or, if it is ErrUnknownOutcome, that it is not known. The state is that of
+// before the edits.
+func (s *Store) Apply(ctx context.Context, edits []Edit) (State, []Outcome, error) {
 	outcomes := make([]Outcome, len(edits))
-	err := s.write(ctx, func(tx *gorm.DB, clock *uint64) error {
+	state, err := s.write(ctx, func(tx *gorm.DB, c *clock) error {
 		b, err := readBatch(tx, edits)
 		if err != nil {
 			return err
 		}
 		for i := range edits {
-			if outcomes[i], err = b.do(&edits[i], clock); err != nil {
+			if outcomes[i], err = b.do(&edits[i], c); err != nil {
 				return err
 			}
 		}
-		return b.flush(tx)
+		return b.flush(tx, c.at)
 	})
 	if err != nil {
-		return nil, fmt.Errorf("writing %d edits: %w", len(edits), err)
+		return state, nil, fmt.Errorf("writing %d edits: %w", len(edits), err)
 	}
-	return outcomes, nil
-}
-
-// write runs f in a transaction that holds the clock: f adds to it the number of
-// changes it makes.
-func (s *Store) write(ctx context.Context, f func(tx *gorm.DB, clock *uint64) error) error {
-	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var clock uint64
-		if err := tx.Raw("SELECT change FROM clock FOR UPDATE").Scan(&clock).Error; err != nil {
-			return err
-		}
-		before := clock
-		if err := f(tx, &clock); err != nil || clock == before {
-			return err
-		}
-		if err := tx.Exec("UPDATE clock SET change = ?", clock).Error; err != nil {
-			return err
-		}
-		return tx.Exec("SELECT pg_notify(?, '')", notifyChannel).Error
-	})
+	return state, outcomes, nil
 }
 
 // A batch is the edits of one transaction under way: the rows they touch, as
@@ -155,7 +152,7 @@ func readBatch(tx *gorm.DB, edits []Edit) (*batch, error) {
 
 // do carries out one edit on the rows in memory. What keeps that one from being done
 // is in its outcome.
-func (b *batch) do(e *Edit, clock *uint64) (Outcome, error) {
+func (b *batch) do(e *Edit, c *clock) (Outcome, error) {
 	key := rowKey{e.Collection, e.Feature.ID}
 	row := b.rows[key]
 	switch {
@@ -165,8 +162,10 @@ func (b *batch) do(e *Edit, clock *uint64) (Outcome, error) {
 		return Outcome{Err: ErrExists}, nil
 	case e.Kind == Delete && row == nil:
 		return Outcome{Err: ErrNoFeature}, nil
+	case e.Since != nil && (row == nil || !slices.Contains(e.Since, row.Change)):
+		return Outcome{Err: ErrChanged}, nil
 	}
-	change := Change{Collection: e.Collection, FeatureID: e.Feature.ID, Op: Created}
+	change := Change{Collection: e.Collection, FeatureID: e.Feature.ID, Op: Created, At: c.at}
 	var before *string
 	if row != nil {
 		old, err := row.stored()
@@ -180,8 +179,7 @@ func (b *batch) do(e *Edit, clock *uint64) (Outcome, error) {
 		before = &text
 		change.Op = Replaced
 	}
-	*clock++
-	change.Number = *clock
+	change.Number = c.next()
 	if e.Kind == Delete {
 		change.Op = Deleted
 		b.rows[key] = nil
@@ -190,16 +188,16 @@ func (b *batch) do(e *Edit, clock *uint64) (Outcome, error) {
 		change.Now = &f
 		b.rows[key] = &featureRow{
 			CollectionKey: e.Collection, ID: f.ID, Lon: f.At.Lon, Lat: f.At.Lat, Elevation: f.Elevation,
-			Geometry: geometryColumn(&f), Properties: f.Properties.JSON(), Change: *clock,
+			Geometry: geometryColumn(&f), Properties: f.Properties.JSON(), Change: change.Number,
 		}
 	}
 	b.touched[key] = true
-	b.changes = append(b.changes, changeRow{*clock, e.Collection, e.Feature.ID, change.Op, before})
+	b.changes = append(b.changes, changeRow{change.Number, e.Collection, e.Feature.ID, change.Op, before})
 	return Outcome{Change: &change}, nil
 }
 
 // flush writes the rows and changes to the database, a statement for each kind.
-func (b *batch) flush(tx *gorm.DB) error {
+func (b *batch) flush(tx *gorm.DB, at time.Time) error {
 	if len(b.changes) == 0 {
 		return nil
 	}
@@ -229,7 +227,7 @@ func (b *batch) flush(tx *gorm.DB) error {
 			return err
 		}
 	}
-	return insertChanges(tx, b.changes)
+	return insertChanges(tx, b.changes, at)
 }
 
 // columns is rows turned sideways, for array parameters.
@@ -254,7 +252,7 @@ func (c *columns) add(r *featureRow) {
 	c.changes = append(c.changes, int64(r.Change))
 }
 
-func insertChanges(tx *gorm.DB, changes []changeRow) error {
+func insertChanges(tx *gorm.DB, changes []changeRow, at time.Time) error {
 	var numbers, keys array[int64]
 	var ids, befores array[*string]
 	var ops array[string]
@@ -269,7 +267,7 @@ func insertChanges(tx *gorm.DB, changes []changeRow) error {
 	}
 	return tx.Exec(`INSERT INTO changes (number, collection_key, feature_id, op, at, before)
 		SELECT n, k, i, o, ?, b::json FROM unnest(?::bigint[], ?::bigint[], ?::text[], ?::text[], ?::text[]) AS t (n, k, i, o, b)`,
-		time.Now().UTC(), numbers, keys, ids, ops, befores).Error
+		at, numbers, keys, ids, ops, befores).Error
 }
 
 // CreateCollection adds a collection. Its Key, CreatedAt and Change are given by
@@ -344,15 +342,15 @@ func takeCollection(tx *gorm.DB, where string, value any) (*Collection, error) {
 func (s *Store) writeCollection(ctx context.Context, op Op, f func(tx *gorm.DB, change uint64) (old, now *Collection, err error)) (Collection, *Change, error) {
 	var result Collection
 	var change Change
-	err := s.write(ctx, func(tx *gorm.DB, clock *uint64) error {
-		*clock++
-		old, now, err := f(tx, *clock)
+	_, err := s.write(ctx, func(tx *gorm.DB, c *clock) error {
+		number := c.next()
+		old, now, err := f(tx, number)
 		if err != nil {
 			return err
 		}
 		result = *now
-		change = Change{Number: *clock, Collection: now.Key, Op: op}
-		row := changeRow{number: *clock, collection: now.Key, op: op}
+		change = Change{Number: number, Collection: now.Key, Op: op, At: c.at}
+		row := changeRow{number: number, collection: now.Key, op: op}
 		if old != nil {
 			text, err := json.Marshal(old)
 			if err != nil {
@@ -361,7 +359,7 @@ func (s *Store) writeCollection(ctx context.Context, op Op, f func(tx *gorm.DB, 
 			row.before = new(string)
 			*row.before = string(text)
 		}
-		return insertChanges(tx, []changeRow{row})
+		return insertChanges(tx, []changeRow{row}, c.at)
 	})
 	if err != nil {
 		return Collection{}, nil, fmt.Errorf("writing a collection: %w", err)

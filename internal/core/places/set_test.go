@@ -138,7 +138,7 @@ func checkQueries(t *testing.T, r *rand.Rand, s *Snapshot, all map[string]Place)
 			}
 		}
 		slices.Sort(ids)
-		if got := s.FirstIDs(box, "p3", 7); !slices.Equal(got, ids[:min(7, len(ids))]) {
+		if got := s.FirstIDs(s.In(box), "p3", 7); !slices.Equal(got, ids[:min(7, len(ids))]) {
 			t.Fatalf("FirstIDs(%v) = %v, want the first 7 of %v", box, got, ids)
 		}
 		radius := r.Float64() * 2e6

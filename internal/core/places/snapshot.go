@@ -77,6 +77,22 @@ func (s *Snapshot) Extent() (geo.Box, bool) {
 	return all.Extent.Box(), true
 }
 
+// Knows reports whether any place has, or has had, a property of the given name. Where
+// there are more names than are told apart, it may be any.
+func (s *Snapshot) Knows(property string) bool {
+	return len(s.words.names) == maxNames || slices.Contains(s.words.names, string(feature.AppendText(nil, property)))
+}
+
+// PropertyNames returns the names of the properties that places have, or have had, as far as
+// they are told apart.
+func (s *Snapshot) PropertyNames() []string {
+	names := make([]string, len(s.words.names))
+	for i, quoted := range s.words.names {
+		names[i] = feature.Unquote([]byte(quoted))
+	}
+	return names
+}
+
 // Values returns a function that gives the values of some properties of a place, in
 // the order of their names. They are good until its next call; it is for one
 // goroutine.
@@ -161,10 +177,10 @@ func (s *Snapshot) In(box geo.Box) iter.Seq[index.Entry] {
 	}
 }
 
-// FirstIDs returns, in ascending byte order, the first n ids greater than after
-// of the places that lie in box exactly.
-func (s *Snapshot) FirstIDs(box geo.Box, after string, n int) []string {
-	first := s.FirstByID(s.In(box), after, n)
+// FirstIDs returns, in ascending byte order, the first n ids greater than after of some
+// places.
+func (s *Snapshot) FirstIDs(of iter.Seq[index.Entry], after string, n int) []string {
+	first := s.FirstByID(of, after, n)
 	ids := make([]string, len(first))
 	for i, e := range first {
 		ids[i] = string(s.id(e.Ref))

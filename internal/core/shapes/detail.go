@@ -43,6 +43,7 @@ func (s *Snapshot) detailed() []*detail {
 			}
 			s.details[i] = d
 		}
+		s.prepared.Store(true)
 	})
 	return s.details
 }

@@ -14,6 +14,7 @@ package shapes
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -158,8 +159,9 @@ type Snapshot struct {
 	change uint64
 	shapes []*stored // in the order of their ids
 
-	prepare sync.Once
-	details []*detail // of shapes, once prepared
+	prepare  sync.Once
+	prepared atomic.Bool
+	details  []*detail // of shapes, once prepared
 }
 
 // Change returns the number of the newest change the snapshot reflects.
@@ -173,6 +175,22 @@ func (s *Snapshot) All(f func(*Shape)) {
 	for _, shape := range s.shapes {
 		f(&shape.Shape)
 	}
+}
+
+// Has reports whether any shape has a property of the given name.
+func (s *Snapshot) Has(property string) bool {
+	return slices.ContainsFunc(s.shapes, func(shape *stored) bool { _, there := shape.Properties.Value(property); return there })
+}
+
+// PropertyNames returns the names of the properties that shapes have.
+func (s *Snapshot) PropertyNames() []string {
+	seen := map[string]bool{}
+	for _, shape := range s.shapes {
+		for _, name := range shape.Properties.Names() {
+			seen[name] = true
+		}
+	}
+	return slices.Collect(maps.Keys(seen))
 }
 
 // Extent returns the smallest box that holds all shapes, without crossing the

@@ -17,6 +17,16 @@ func at(lon, lat float64) geometry.Position {
 	return geometry.Position{Point: geo.Point{Lon: lon, Lat: lat}}
 }
 
+// look is View, which must not fail.
+func look(t testing.TB, s *Snapshot, box geo.Box, zoom float64, limit int, takes func(*Shape) bool) (drawn []Drawn, matched int) {
+	t.Helper()
+	drawn, matched, err := s.View(t.Context(), box, zoom, Limits{Shapes: limit, Positions: math.MaxInt}, takes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return drawn, matched
+}
+
 func area(rings ...[]geometry.Position) *geometry.Geometry {
 	return &geometry.Geometry{Type: geometry.Polygon, Polygons: [][][]geometry.Position{rings}}
 }
@@ -91,7 +101,7 @@ func TestNeighboursStayNeighbours(t *testing.T) {
 	set := quilt(r, n, 60)
 	full := 0
 	for zoom := 8.0; zoom <= 18; zoom++ {
-		drawn, matched := set.Snapshot().View(geo.World, zoom, math.MaxInt, all)
+		drawn, matched := look(t, set.Snapshot(), geo.World, zoom, math.MaxInt, all)
 		if matched != n*n || len(drawn) != n*n {
 			t.Fatalf("zoom %v: %d areas drawn, %d matched", zoom, len(drawn), matched)
 		}
@@ -137,7 +147,7 @@ func TestDetailIsEnough(t *testing.T) {
 	set.Put(Shape{ID: "coast", Geometry: area(append(ring, ring[0]))})
 	set.Publish(1)
 	for _, zoom := range []float64{7, 10, 12} {
-		drawn, _ := set.Snapshot().View(geo.World, zoom, math.MaxInt, all)
+		drawn, _ := look(t, set.Snapshot(), geo.World, zoom, math.MaxInt, all)
 		kept := drawn[0].Geometry.Polygons[0][0]
 		pixel := 360 / math.Exp2(zoom) / geo.TilePixels
 		for i := 0; i < len(ring); i += 97 {
@@ -186,7 +196,7 @@ func TestCut(t *testing.T) {
 		box := geo.Box{West: west, South: south, East: west + 0.5 + r.Float64()*6, North: south + 0.5 + r.Float64()*6}
 		zoom := 9.0 + float64(r.IntN(6))
 		pixel := 360 / math.Exp2(zoom) / geo.TilePixels
-		drawn, _ := set.Snapshot().View(box, zoom, math.MaxInt, all)
+		drawn, _ := look(t, set.Snapshot(), box, zoom, math.MaxInt, all)
 		var told [][]geometry.Position
 		for _, d := range drawn {
 			b, _ := d.Geometry.Bounds()
@@ -237,7 +247,7 @@ func TestSetFollowsItsEdits(t *testing.T) {
 	r := rand.New(rand.NewPCG(4, 4))
 	set := quilt(r, 4, 10)
 	old := set.Snapshot()
-	before, _ := old.View(geo.World, 12, math.MaxInt, all)
+	before, _ := look(t, old, geo.World, 12, math.MaxInt, all)
 	set.Remove("1-1")
 	set.Put(Shape{ID: "path", Name: "Ferry", Category: "lane", Geometry: &geometry.Geometry{
 		Type: geometry.MultiLineString, Lines: [][]geometry.Position{{at(179, 0), at(180, 1)}, {at(-180, 1), at(-179, 0)}},
@@ -247,7 +257,7 @@ func TestSetFollowsItsEdits(t *testing.T) {
 	if now.Len() != 16 || now.Change() != 5 || old.Len() != 16 || old.Change() != 1 {
 		t.Errorf("now %d shapes as of %d, before %d as of %d", now.Len(), now.Change(), old.Len(), old.Change())
 	}
-	again, _ := old.View(geo.World, 12, math.MaxInt, all)
+	again, _ := look(t, old, geo.World, 12, math.MaxInt, all)
 	if !slices.EqualFunc(before, again, func(a, b Drawn) bool { return a.ID == b.ID && a.Geometry.Equal(&b.Geometry) }) {
 		t.Error("an edit showed through in an older snapshot")
 	}
@@ -258,15 +268,15 @@ func TestSetFollowsItsEdits(t *testing.T) {
 		if got := now.In(box, lanes); len(got) != want {
 			t.Errorf("in %v: %v, want %d", box, got, want)
 		}
-		drawn, matched := now.View(box, 8, math.MaxInt, lanes)
+		drawn, matched := look(t, now, box, 8, math.MaxInt, lanes)
 		if matched != want || len(drawn) != want {
 			t.Errorf("in %v: %d drawn, want %d", box, len(drawn), want)
 		}
 	}
-	if drawn, matched := now.View(geo.World, 12, 3, all); len(drawn) != 3 || matched != 16 {
+	if drawn, matched := look(t, now, geo.World, 12, 3, all); len(drawn) != 3 || matched != 16 {
 		t.Errorf("%d of %d drawn, want 3 of 16", len(drawn), matched)
 	}
-	if drawn, _ := now.View(geo.World, 0, math.MaxInt, all); len(drawn) > 1 {
+	if drawn, _ := look(t, now, geo.World, 0, math.MaxInt, all); len(drawn) > 1 {
 		t.Errorf("%d shapes are told at zoom 0, where all but one are smaller than a pixel", len(drawn))
 	}
 }
@@ -283,12 +293,12 @@ func BenchmarkView(b *testing.B) {
 	var set Set
 	set.Put(Shape{ID: "coast", Geometry: area(append(ring, ring[0]))})
 	set.Publish(1)
-	set.Snapshot().View(geo.World, 5, 1, all)
+	look(b, set.Snapshot(), geo.World, 5, 1, all)
 	for zoom, box := range map[float64]geo.Box{8: geo.World, 15: {West: -21.81, South: -38.51, East: -21.77, North: -38.49}} {
 		b.Run(fmt.Sprintf("zoom=%v", zoom), func(b *testing.B) {
 			told := 0
 			for b.Loop() {
-				drawn, _ := set.Snapshot().View(box, zoom, math.MaxInt, all)
+				drawn, _ := look(b, set.Snapshot(), box, zoom, math.MaxInt, all)
 				told = drawn[0].Geometry.Positions()
 			}
 			b.ReportMetric(float64(told), "positions")

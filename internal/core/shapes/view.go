@@ -2,6 +2,8 @@ package shapes
 
 import (
 	"cmp"
+	"context"
+	"errors"
 	"math"
 	"slices"
 
@@ -30,9 +32,31 @@ type Drawn struct {
 	Geometry geometry.Geometry
 }
 
+// Limits are the most shapes that a View has, and the most positions that they have
+// together.
+type Limits struct{ Shapes, Positions int }
+
+// ErrTooMuch reports a view with more positions than its Limits let it have.
+var ErrTooMuch = errors.New("too many positions for one view")
+
+// Cost returns about how many positions are looked at for a View of a box.
+func (s *Snapshot) Cost(box geo.Box) (positions int) {
+	boxes, prepared := box.SpotBoxes(), s.prepared.Load()
+	for _, shape := range s.shapes {
+		if !prepared || overlaps(boxes, shape.spots) {
+			for i := range shape.lines {
+				positions += len(shape.lines[i].spots)
+			}
+		}
+	}
+	return positions
+}
+
 // View returns the shapes that takes accepts and that may be seen in a box at a
-// zoom, the largest first, at most limit of them, and how many there are in all.
-func (s *Snapshot) View(box geo.Box, zoom float64, limit int, takes func(*Shape) bool) (drawn []Drawn, matched int) {
+// zoom, the largest first, and how many there are in all. Where there are more than the
+// limit, the smallest are left out; where those have more positions than the limit, the
+// error is ErrTooMuch. It is that of ctx where it ends first.
+func (s *Snapshot) View(ctx context.Context, box geo.Box, zoom float64, limits Limits, takes func(*Shape) bool) (drawn []Drawn, matched int, err error) {
 	details := s.detailed()
 	pixel := math.Exp2(32-math.Min(MaxZoom, math.Floor(zoom))-1) / geo.TilePixels // in units of a spot, at the end of the whole zoom
 	boxes := box.SpotBoxes()
@@ -54,15 +78,22 @@ func (s *Snapshot) View(box geo.Box, zoom float64, limit int, takes func(*Shape)
 		}
 	}
 	slices.SortStableFunc(all, func(a, b seen) int { return cmp.Compare(size(b.shape.spots), size(a.shape.spots)) })
+	positions := 0
 	for _, one := range all {
-		if len(drawn) == limit {
+		if ctx.Err() != nil {
+			return nil, 0, ctx.Err()
+		}
+		if len(drawn) == limits.Shapes {
 			break
 		}
 		if g := one.shape.draw(details[one.at], boxes, pixel); g.Type != "" {
 			drawn = append(drawn, Drawn{Shape: &one.shape.Shape, Geometry: g})
+			if positions += g.Positions(); positions > limits.Positions {
+				return nil, 0, ErrTooMuch
+			}
 		}
 	}
-	return drawn, matched
+	return drawn, matched, nil
 }
 
 func size(b geo.SpotBox) float64 {

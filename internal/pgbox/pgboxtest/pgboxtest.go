@@ -34,13 +34,13 @@ func run(m *testing.M) int {
 		return 1
 	}
 	defer os.RemoveAll(dir)
-	server, err = pgbox.Start(context.Background(), filepath.Join(dir, "pg"), slog.New(slog.DiscardHandler))
+	server, err = pgbox.Start(context.Background(), filepath.Join(dir, "pg"), slog.New(slog.DiscardHandler), func(string) {})
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
 	code := m.Run()
-	if err := server.Stop(); err != nil {
+	if err := server.Stop(context.Background()); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}

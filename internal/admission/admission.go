@@ -1,0 +1,160 @@
+// Package admission decides what dear work may be under way at once, so that it takes
+// neither all memory, nor all of the processor, nor all connections to the database. Work
+// that has to wait for too long is refused, to be asked for again later. Cheap work does not
+// ask, and so never waits behind dear work.
+//
+// Whoever is admitted must not wait for a client before it lets go: what a client sends is
+// received before, and what it is sent is sent after.
+package admission
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+)
+
+// Limits are what all that is admitted may have together.
+type Limits struct {
+	Bytes int64         // of memory; 0 for DefaultBytes
+	Works int           // how many may keep a processor busy; 0 for as many as there are, less one where there are several
+	Wait  time.Duration // how long one may have to wait; 0 for DefaultWait
+}
+
+// The usual limits.
+const (
+	DefaultBytes = 512 << 20
+	DefaultWait  = 3 * time.Second
+	maxWaiting   = 200 // who may wait at once
+)
+
+// A Need is what one piece of work takes.
+type Need struct {
+	Bytes      int64         // of memory, about
+	Work       bool          // it keeps a processor busy for long
+	Connection bool          // it keeps a connection to the database busy
+	Patience   time.Duration // how long it may wait, 0 for as long as is usual
+}
+
+// A BusyError reports that there was no room for work in time. Nothing was done.
+type BusyError struct {
+	RetryAfter time.Duration // after which trying again makes sense
+}
+
+func (e *BusyError) Error() string {
+	return fmt.Sprintf("too much other work is under way; try again in %v", e.RetryAfter)
+}
+
+// A Desk admits work. It is safe for concurrent use.
+type Desk struct {
+	limits                    Limits
+	connections               int64
+	bytes, works, connectable *semaphore.Weighted
+
+	waiting, running, heldBytes atomic.Int64
+	refused                     atomic.Uint64
+}
+
+// New returns a Desk that hands out half of the given connections at most.
+func New(limits Limits, connections int) *Desk {
+	limits.Bytes = cmp.Or(limits.Bytes, DefaultBytes)
+	limits.Works = cmp.Or(limits.Works, max(1, runtime.GOMAXPROCS(0)-1))
+	limits.Wait = cmp.Or(limits.Wait, DefaultWait)
+	half := int64(max(1, connections/2))
+	return &Desk{
+		limits: limits, connections: half,
+		bytes: semaphore.NewWeighted(limits.Bytes), works: semaphore.NewWeighted(int64(limits.Works)), connectable: semaphore.NewWeighted(half),
+	}
+}
+
+// Admit waits until there is room for work and returns a function that gives it back, which
+// may be called more than once. Work that needs more bytes than there are has all of them to
+// itself. The error is a *BusyError, or that of ctx where it ends first.
+func (d *Desk) Admit(ctx context.Context, need Need) (release func(), err error) {
+	if d.waiting.Add(1) > maxWaiting {
+		d.waiting.Add(-1)
+		return nil, d.busy()
+	}
+	defer d.waiting.Add(-1)
+	waiting, cancel := context.WithTimeout(ctx, cmp.Or(need.Patience, d.limits.Wait))
+	defer cancel()
+	// In one order, so that no two wait for each other.
+	var held []func()
+	letGo := func() {
+		for _, give := range held {
+			give()
+		}
+	}
+	take := func(from *semaphore.Weighted, n int64) bool {
+		if n == 0 {
+			return true
+		}
+		if from.Acquire(waiting, n) != nil {
+			return false
+		}
+		held = append(held, func() { from.Release(n) })
+		return true
+	}
+	size := min(max(need.Bytes, 0), d.limits.Bytes)
+	if !take(d.bytes, size) || !take(d.connectable, one(need.Connection)) || !take(d.works, one(need.Work)) {
+		letGo()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, d.busy()
+	}
+	d.running.Add(1)
+	d.heldBytes.Add(size)
+	return sync.OnceFunc(func() {
+		d.running.Add(-1)
+		d.heldBytes.Add(-size)
+		letGo()
+	}), nil
+}
+
+func one(needed bool) int64 {
+	if needed {
+		return 1
+	}
+	return 0
+}
+
+func (d *Desk) busy() error {
+	d.refused.Add(1)
+	return &BusyError{RetryAfter: d.limits.Wait}
+}
+
+// Hold takes bytes for something that grows, or reports that there is no room for them now.
+// Whoever holds them gives them back with Give.
+func (d *Desk) Hold(bytes int64) bool {
+	if !d.bytes.TryAcquire(bytes) {
+		return false
+	}
+	d.heldBytes.Add(bytes)
+	return true
+}
+
+// Give gives back bytes that Hold took.
+func (d *Desk) Give(bytes int64) {
+	if bytes > 0 {
+		d.bytes.Release(bytes)
+		d.heldBytes.Add(-bytes)
+	}
+}
+
+// A Load is how busy a Desk is.
+type Load struct {
+	Running, Waiting int
+	Bytes            int64 // that are held
+	Refused          uint64
+}
+
+// Load returns how busy d is.
+func (d *Desk) Load() Load {
+	return Load{Running: int(d.running.Load()), Waiting: int(d.waiting.Load()), Bytes: d.heldBytes.Load(), Refused: d.refused.Load()}
+}

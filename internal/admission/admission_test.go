@@ -1,0 +1,79 @@
+package admission
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+)
+
+// TestNoMoreThanThereIs has many pieces of work at once and checks that together they never
+// have more than the limits.
+func TestNoMoreThanThereIs(t *testing.T) {
+	d := New(Limits{Bytes: 100, Works: 2, Wait: time.Minute}, 6)
+	var bytes, works, connections atomic.Int64
+	var all sync.WaitGroup
+	for i := range 150 {
+		all.Go(func() {
+			need := Need{Bytes: int64(i % 70), Work: i%3 == 0, Connection: i%2 == 0}
+			if i == 77 {
+				need.Bytes = 1 << 40 // more than there is: it has all
+			}
+			release, err := d.Admit(t.Context(), need)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			size := min(need.Bytes, 100)
+			if bytes.Add(size) > 100 || works.Add(one(need.Work)) > 2 || connections.Add(one(need.Connection)) > 3 {
+				t.Errorf("%d bytes, %d works, %d connections", bytes.Load(), works.Load(), connections.Load())
+			}
+			bytes.Add(-size)
+			works.Add(-one(need.Work))
+			connections.Add(-one(need.Connection))
+			release()
+			release()
+		})
+	}
+	all.Wait()
+	if load := d.Load(); load != (Load{}) {
+		t.Errorf("in the end %+v", load)
+	}
+}
+
+func TestWhoWaitsTooLongIsRefused(t *testing.T) {
+	d := New(Limits{Bytes: 100, Works: 1, Wait: time.Millisecond}, 2)
+	release, err := d.Admit(t.Context(), Need{Work: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var busy *BusyError
+	if _, err := d.Admit(t.Context(), Need{Work: true, Bytes: 60}); !errors.As(err, &busy) || busy.RetryAfter <= 0 {
+		t.Errorf("beside another: %v", err)
+	}
+	if again, err := d.Admit(t.Context(), Need{Bytes: 100}); err != nil { // what the refused one had is free again
+		t.Error(err)
+	} else {
+		again()
+	}
+	gone, leave := context.WithCancel(t.Context())
+	leave()
+	if _, err := d.Admit(gone, Need{Work: true}); !errors.Is(err, context.Canceled) {
+		t.Errorf("for nobody: %v", err)
+	}
+	release()
+	if again, err := d.Admit(t.Context(), Need{Work: true}); err != nil {
+		t.Error(err)
+	} else {
+		again()
+	}
+	if !d.Hold(80) || d.Hold(30) {
+		t.Error("bytes are held beyond what there is, or not at all")
+	}
+	d.Give(80)
+	if load := d.Load(); load.Bytes != 0 || load.Refused != 1 {
+		t.Errorf("in the end %+v", load)
+	}
+}

@@ -1,0 +1,130 @@
+package httpapi
+
+import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"idlebeacon/internal/service"
+)
+
+// metrics is what the service tells its operator in numbers, in the form of OpenMetrics.
+// docs/OPERATING.md says of each what to do about it.
+type metrics struct {
+	handler  http.Handler
+	requests *prometheus.CounterVec
+	took     *prometheus.HistogramVec
+}
+
+const metricsPrefix = "idlebeacon_"
+
+func newMetrics(s *service.Service, views *viewCache) *metrics {
+	registry := prometheus.NewRegistry()
+	m := &metrics{
+		handler: promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true}),
+		requests: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: metricsPrefix + "requests_total", Help: "Requests answered, by method, route and status; status 0 was cut off.",
+		}, []string{"method", "route", "status"}),
+		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: metricsPrefix + "request_seconds", Help: "How long requests took, by route.",
+			Buckets: []float64{.0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 30, 60},
+		}, []string{"route"}),
+	}
+	registry.MustRegister(m.requests, m.took, newServiceCollector(s, views),
+		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
+
+// note counts a request. What matches no route is one row, whatever its path.
+func (m *metrics) note(method, route string, status int, took time.Duration) {
+	if route == "" {
+		route = "none"
+	}
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+	default:
+		method = "other"
+	}
+	m.requests.WithLabelValues(method, route, strconv.Itoa(status)).Inc()
+	m.took.WithLabelValues(route).Observe(took.Seconds())
+}
+
+func (h *server) serveMetrics(w http.ResponseWriter, r *http.Request) {
+	h.metrics.handler.ServeHTTP(w, r)
+}
+
+// A serviceCollector asks the service how it is whenever somebody wants to know.
+type serviceCollector struct {
+	service *service.Service
+	views   *viewCache
+	gauges  []serviceGauge
+}
+
+// A serviceGauge is one number of the service.
+type serviceGauge struct {
+	description *prometheus.Desc
+	kind        prometheus.ValueType
+	value       func(*service.Stats, *viewCache) (value float64, known bool)
+}
+
+func newServiceCollector(s *service.Service, views *viewCache) *serviceCollector {
+	c := &serviceCollector{service: s, views: views}
+	add := func(kind prometheus.ValueType, name, help string, value func(*service.Stats) float64) {
+		c.gauges = append(c.gauges, serviceGauge{prometheus.NewDesc(metricsPrefix+name, help, nil, nil), kind,
+			func(s *service.Stats, _ *viewCache) (float64, bool) { return value(s), true }})
+	}
+	gauge, counter := prometheus.GaugeValue, prometheus.CounterValue
+	truth := map[bool]float64{true: 1}
+	add(gauge, "ready", "1 where the service can do its work.", func(s *service.Stats) float64 { return truth[s.Ready] })
+	add(gauge, "applied_change", "The newest change in memory.", func(s *service.Stats) float64 { return float64(s.Applied) })
+	add(gauge, "clock_change", "The newest change of the database when it was heard last.", func(s *service.Stats) float64 { return float64(s.Clock) })
+	add(gauge, "database_silence_seconds", "How long ago the database was heard last.", func(s *service.Stats) float64 { return s.Silence.Seconds() })
+	add(gauge, "listening", "1 where the connection that hears of changes at once is there.", func(s *service.Stats) float64 { return truth[s.Listening] })
+	add(gauge, "collections", "Collections.", func(s *service.Stats) float64 { return float64(s.Collections) })
+	add(gauge, "places", "Places in memory.", func(s *service.Stats) float64 { return float64(s.Places) })
+	add(gauge, "shapes", "Areas and paths in memory.", func(s *service.Stats) float64 { return float64(s.Shapes) })
+	add(gauge, "waiting_writes", "Writes that wait to be committed.", func(s *service.Stats) float64 { return float64(s.WaitingWrites) })
+	add(counter, "edits_total", "Edits that were committed.", func(s *service.Stats) float64 { return float64(s.Writes.Edits) })
+	add(counter, "write_transactions_total", "Transactions of edits, those that failed included.", func(s *service.Stats) float64 { return float64(s.Writes.Groups) })
+	add(counter, "write_transactions_failed_total", "Transactions of edits that failed.", func(s *service.Stats) float64 { return float64(s.Writes.Failed) })
+	add(counter, "write_transaction_seconds_total", "Time in transactions of edits, waiting for the clock included.", func(s *service.Stats) float64 { return s.Writes.Took.Seconds() })
+	add(gauge, "imports_under_way", "Imports of this process that have not ended.", func(s *service.Stats) float64 { return float64(s.ImportsUnderWay) })
+	add(gauge, "dear_work_running", "Pieces of dear work that were admitted.", func(s *service.Stats) float64 { return float64(s.Work.Running) })
+	add(gauge, "dear_work_waiting", "Pieces of dear work that wait to be admitted.", func(s *service.Stats) float64 { return float64(s.Work.Waiting) })
+	add(gauge, "dear_work_bytes", "Memory that admitted work has asked for.", func(s *service.Stats) float64 { return float64(s.Work.Bytes) })
+	add(counter, "dear_work_refused_total", "Pieces of dear work that were refused.", func(s *service.Stats) float64 { return float64(s.Work.Refused) })
+	add(gauge, "connections_in_use", "Connections for reading that are in use.", func(s *service.Stats) float64 { return float64(s.Connections.Reading.InUse) })
+	add(gauge, "connections_most", "Connections for reading that there may be.", func(s *service.Stats) float64 { return float64(s.Connections.Reading.MaxOpenConnections) })
+	add(counter, "connection_waits_total", "How often one had to wait for a connection for reading.", func(s *service.Stats) float64 { return float64(s.Connections.Reading.WaitCount) })
+	add(gauge, "kept_orders", "Sorted listings that are kept.", func(s *service.Stats) float64 { return float64(s.KeptOrders) })
+	add(gauge, "kept_order_bytes", "Memory of the sorted listings that are kept.", func(s *service.Stats) float64 { return float64(s.KeptOrderBytes) })
+	c.gauges = append(c.gauges,
+		serviceGauge{prometheus.NewDesc(metricsPrefix+"disk_free_bytes", "Room on the disk of the private database.", nil, nil), gauge,
+			func(s *service.Stats, _ *viewCache) (float64, bool) { return float64(s.RoomFree), s.RoomKnown }},
+		serviceGauge{prometheus.NewDesc(metricsPrefix+"kept_answers", "Answers with markers that are kept.", nil, nil), gauge,
+			func(_ *service.Stats, v *viewCache) (float64, bool) { return float64(v.kept.Len()), true }},
+		serviceGauge{prometheus.NewDesc(metricsPrefix+"kept_squares", "Squares of the map that are kept.", nil, nil), gauge,
+			func(_ *service.Stats, v *viewCache) (float64, bool) { return float64(v.squares.kept.Len()), true }})
+	return c
+}
+
+// Describe implements prometheus.Collector.
+func (c *serviceCollector) Describe(to chan<- *prometheus.Desc) {
+	for _, g := range c.gauges {
+		to <- g.description
+	}
+}
+
+// Collect implements prometheus.Collector.
+func (c *serviceCollector) Collect(to chan<- prometheus.Metric) {
+	stats := c.service.Stats()
+	for _, g := range c.gauges {
+		if value, known := g.value(&stats, c.views); known {
+			to <- prometheus.MustNewConstMetric(g.description, g.kind, value)
+		}
+	}
+}

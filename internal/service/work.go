@@ -1,0 +1,101 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+
+	"idlebeacon/internal/admission"
+	"idlebeacon/internal/core/places"
+)
+
+// What is cheap enough to be done at once, by how many places or positions are looked at.
+const (
+	cheapPlaces    = 20_000
+	cheapPositions = 50_000
+)
+
+// selected returns the places that a selection takes. The first time, all are looked at.
+func (s *Service) selected(ctx context.Context, c *collection, selection places.Selection) (*places.Snapshot, error) {
+	if snapshot, there := c.set.Selected(selection); there {
+		return snapshot, nil
+	}
+	const perPlace = 24 // bytes
+	release, err := s.lookAt(ctx, c.set.Snapshot().Len(), perPlace)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	return c.set.Select(ctx, selection)
+}
+
+// lookAt asks for room to look at n places, each of which takes so many bytes meanwhile.
+// For few there always is some.
+func (s *Service) lookAt(ctx context.Context, n, bytes int) (release func(), err error) {
+	if n <= cheapPlaces {
+		return func() {}, nil
+	}
+	return s.desk.Admit(ctx, admission.Need{Work: true, Bytes: int64(n) * int64(bytes)})
+}
+
+// Reserve asks for room for so many bytes of memory until release is called.
+func (s *Service) Reserve(ctx context.Context, bytes int64) (release func(), err error) {
+	return s.desk.Admit(ctx, admission.Need{Bytes: bytes})
+}
+
+// while gives what of gives, until ctx ends: whoever uses it looks at ctx afterwards.
+func while[T any](ctx context.Context, of iter.Seq[T]) iter.Seq[T] {
+	const checkEvery = 4096
+	return func(yield func(T) bool) {
+		n := 0
+		for v := range of {
+			if n++; n%checkEvery == 0 && ctx.Err() != nil || !yield(v) {
+				return
+			}
+		}
+	}
+}
+
+// checkProperties refuses names of properties that nothing in a collection has, as far as
+// that can be told: what was misspelt should not be passed over in silence.
+func (c *collection) checkProperties(field string, names []string) error {
+	snapshot, areas := c.set.Snapshot(), c.shapes.Snapshot()
+	if snapshot.Len()+areas.Len() == 0 {
+		return nil
+	}
+	for _, name := range names {
+		if name != "id" && !snapshot.Knows(name) && !areas.Has(name) {
+			return Invalid(field, "nothing in the collection has a property %q%s", name, suggestion(name, append(snapshot.PropertyNames(), areas.PropertyNames()...)))
+		}
+	}
+	return nil
+}
+
+// suggestion names what may have been meant: what differs in case only, or all there is.
+func suggestion(name string, known []string) string {
+	const most = 20
+	slices.Sort(known)
+	known = slices.Compact(known)
+	for _, k := range known {
+		if strings.EqualFold(k, name) {
+			return fmt.Sprintf("; there is %q", k)
+		}
+	}
+	switch {
+	case len(known) == 0:
+		return ""
+	case len(known) > most:
+		return fmt.Sprintf("; there are %q and %d more", known[:most], len(known)-most)
+	}
+	return fmt.Sprintf("; there are %q", known)
+}
+
+// checkFilter is checkProperties for the condition of a selection.
+func (c *collection) checkFilter(selection *places.Selection) error {
+	if selection.Filter == nil {
+		return nil
+	}
+	return c.checkProperties("filter", selection.Filter.Properties())
+}
