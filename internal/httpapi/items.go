@@ -23,6 +23,7 @@ const (
 
 func describeItem(s store.Stored) api.Item {
 	g := s.Geometry()
+	g = g.Cut()
 	return api.Item{Type: "Feature", ID: s.ID, Geometry: describeGeometry(&g), Properties: s.Properties.JSON(), Change: s.Change}
 }
 

@@ -39,17 +39,14 @@ func (c *collection) describe() Collection {
 		Places: snapshot.Len(), Shapes: shapes.Len(), Change: now.change, ChangedAt: now.at,
 		Categories: withShapes(snapshot.Categories(), shapes, &places.Selection{}),
 	}
-	extent, ok := snapshot.Extent()
-	if more, some := shapes.Extent(); some && ok {
-		extent = geo.Box{
-			West: min(extent.West, more.West), South: min(extent.South, more.South),
-			East: max(extent.East, more.East), North: max(extent.North, more.North),
+	var extents []geo.Box
+	for _, of := range []func() (geo.Box, bool){snapshot.Extent, shapes.Extent} {
+		if box, some := of(); some {
+			extents = append(extents, box)
 		}
-	} else if some {
-		extent, ok = more, true
 	}
-	if ok {
-		d.Extent = &extent
+	if all, some := geo.Around(extents); some {
+		d.Extent = &all
 	}
 	return d
 }

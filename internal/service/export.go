@@ -81,7 +81,12 @@ func (e *Export) WriteTo(ctx context.Context, w io.Writer) (items, leftOut int, 
 			return items, leftOut, err
 		}
 		for i := range page.Items {
-			switch err := file.Write(&page.Items[i].Feature); {
+			f := &page.Items[i].Feature
+			if f.Shape != nil {
+				cut := f.Shape.Cut()
+				f.Shape = &cut
+			}
+			switch err := file.Write(f); {
 			case errors.Is(err, formats.ErrCannotHold):
 				leftOut++
 			case err != nil:

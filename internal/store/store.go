@@ -81,11 +81,12 @@ func Open(ctx context.Context, options Options) (*Store, error) {
 		config.ConnectTimeout = connectTimeout
 	}
 	s := &Store{config: config, log: options.Log, reading: connections - 1 - reservedConnections}
-	if s.db, err = connect(config, options.Schema, s.reading); err != nil {
-		return nil, err
+	s.db, err = connect(config, options.Schema, s.reading)
+	if err == nil {
+		s.reserved, err = connect(config, options.Schema, reservedConnections)
 	}
-	if s.reserved, err = connect(config, options.Schema, reservedConnections); err != nil {
-		return nil, errors.Join(err, s.Close())
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("connecting to the database: %w", err), s.Close())
 	}
 	if err := s.prepare(ctx, options.Schema); err != nil {
 		return nil, errors.Join(err, s.Close())

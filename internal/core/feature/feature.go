@@ -26,7 +26,8 @@ type Feature struct {
 
 // SetGeometry makes g, which is well formed and valid, the geometry of f.
 func (f *Feature) SetGeometry(g geometry.Geometry) {
-	f.At, f.Elevation, f.Shape = g.Anchor(), nil, nil
+	cut := g.Cut()
+	f.At, f.Elevation, f.Shape = cut.Anchor(), nil, nil
 	if g.Type != geometry.Point {
 		f.Shape = &g
 	} else if p := g.Points[0]; p.Elevated {

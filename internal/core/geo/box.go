@@ -1,6 +1,7 @@
 package geo
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -122,4 +123,36 @@ func distanceToMeridian(p Point, lon, south, north float64) float64 {
 	}
 	crest := degrees(math.Atan2(math.Sin(radians(p.Lat)), across))
 	return Distance(p, Point{Lon: lon, Lat: math.Max(south, math.Min(north, crest))})
+}
+
+// Around returns the smallest box that holds all of some boxes, which crosses the antimeridian
+// where that is smaller, and whether there are any.
+func Around(boxes []Box) (all Box, some bool) {
+	if len(boxes) == 0 {
+		return Box{}, false
+	}
+	type stretch struct{ west, east float64 }
+	var stretches []stretch
+	all = boxes[0]
+	for _, b := range boxes {
+		all.South, all.North = min(all.South, b.South), max(all.North, b.North)
+		if b.CrossesAntimeridian() {
+			stretches = append(stretches, stretch{b.West, 180}, stretch{-180, b.East})
+		} else {
+			stretches = append(stretches, stretch{b.West, b.East})
+		}
+	}
+	slices.SortFunc(stretches, func(a, b stretch) int { return cmp.Compare(a.west, b.west) })
+	all.West, all.East = stretches[0].west, stretches[0].east
+	widest, from, to := 0.0, 0.0, 0.0 // the widest gap that is not across the antimeridian
+	for _, s := range stretches[1:] {
+		if gap := s.west - all.East; gap > widest {
+			widest, from, to = gap, all.East, s.west
+		}
+		all.East = max(all.East, s.east)
+	}
+	if widest > all.West+360-all.East { // than the gap across it
+		all.West, all.East = to, from
+	}
+	return all, true
 }

@@ -66,15 +66,29 @@ func (s *Snapshot) Named(tally index.Tally) []CategoryCount {
 	return counts
 }
 
-// Extent returns the smallest box that holds all places, without crossing the
-// antimeridian, to the precision of a Spot, and whether there are any places.
+// Extent returns a box that holds all places, to the precision of a Spot, and whether there
+// are any. It is the smallest without crossing the antimeridian or, where the places west and
+// east of it lie closer together across it, crosses it.
 func (s *Snapshot) Extent() (geo.Box, bool) {
-	world := s.tree.Part(index.Cell{})
-	all := world.Sum()
-	if all.Count == 0 {
-		return geo.Box{}, false
+	var halves [2]geo.SpotBox
+	var has [2]bool
+	for _, quarter := range (index.Cell{}).Children() {
+		part := s.tree.Part(quarter)
+		if sum := part.Sum(); sum.Count > 0 {
+			half := quarter.X
+			if !has[half] {
+				halves[half], has[half] = sum.Extent, true
+			}
+			halves[half] = halves[half].Union(sum.Extent)
+		}
 	}
-	return all.Extent.Box(), true
+	var boxes []geo.Box
+	for half, some := range has {
+		if some {
+			boxes = append(boxes, halves[half].Box())
+		}
+	}
+	return geo.Around(boxes)
 }
 
 // Knows reports whether any place has, or has had, a property of the given name. Where

@@ -47,14 +47,15 @@ type Set struct {
 type stored struct {
 	Shape
 	box    geo.Box
-	spots  geo.SpotBox
-	lines  []line // all of its lines and rings, and the points of multi-points
+	spots  []geo.SpotBox // one, or two where it crosses the antimeridian, that hold all of it
+	lines  []line        // all of its lines and rings, and the points of multi-points, cut at the antimeridian
 	detail atomic.Pointer[detail]
 }
 
 // A line is a line, a ring (its first spot not repeated) or several points.
 type line struct {
 	spots []geo.Spot
+	box   geo.SpotBox // the smallest that holds all of them
 	kind  lineKind
 	part  int // rings with the same part make one polygon, the outer one first
 }
@@ -108,7 +109,7 @@ func (s *Set) Snapshot() *Snapshot {
 
 func store(shape Shape) *stored {
 	s := &stored{Shape: shape}
-	s.box, _ = shape.Geometry.Bounds()
+	s.box, _ = shape.Geometry.Extent()
 	part := 0
 	add := func(positions []geometry.Position, kind lineKind) {
 		l := line{spots: make([]geo.Spot, 0, len(positions)), kind: kind, part: part}
@@ -124,9 +125,14 @@ func store(shape Shape) *stored {
 		if n := len(l.spots); kind == ring && n > 1 && l.spots[0] == l.spots[n-1] {
 			l.spots = l.spots[:n-1]
 		}
+		l.box = geo.SpotBox{Min: l.spots[0], Max: l.spots[0]}
+		for _, at := range l.spots {
+			l.box = l.box.Union(geo.SpotBox{Min: at, Max: at})
+		}
 		s.lines = append(s.lines, l)
 	}
-	shape.Geometry.Flat(func(g *geometry.Geometry) {
+	cut := shape.Geometry.Cut()
+	cut.Flat(func(g *geometry.Geometry) {
 		if len(g.Points) > 0 {
 			add(g.Points, points)
 		}
@@ -140,13 +146,16 @@ func store(shape Shape) *stored {
 			}
 		}
 	})
-	first := true
+	// What crosses the antimeridian has something on either side of the middle of the map.
+	const middle = 1 << 31
 	for _, l := range s.lines {
-		for _, at := range l.spots {
-			if first {
-				s.spots, first = geo.SpotBox{Min: at, Max: at}, false
-			}
-			s.spots = s.spots.Union(geo.SpotBox{Min: at, Max: at})
+		side := slices.IndexFunc(s.spots, func(b geo.SpotBox) bool {
+			return !s.box.CrossesAntimeridian() || (b.Min.X < middle) == (l.box.Min.X < middle)
+		})
+		if side < 0 {
+			s.spots = append(s.spots, l.box)
+		} else {
+			s.spots[side] = s.spots[side].Union(l.box)
 		}
 	}
 	s.Geometry = nil // the database has it
@@ -193,18 +202,14 @@ func (s *Snapshot) PropertyNames() []string {
 	return slices.Collect(maps.Keys(seen))
 }
 
-// Extent returns the smallest box that holds all shapes, without crossing the
-// antimeridian, and whether there are any.
+// Extent returns the smallest box that holds all shapes, which crosses the antimeridian
+// where that is smaller, and whether there are any.
 func (s *Snapshot) Extent() (geo.Box, bool) {
-	if len(s.shapes) == 0 {
-		return geo.Box{}, false
+	boxes := make([]geo.Box, len(s.shapes))
+	for i, shape := range s.shapes {
+		boxes[i] = shape.box
 	}
-	all := s.shapes[0].box
-	for _, shape := range s.shapes[1:] {
-		all.West, all.East = min(all.West, shape.box.West), max(all.East, shape.box.East)
-		all.South, all.North = min(all.South, shape.box.South), max(all.North, shape.box.North)
-	}
-	return all, true
+	return geo.Around(boxes)
 }
 
 // Typical returns a box that holds the middles of most shapes, and whether there are
@@ -212,26 +217,30 @@ func (s *Snapshot) Extent() (geo.Box, bool) {
 func (s *Snapshot) Typical() (geo.Box, bool) {
 	middles := make([]geo.Point, len(s.shapes))
 	for i, shape := range s.shapes {
-		middles[i] = geo.Point{Lon: (shape.box.West + shape.box.East) / 2, Lat: (shape.box.South + shape.box.North) / 2}
+		east := shape.box.East
+		if shape.box.CrossesAntimeridian() {
+			east += 360
+		}
+		middles[i] = geo.Point{Lon: geo.WrapLon((shape.box.West + east) / 2), Lat: (shape.box.South + shape.box.North) / 2}
 	}
 	return geo.TypicalBox(middles)
 }
 
-// In returns the ids of the shapes whose bounding boxes overlap box and that takes
-// accepts, in the order of their ids.
+// In returns the ids of the shapes that have something in box and that takes accepts, in
+// the order of their ids.
 func (s *Snapshot) In(box geo.Box, takes func(*Shape) bool) []string {
 	var ids []string
 	boxes := box.SpotBoxes()
 	for _, shape := range s.shapes {
-		if overlaps(boxes, shape.spots) && takes(&shape.Shape) {
+		if overlaps(boxes, shape.spots) && takes(&shape.Shape) && slices.ContainsFunc(boxes, shape.meets) {
 			ids = append(ids, shape.ID)
 		}
 	}
 	return ids
 }
 
-func overlaps(boxes []geo.SpotBox, spots geo.SpotBox) bool {
-	return slices.ContainsFunc(boxes, func(b geo.SpotBox) bool { return b.Overlaps(spots) })
+func overlaps(boxes, spots []geo.SpotBox) bool {
+	return slices.ContainsFunc(boxes, func(b geo.SpotBox) bool { return slices.ContainsFunc(spots, b.Overlaps) })
 }
 
 // key returns where a spot is in the order that ties are broken by.

@@ -305,3 +305,87 @@ func BenchmarkView(b *testing.B) {
 		})
 	}
 }
+
+// TestShapesInABox asks for the shapes that have something in random boxes, and looks at many
+// spots of each box for the answer.
+func TestShapesInABox(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 8))
+	var set Set
+	all := map[string]geometry.Geometry{}
+	for i := range 60 {
+		centre := geo.Point{Lon: 180 + r.NormFloat64()*20, Lat: r.NormFloat64() * 10}
+		corner := func(angle, reach float64) geometry.Position {
+			return at(geo.WrapLon(centre.Lon+reach*math.Cos(angle)), centre.Lat+reach*math.Sin(angle))
+		}
+		var ring, hole []geometry.Position
+		for k := range 9 {
+			ring = append(ring, corner(2*math.Pi*float64(k)/9, 3+r.Float64()*3))
+			hole = append(hole, corner(2*math.Pi*float64(k)/9, 1.5))
+		}
+		g := geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{ring}}
+		if i%3 > 0 {
+			g = *area(append(ring, ring[0]), append(hole, hole[0]))
+		}
+		id := fmt.Sprintf("%02d", i)
+		all[id] = g
+		set.Put(Shape{ID: id, Geometry: &g})
+	}
+	set.Publish(1)
+	takes := func(*Shape) bool { return true }
+	for range 600 {
+		box := geo.Box{West: geo.WrapLon(180 + r.NormFloat64()*20), South: r.NormFloat64() * 10}
+		box.East, box.North = geo.WrapLon(box.West+0.5+math.Abs(r.NormFloat64()*4)), box.South+0.5+math.Abs(r.NormFloat64()*4)
+		// The straight lines of the map are not quite those of longitude and latitude.
+		within := geo.Box{West: geo.WrapLon(box.West + 0.1), South: box.South + 0.1, East: geo.WrapLon(box.East - 0.1), North: box.North - 0.1}
+		found := set.Snapshot().In(box, takes)
+		for id, g := range all {
+			// A line is walked along; of an area, spots of the box are looked up.
+			cut, inside := g.Cut(), false
+			for _, line := range cut.Lines {
+				for k := 1; k < len(line); k++ {
+					for step := range 400 {
+						f := float64(step) / 400
+						inside = inside || within.Contains(geo.Point{Lon: line[k-1].Lon + f*(line[k].Lon-line[k-1].Lon), Lat: line[k-1].Lat + f*(line[k].Lat-line[k-1].Lat)})
+					}
+				}
+			}
+			width := math.Mod(within.East-within.West+360, 360)
+			for x := range 12 {
+				for y := range 12 {
+					p := geo.Point{Lon: geo.WrapLon(within.West + width*float64(x)/11), Lat: within.South + (within.North-within.South)*float64(y)/11}
+					covered := false
+					for _, polygon := range cut.Polygons {
+						for _, ring := range polygon {
+							for k := 1; k < len(ring); k++ {
+								a, b := ring[k-1], ring[k]
+								if (a.Lat > p.Lat) != (b.Lat > p.Lat) && p.Lon < a.Lon+(b.Lon-a.Lon)*(p.Lat-a.Lat)/(b.Lat-a.Lat) {
+									covered = !covered
+								}
+							}
+						}
+					}
+					inside = inside || covered
+				}
+			}
+			if got := slices.Contains(found, id); inside && !got {
+				t.Fatalf("%s is in %v, and is not found: %s", id, box, g.AppendJSON(nil))
+			} else if extent, _ := g.Extent(); got && !inside {
+				// Only by a corner, or a stretch between what was looked at.
+				near := geo.Box{West: geo.WrapLon(box.West - 1), South: box.South - 1, East: geo.WrapLon(box.East + 1), North: box.North + 1}
+				touched := false
+				cut.All(func(line []geometry.Position) bool {
+					for k := 1; k < len(line); k++ {
+						for step := range 100 {
+							f := float64(step) / 100
+							touched = touched || near.Contains(geo.Point{Lon: line[k-1].Lon + f*(line[k].Lon-line[k-1].Lon), Lat: line[k-1].Lat + f*(line[k].Lat-line[k-1].Lat)})
+						}
+					}
+					return true
+				})
+				if !touched {
+					t.Fatalf("%s of %v is not in %v, and is found: %s", id, extent, box, g.AppendJSON(nil))
+				}
+			}
+		}
+	}
+}

@@ -73,11 +73,11 @@ func (s *Snapshot) View(ctx context.Context, box geo.Box, zoom float64, limits L
 			continue
 		}
 		matched++
-		if size(shape.spots) >= leastSize*pixel {
+		if shape.size() >= leastSize*pixel {
 			all = append(all, seen{shape, i})
 		}
 	}
-	slices.SortStableFunc(all, func(a, b seen) int { return cmp.Compare(size(b.shape.spots), size(a.shape.spots)) })
+	slices.SortStableFunc(all, func(a, b seen) int { return cmp.Compare(b.shape.size(), a.shape.size()) })
 	positions := 0
 	for _, one := range all {
 		if ctx.Err() != nil {
@@ -86,7 +86,10 @@ func (s *Snapshot) View(ctx context.Context, box geo.Box, zoom float64, limits L
 		if len(drawn) == limits.Shapes {
 			break
 		}
-		if g := one.shape.draw(details[one.at], boxes, pixel); g.Type != "" {
+		g := one.shape.draw(details[one.at], boxes, pixel)
+		if g.Type == "" { // only its box is in the view
+			matched--
+		} else {
 			drawn = append(drawn, Drawn{Shape: &one.shape.Shape, Geometry: g})
 			if positions += g.Positions(); positions > limits.Positions {
 				return nil, 0, ErrTooMuch
@@ -94,6 +97,16 @@ func (s *Snapshot) View(ctx context.Context, box geo.Box, zoom float64, limits L
 		}
 	}
 	return drawn, matched, nil
+}
+
+// size returns how wide or high a shape is, whichever is more.
+func (s *stored) size() float64 {
+	width, height := 0.0, 0.0
+	for _, b := range s.spots {
+		width += float64(b.Max.X - b.Min.X)
+		height = max(height, float64(b.Max.Y-b.Min.Y))
+	}
+	return max(width, height)
 }
 
 func size(b geo.SpotBox) float64 {

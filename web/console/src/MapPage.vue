@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { type Box, type FeedState, type IdleMap, type MarkerSource, type Pick, type PlacedMarker, type View } from '@idlebeacon/map'
+import { around, type Box, type FeedState, type IdleMap, type MarkerSource, type Pick, type PlacedMarker, type View } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onActivated, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
@@ -34,10 +34,9 @@ const openedStyle = computed(() => styles.value.get(opened.value?.source ?? ''))
 
 /** The smallest box that holds the data shown, or null where there is none. */
 const dataBox = computed<Box | null>(() => {
-  const boxes = shown.value.flatMap((c) => c.extent?.spatial.bbox ?? [])
-  if (boxes.length === 0) return null
-  const edge = (i: number, pick: (...v: number[]) => number) => pick(...boxes.map((b) => b[i] ?? 0))
-  return { west: edge(0, Math.min), south: edge(1, Math.min), east: edge(2, Math.max), north: edge(3, Math.max) }
+  return around(
+    shown.value.flatMap((c) => (c.extent?.spatial.bbox ?? []).map(([west = 0, south = 0, east = 0, north = 0]) => ({ west, south, east, north }))),
+  )
 })
 
 // A source is made anew only when what it draws changes, so that an update of a count does not fetch all again.

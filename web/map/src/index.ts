@@ -7,6 +7,6 @@ export { iconNames, iconPicture, ownIconNames, setSprite } from './icons'
 export { type Drawing, type Look, Looks, lookOf, shapeURL, type Style } from './looks'
 export type { Marker, PlacedMarker, StackedPlace } from './markers'
 export type { Shape } from './shapes'
-export type { Box, LonLat } from './projection'
+export { around, type Box, type LonLat } from './projection'
 
 if (!customElements.get('idle-map')) customElements.define('idle-map', IdleMap)

@@ -36,6 +36,23 @@ export function unproject(m: MapPoint): LonLat {
   return { lon: wrap(m.x) * 360 - 180, lat }
 }
 
+/** The smallest box that holds all of some boxes, which crosses the antimeridian where that is smaller; null for none. */
+export function around(boxes: readonly Box[]): Box | null {
+  const stretches = boxes
+    .flatMap((b) => (b.west > b.east ? [{ west: b.west, east: 180 }, { west: -180, east: b.east }] : [{ west: b.west, east: b.east }]))
+    .sort((a, b) => a.west - b.west)
+  const [first] = stretches
+  if (!first) return null
+  let { west, east } = first
+  let widest = { size: 0, from: 0, to: 0 } // the gap that is not across the antimeridian
+  for (const s of stretches) {
+    if (s.west - east > widest.size) widest = { size: s.west - east, from: east, to: s.west }
+    east = Math.max(east, s.east)
+  }
+  if (widest.size > west + 360 - east) [west, east] = [widest.to, widest.from]
+  return { west, south: Math.min(...boxes.map((b) => b.south)), east, north: Math.max(...boxes.map((b) => b.north)) }
+}
+
 /** Brings a map x into 0 <= x < 1 by whole turns round the world. */
 export function wrap(x: number): number {
   return x - Math.floor(x)

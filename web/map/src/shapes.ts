@@ -158,6 +158,11 @@ function drawOutlines(
   context.globalAlpha = up ? Math.min(1, opacity + 0.16) : opacity
   context.fill('evenodd')
   context.globalAlpha = line.opacity ?? 1
+  // What was cut at the antimeridian has no border there.
+  if (areas.some((ring) => ring.some((p, i) => onSeam(ring[i - 1], p)))) {
+    context.beginPath()
+    for (const ring of areas) traceBorder(context, camera, ring)
+  }
   for (const path of lines) trace(context, camera, path, false)
   const width = line.width ?? usualWidth
   if (width > 0 || up) {
@@ -177,17 +182,34 @@ function drawOutlines(
 }
 
 function trace(context: CanvasRenderingContext2D, camera: Camera, line: readonly MapPoint[], closed: boolean): void {
-  const [first] = line
-  if (!first) return
-  // All of a line goes to the same side of the world, even what is far from the middle of the screen.
-  const start = camera.toScreen(first)
-  line.forEach((p, i) => {
-    const x = start.x + (p.x - first.x) * camera.scale
-    const y = start.y + (p.y - first.y) * camera.scale
+  eachOnScreen(camera, line, (x, y, i) => {
     if (i === 0) context.moveTo(x, y)
     else context.lineTo(x, y)
   })
   if (closed) context.closePath()
+}
+
+/** Traces a ring without its stretches along the antimeridian. */
+function traceBorder(context: CanvasRenderingContext2D, camera: Camera, ring: readonly MapPoint[]): void {
+  eachOnScreen(camera, ring, (x, y, i) => {
+    const p = ring[i]
+    if (i === 0 || !p || onSeam(ring[i - 1], p)) context.moveTo(x, y)
+    else context.lineTo(x, y)
+  })
+}
+
+/** All of a line goes to the same side of the world, even what is far from the middle of the screen. */
+function eachOnScreen(camera: Camera, line: readonly MapPoint[], draw: (x: number, y: number, i: number) => void): void {
+  const [first] = line
+  if (!first) return
+  const start = camera.toScreen(first)
+  line.forEach((p, i) => draw(start.x + (p.x - first.x) * camera.scale, start.y + (p.y - first.y) * camera.scale, i))
+}
+
+const seamWidth = 1e-6 // in widths of the world: more than the decimals of an answer leave
+
+function onSeam(a: MapPoint | undefined, b: MapPoint): boolean {
+  return a !== undefined && Math.max(a.x, b.x) < seamWidth || a !== undefined && Math.min(a.x, b.x) > 1 - seamWidth
 }
 
 /** The topmost shape at a spot of the screen. */
