@@ -143,31 +143,48 @@ func (s *Store) AddRejected(ctx context.Context, key int64, rows []formats.RowEr
 	})
 }
 
+// rejectedPage is how many bytes of rejected rows are read at a time, about.
+const rejectedPage = 1 << 20
+
 // Rejected gives the rows that were kept of those that an import could not use, in
-// their order.
+// their order. No connection is held while they are being used.
 func (s *Store) Rejected(ctx context.Context, key int64) iter.Seq2[formats.RowError, error] {
 	return func(yield func(formats.RowError, error) bool) {
-		err := s.direct(ctx, func(conn *pgx.Conn) error {
-			rows, err := conn.Query(ctx, "SELECT number, line, reason, source FROM rejected_rows WHERE import_key = $1 ORDER BY number", key)
-			if err != nil {
-				return err
+		for after, more := int64(0), true; more; {
+			var page []formats.RowError
+			var err error
+			if page, more, err = s.rejected(ctx, key, after); err != nil {
+				yield(formats.RowError{}, err)
+				return
 			}
-			defer rows.Close()
-			for rows.Next() {
-				var e formats.RowError
-				if err := rows.Scan(&e.Row, &e.Line, &e.Reason, &e.Source); err != nil {
-					return err
+			for _, row := range page {
+				if !yield(row, nil) {
+					return
 				}
-				if !yield(e, nil) {
-					return nil
-				}
+				after = int64(row.Row)
 			}
-			return rows.Err()
-		})
-		if err != nil {
-			yield(formats.RowError{}, err)
 		}
 	}
+}
+
+// rejected reads a page of rejected rows, and whether there may be more.
+func (s *Store) rejected(ctx context.Context, key, after int64) (page []formats.RowError, more bool, err error) {
+	rows, err := s.db.WithContext(ctx).Raw("SELECT number, line, reason, source FROM rejected_rows WHERE import_key = ? AND number > ? ORDER BY number LIMIT 1000", key, after).Rows()
+	if err != nil {
+		return nil, false, err
+	}
+	defer rows.Close()
+	for size := 0; rows.Next(); {
+		var e formats.RowError
+		if err := rows.Scan(&e.Row, &e.Line, &e.Reason, &e.Source); err != nil {
+			return nil, false, err
+		}
+		page = append(page, e)
+		if size += len(e.Source) + len(e.Reason); size >= rejectedPage {
+			return page, true, nil
+		}
+	}
+	return page, len(page) > 0, rows.Err()
 }
 
 func (s *Store) imports(ctx context.Context) *gorm.DB {

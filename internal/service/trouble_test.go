@@ -1,0 +1,346 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"idlebeacon/internal/admission"
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/pgbox/pgboxtest"
+	"idlebeacon/internal/polltest"
+	"idlebeacon/internal/store"
+)
+
+func connect(t *testing.T, dsn string) (sql func(statement string, args ...any)) {
+	t.Helper()
+	conn := must[*pgx.Conn](t)(pgx.Connect(t.Context(), dsn))
+	t.Cleanup(func() { conn.Close(context.WithoutCancel(t.Context())) })
+	return func(statement string, args ...any) {
+		t.Helper()
+		if _, err := conn.Exec(t.Context(), statement, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// TestARefusedEditIsSetApart has an edit that the database cannot keep share a group with
+// others, which are carried out.
+func TestARefusedEditIsSetApart(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	c := must[*collection](t)(s.collection("c"))
+	var group []*pendingWrite
+	for i := range 40 {
+		f := feature.Feature{ID: fmt.Sprint("good ", i)}
+		if i%13 == 7 {
+			f.ID = "\x00\xff" // past the door
+		}
+		w := &pendingWrite{edits: []store.Edit{{Kind: store.Create, Collection: c.info.Load().Key, Feature: f}}, done: make(chan struct{})}
+		if err := s.queue.room.Acquire(t.Context(), w.room()); err != nil {
+			t.Fatal(err)
+		}
+		s.queue.waiting.Add(1)
+		group = append(group, w)
+	}
+	s.queue.commit(group)
+	for i, w := range group {
+		<-w.done
+		switch bad := i%13 == 7; {
+		case bad && store.TroubleOf(w.err) != store.Refused:
+			t.Errorf("the edit that cannot be kept: %v", w.err)
+		case !bad && (w.err != nil || w.outcomes[0].Change == nil):
+			t.Errorf("edit %d beside it: %v", i, w.err)
+		}
+	}
+	all, _ := inMemory(t, s, "c")
+	if len(all) != 37 {
+		t.Errorf("%d are there, want 37", len(all))
+	}
+	var wrong *InvalidError
+	if err := explain(group[7].err, "c", "x"); !errors.As(err, &wrong) {
+		t.Errorf("its caller is told %v", err)
+	}
+}
+
+// TestADatabaseThatGoesBack puts a database back to an earlier state under two services, as
+// a restored dump or a standby that was behind does.
+func TestADatabaseThatGoesBack(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	services := []*Service{open(t, dsn), open(t, dsn)}
+	must[Collection](t)(services[0].CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	create := func(s *Service, id string) {
+		t.Helper()
+		must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: id})))
+	}
+	create(services[0], "stays")
+	sql := connect(t, dsn)
+	sql("CREATE TABLE saved_features AS TABLE features; CREATE TABLE saved_changes AS TABLE changes; CREATE TABLE saved_clock AS TABLE clock")
+	for i := range 5 {
+		create(services[0], fmt.Sprint("lost ", i))
+	}
+	before := services[0].Identity()
+	sql(`BEGIN; TRUNCATE features, changes, clock; INSERT INTO features TABLE saved_features; INSERT INTO changes TABLE saved_changes; INSERT INTO clock TABLE saved_clock; COMMIT`)
+	check := func(want ...string) {
+		t.Helper()
+		for i, s := range services {
+			polltest.Until(t, "the state that the database has now", func() bool {
+				c, err := s.collection("c")
+				if err != nil || s.Ready() != nil {
+					return false
+				}
+				got := map[string]bool{}
+				for e := range c.set.Snapshot().Tree().All() {
+					got[c.set.Snapshot().Place(e).ID] = true
+				}
+				wanted := map[string]bool{}
+				for _, id := range want {
+					wanted[id] = true
+				}
+				return maps.Equal(got, wanted)
+			})
+			_ = i
+		}
+	}
+	check("stays")
+	// An edit that is acknowledged is in memory, though its number was used before.
+	create(services[1], "new")
+	if all, _ := inMemory(t, services[1], "c"); len(all) != 2 {
+		t.Errorf("after an edit memory has %v", all)
+	}
+	check("stays", "new")
+	if services[0].Identity() != before {
+		t.Error("the identity changed though nothing tells that it is another database")
+	}
+	// A copy of the tables is another database, even where its clock is not behind.
+	sql(`CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity; ALTER TABLE copied RENAME TO identity;
+		UPDATE features SET id = 'restored' WHERE id = 'new'`)
+	check("stays", "restored")
+	if services[0].Identity() == before || services[0].Identity() != services[1].Identity() {
+		t.Errorf("the identities are %s and %s, before %s", services[0].Identity(), services[1].Identity(), before)
+	}
+}
+
+// first drops what CreateItem tells of doubts.
+func first[T, U any](v T, _ U, err error) (T, error) { return v, err }
+
+// TestFollowingWithoutNotifications changes the database without waking anybody.
+func TestFollowingWithoutNotifications(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	info := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	sql := connect(t, dsn)
+	sql(`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, '{}', $1 FROM collections`, info.Change+1)
+	sql(`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() FROM collections`, info.Change+1)
+	sql("UPDATE clock SET change = change + 1")
+	polltest.Until(t, "the change to be seen", func() bool {
+		all, _ := inMemory(t, s, "c")
+		return all["x"].At == geo.Point{Lon: 1, Lat: 2}
+	})
+}
+
+// TestNobodySeesHalfOfWhatIsFollowed follows changes in several pieces, of which the last
+// cannot be read: what is seen is the state before or the one after, never one between, whose
+// number would stand for two states.
+func TestNobodySeesHalfOfWhatIsFollowed(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	info := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	sql := connect(t, dsn)
+	const n = 12_000
+	sql("BEGIN")
+	sql("SELECT change FROM clock FOR UPDATE")
+	sql(`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, i::text, 1, 2, '{}', $1 + i FROM collections, generate_series(1, $2) i`, info.Change, n)
+	sql(`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1 + i, key, i::text, 'create', now() FROM collections, generate_series(1, $2) i`, info.Change, n)
+	sql("UPDATE features SET geometry = '{\"type\":\"Nonsense\"}' WHERE id = '11999'") // it cannot be read
+	sql("UPDATE clock SET change = change + $1", n)
+	sql("COMMIT")
+	polltest.Until(t, "the service to try", func() bool { return s.heard.Load().problem != nil })
+	if all, change := inMemory(t, s, "c"); len(all) != 0 || change != info.Change {
+		t.Errorf("%d places are seen as of change %d, want none as of %d", len(all), change, info.Change)
+	}
+	sql("UPDATE features SET geometry = NULL WHERE id = '11999'")
+	polltest.Until(t, "all of them", func() bool { all, _ := inMemory(t, s, "c"); return len(all) == n })
+}
+
+// TestForgetting takes old changes out of the history, under a service that has not followed
+// them and one that starts later.
+func TestForgetting(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	for i := range 20 {
+		must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(i)})))
+	}
+	told := must[Collection](t)(s.Collection("c"))
+	other := open(t, dsn)
+	other.applying.Lock() // it hangs
+	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "unseen"})))
+	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "last"})))
+	if n := must[int64](t)(s.store.Forget(t.Context(), time.Now().Add(time.Minute))); n != 22 {
+		t.Errorf("%d changes were forgotten, want 22", n)
+	}
+	other.applying.Unlock()
+	for _, s := range []*Service{s, other, open(t, dsn)} {
+		polltest.Until(t, "all that is there", func() bool {
+			c, err := s.Collection("c")
+			return err == nil && c.Places == 22 && c.Change == told.Change+2 && s.Ready() == nil
+		})
+	}
+}
+
+// TestDearWorkIsBounded sorts by different properties from many sides: some are refused, none
+// wait for long, and edits and views go on.
+func TestDearWorkIsBounded(t *testing.T) {
+	st := must[*store.Store](t)(store.Open(t.Context(), store.Options{DSN: pgboxtest.DSN(t), Log: discard}))
+	t.Cleanup(func() { st.Close() })
+	s := must[*Service](t)(Open(t.Context(), st, Options{Log: discard, Work: admission.Limits{Bytes: 64 << 20, Works: 1, Wait: 100 * time.Millisecond}}))
+	t.Cleanup(s.Close)
+	var file strings.Builder
+	file.WriteString("id,lat,lon,a,b,c,d,e,f,g,h\n")
+	for i := range 60_000 {
+		fmt.Fprintf(&file, "%d,%d,%d,%d,%d,%d,%d,%d,%d,%d,%d\n", i, i%80, i%170, i%7, i%11, i%13, i%17, i%19, i%23, i%29, i%31)
+	}
+	must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{Make: &NewCollection{}}))
+	release := must[func()](t)(s.desk.Admit(t.Context(), admission.Need{Work: true})) // somebody keeps the processor
+	var busy *admission.BusyError
+	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "a"}}, Limit: 5}); !errors.As(err, &busy) {
+		t.Errorf("sorting beside other work: %v", err)
+	}
+	if _, err := s.Near(t.Context(), "c", geo.Point{}, 1e9, 5, places.Selection{Name: "zzz"}); !errors.As(err, &busy) {
+		t.Errorf("a new selection beside other work: %v", err)
+	}
+	if _, err := s.Items(t.Context(), "c", ItemsQuery{Limit: 5}); err != nil {
+		t.Errorf("a page: %v", err)
+	}
+	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "new"})))
+	release()
+	var all sync.WaitGroup
+	for _, property := range []string{"a", "b", "c", "d", "e", "f", "g", "h"} {
+		for _, descending := range []bool{false, true} {
+			all.Go(func() {
+				_, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: property, Descending: descending}}, Limit: 5})
+				if err != nil && !errors.As(err, new(*admission.BusyError)) {
+					t.Errorf("sorting by %s: %v", property, err)
+				}
+			})
+		}
+	}
+	all.Wait()
+	if load := s.desk.Load(); load.Running != 0 || load.Bytes != 0 || load.Waiting != 0 {
+		t.Errorf("in the end %+v", load)
+	}
+	gone, leave := context.WithCancel(t.Context())
+	leave()
+	if _, err := s.Items(gone, "c", ItemsQuery{Sort: &Sort{{Property: "a"}, {Property: "b"}}, Limit: 5}); !errors.Is(err, context.Canceled) {
+		t.Errorf("sorting for nobody: %v", err)
+	}
+}
+
+// TestAStalledUploadStopsNobody has imports whose files do not go on, and one beside them.
+func TestAStalledUploadStopsNobody(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	ctx, cancel := context.WithCancel(t.Context())
+	var stalled sync.WaitGroup
+	var begun sync.WaitGroup
+	for i := range 8 {
+		begun.Add(1)
+		stalled.Go(func() {
+			r := &stallingReader{ctx: ctx, rows: 3000, begun: begun.Done, prefix: fmt.Sprint("s", i, "-")}
+			if _, err := s.Import(ctx, "c", r, ImportOptions{}); err == nil {
+				t.Error("an import that never ended did")
+			}
+		})
+	}
+	begun.Wait()
+	var file strings.Builder
+	file.WriteString("id,lat,lon\n")
+	for i := range 2500 {
+		fmt.Fprintf(&file, "%d,1,2\n", i)
+	}
+	if report := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{})); report.Created != 2500 {
+		t.Errorf("beside them: %+v", report)
+	}
+	cancel()
+	stalled.Wait()
+}
+
+// A stallingReader gives some rows and then nothing until its context ends.
+type stallingReader struct {
+	ctx    context.Context
+	rows   int
+	prefix string
+	begun  func()
+	sent   bool
+}
+
+func (r *stallingReader) Read(p []byte) (int, error) {
+	if !r.sent {
+		r.sent = true
+		return copy(p, "id,lat,lon\n"), nil
+	}
+	if r.rows > 0 {
+		r.rows--
+		return copy(p, fmt.Sprintf("%s%d,1,2\n", r.prefix, r.rows)), nil
+	}
+	r.begun()
+	<-r.ctx.Done()
+	return 0, r.ctx.Err()
+}
+
+// TestAnImportThatWasTakenForDead lets another process forget an import that is still being
+// read: it must not be carried out then.
+func TestAnImportThatWasTakenForDead(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	sql := connect(t, dsn)
+	var file strings.Builder
+	file.WriteString("id,lat,lon\n")
+	for i := range 3000 {
+		fmt.Fprintf(&file, "%d,1,2\n", i)
+	}
+	forget := readerFunc(func([]byte) (int, error) {
+		sql("DELETE FROM imports")
+		return 0, io.EOF
+	})
+	_, err := s.Import(t.Context(), "c", io.MultiReader(strings.NewReader(file.String()), forget), ImportOptions{})
+	if !errors.Is(err, store.ErrImportGone) {
+		t.Errorf("it ended with %v", err)
+	}
+	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
+		t.Errorf("%d of its places are there", c.Places)
+	}
+}
+
+// TestNoRoomForAnImport has a disk with too little room.
+func TestNoRoomForAnImport(t *testing.T) {
+	st := must[*store.Store](t)(store.Open(t.Context(), store.Options{DSN: pgboxtest.DSN(t), Log: discard}))
+	t.Cleanup(func() { st.Close() })
+	s := must[*Service](t)(Open(t.Context(), st, Options{Log: discard, Room: func() (int64, bool) { return 1000, true }}))
+	t.Cleanup(s.Close)
+	var file strings.Builder
+	file.WriteString("id,lat,lon\n")
+	for i := range 3000 {
+		fmt.Fprintf(&file, "%d,1,2\n", i)
+	}
+	var full *FullError
+	if _, err := s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{Make: &NewCollection{}}); !errors.As(err, &full) || full.Needs == 0 || full.Free != 1000 {
+		t.Errorf("it ended with %v", err)
+	}
+	var missing *NotFoundError
+	if _, err := s.Collection("c"); !errors.As(err, &missing) {
+		t.Errorf("the collection: %v", err)
+	}
+}

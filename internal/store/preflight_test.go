@@ -1,0 +1,132 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"testing"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/pgbox/pgboxtest"
+)
+
+func run(t *testing.T, dsn string, statements ...string) {
+	t.Helper()
+	conn, err := pgx.Connect(t.Context(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.WithoutCancel(t.Context()))
+	for _, sql := range statements {
+		if _, err := conn.Exec(t.Context(), sql); err != nil {
+			t.Fatalf("%s: %v", sql, err)
+		}
+	}
+}
+
+// TestDatabasesThatCannotBeUsed opens databases that something is wrong with. Each is refused
+// with what to do about it.
+func TestDatabasesThatCannotBeUsed(t *testing.T) {
+	admin := pgboxtest.DSN(t)
+	run(t, admin, "CREATE DATABASE in_latin1 ENCODING 'LATIN1' LOCALE 'C' TEMPLATE template0", "CREATE ROLE humble LOGIN", "CREATE DATABASE of_another",
+		"REVOKE TEMPORARY ON DATABASE of_another FROM PUBLIC", "CREATE DATABASE closed", "CREATE DATABASE taken", "CREATE DATABASE fixed", "ALTER DATABASE fixed SET default_transaction_read_only = on")
+	name := admin[strings.Index(admin, "dbname=")+len("dbname="):]
+	name, _, _ = strings.Cut(name, " ")
+	on := func(database, user string) string {
+		dsn := strings.Replace(admin, "dbname="+name, "dbname="+database, 1)
+		return strings.Replace(dsn, "user=idlebeacon", "user="+user, 1)
+	}
+	run(t, on("taken", "idlebeacon"), "CREATE TABLE features (shoe_size int)")
+	for _, c := range []struct {
+		what, dsn, schema, want string
+	}{
+		{"another encoding", on("in_latin1", "idlebeacon"), "", "--encoding=UTF8"},
+		{"no temporary tables", on("of_another", "humble"), "", "GRANT TEMPORARY ON DATABASE of_another TO humble"},
+		{"no right to make tables", on("closed", "humble"), "", "GRANT CREATE, USAGE ON SCHEMA public TO humble"},
+		{"no right to make the schema", on("closed", "humble"), "beacon", "CREATE SCHEMA beacon"},
+		{"another program's table", on("taken", "idlebeacon"), "", "already has a table features"},
+		{"a server that takes no changes", on("fixed", "idlebeacon"), "", "read-only"},
+		{"a schema without a name", admin, "Not A Name", "is not the name of a schema"},
+	} {
+		s, err := Open(t.Context(), Options{DSN: c.dsn, Schema: c.schema, Log: slog.New(slog.DiscardHandler)})
+		if err == nil {
+			s.Close()
+		}
+		if !errors.Is(err, ErrNotUsable) || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %s", c.what, err, c.want)
+		}
+	}
+	// Beside the other program's table, in a schema of its own.
+	for range 2 {
+		s, err := Open(t.Context(), Options{DSN: on("taken", "idlebeacon"), Schema: "beacon", Log: slog.New(slog.DiscardHandler)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := s.CreateCollection(t.Context(), Collection{ID: "c"}); err != nil && !errors.Is(err, ErrExists) {
+			t.Error(err)
+		}
+		if err := s.Close(); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+// TestFromEachOlderSchema makes a database as each older version left it, with something in
+// it, and opens it.
+func TestFromEachOlderSchema(t *testing.T) {
+	for steps := 1; steps <= len(migrations); steps++ {
+		t.Run(migrations[steps-1].ID, func(t *testing.T) {
+			dsn := pgboxtest.DSN(t)
+			config, err := pgx.ParseConfig(dsn)
+			if err != nil {
+				t.Fatal(err)
+			}
+			db, err := connect(config, "", 1)
+			if err != nil {
+				t.Fatal(err)
+			}
+			err = db.Transaction(func(tx *gorm.DB) error {
+				return gormigrate.New(tx, &gormigrate.Options{TableName: migrationsTable, IDColumnName: "id", IDColumnSize: 255}, migrations[:steps]).Migrate()
+			})
+			if err != nil {
+				t.Fatal(err)
+			}
+			pool, err := db.DB()
+			if err != nil {
+				t.Fatal(err)
+			}
+			pool.Close()
+			run(t, dsn, `INSERT INTO collections (id, title, description, name_property, category_property, created_at, change) VALUES ('c', 'C', '', 'name', '', '2026-01-02T03:04:05Z', 1)`,
+				`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, '{"name":"X"}', 2 FROM collections`,
+				`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT n, key, CASE WHEN n = 2 THEN 'x' END, 'create', '2026-01-02T03:04:05Z' FROM collections, generate_series(1, 2) n`,
+				`UPDATE clock SET change = 2`)
+			s := open(t, dsn)
+			state, err := s.State(t.Context())
+			if err != nil || state.Change != 2 || state.Identity == "" {
+				t.Errorf("its state is %+v, %v", state, err)
+			}
+			err = s.View(t.Context(), func(v *View) error {
+				all, err := v.Collections()
+				if err == nil && (len(all) != 1 || all[0].ID != "c" || all[0].Newest != 2 || all[0].CreatedAt.String() != "2026-01-02 03:04:05 +0000 UTC") {
+					err = fmt.Errorf("its collections are %+v", all)
+				}
+				return err
+			})
+			if err != nil {
+				t.Error(err)
+			}
+			if f, err := s.Feature(t.Context(), 1, "x"); err != nil || f.Properties.Text("name") != "X" {
+				t.Errorf("its feature is %+v, %v", f, err)
+			}
+			if _, outcomes, err := s.Apply(t.Context(), []Edit{{Kind: Delete, Collection: 1, Feature: feature.Feature{ID: "x"}}}); err != nil || outcomes[0].Change.Number != 3 {
+				t.Errorf("an edit: %+v, %v", outcomes, err)
+			}
+		})
+	}
+}
