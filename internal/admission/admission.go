@@ -60,12 +60,13 @@ type Desk struct {
 	refused                     atomic.Uint64
 }
 
-// New returns a Desk that hands out half of the given connections at most.
+// New returns a Desk that hands out half of the given connections at most, and no more than
+// keep a database on the same machine busy.
 func New(limits Limits, connections int) *Desk {
 	limits.Bytes = cmp.Or(limits.Bytes, DefaultBytes)
 	limits.Works = cmp.Or(limits.Works, max(1, runtime.GOMAXPROCS(0)-1))
 	limits.Wait = cmp.Or(limits.Wait, DefaultWait)
-	half := int64(max(1, connections/2))
+	half := int64(max(1, min(connections/2, 2*runtime.GOMAXPROCS(0))))
 	return &Desk{
 		limits: limits, connections: half,
 		bytes: semaphore.NewWeighted(limits.Bytes), works: semaphore.NewWeighted(int64(limits.Works)), connectable: semaphore.NewWeighted(half),

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -60,6 +61,18 @@ func unreadable(err error) error {
 		return err
 	}
 	return service.Invalid("body", "cannot be read: %v", err)
+}
+
+// decodeFeature decodes a feature. One that is large keeps a processor busy for a while.
+func (h *server) decodeFeature(ctx context.Context, body []byte, f *feature.Feature) error {
+	if len(body) > maxSmallBody {
+		release, err := h.service.Work(ctx)
+		if err != nil {
+			return err
+		}
+		defer release()
+	}
+	return decodeJSON(body, f, false)
 }
 
 // readJSON reads a small body into v. Members that v does not have are an error.

@@ -147,7 +147,7 @@ func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
 	}
 	defer release()
 	var f feature.Feature
-	if err := decodeJSON(body, &f, false); err != nil {
+	if err := h.decodeFeature(r.Context(), body, &f); err != nil {
 		return err
 	}
 	collection := pathValue(r, "collection")

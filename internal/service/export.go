@@ -10,6 +10,7 @@ import (
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
 )
 
 // An ExportQuery says which items of a collection to write to a file.
@@ -38,16 +39,10 @@ func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) 
 	}
 	e := &Export{service: s, collection: collection, query: q, options: formats.WriteOptions{Title: c.info.Load().Title}}
 	if q.Format == formats.CSV { // it needs its columns first
-		release, err := s.desk.Admit(ctx, admission.Need{Connection: true})
-		if err != nil {
+		if e.options.Names, err = s.columns(ctx, c); err != nil {
 			return nil, err
 		}
-		defer release()
-		key := c.info.Load().Key
-		if e.options.Names, err = s.store.PropertyNames(ctx, key); err != nil {
-			return nil, err
-		}
-		if e.options.Geometries, err = s.store.NeedsGeometries(ctx, key); err != nil {
+		if e.options.Geometries, err = s.store.NeedsGeometries(ctx, c.info.Load().Key); err != nil {
 			return nil, err
 		}
 	}
@@ -55,6 +50,42 @@ func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) 
 		return nil, Invalid("format", "%v", err)
 	}
 	return e, nil
+}
+
+// columns returns the names of the properties that features of a collection have.
+func (s *Service) columns(ctx context.Context, c *collection) ([]string, error) {
+	snapshot, areas := c.set.Snapshot(), c.shapes.Snapshot()
+	release, err := s.lookAt(ctx, snapshot.Len(), 0)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	names, all, err := snapshot.UsedNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !all { // only the database knows them all
+		release()
+		release, err := s.desk.Admit(ctx, admission.Need{Connection: true})
+		if err != nil {
+			return nil, err
+		}
+		defer release()
+		return s.store.PropertyNames(ctx, c.info.Load().Key)
+	}
+	known := map[string]bool{}
+	for _, name := range names {
+		known[name] = true
+	}
+	areas.All(func(shape *shapes.Shape) {
+		for _, name := range shape.Properties.Names() {
+			if !known[name] {
+				known[name] = true
+				names = append(names, name)
+			}
+		}
+	})
+	return names, nil
 }
 
 // exportPage and exportBytes are how many items are read from the database at a time, and how

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"iter"
 	"slices"
+	"strconv"
 	"strings"
 
 	"idlebeacon/internal/admission"
@@ -45,6 +46,11 @@ func (s *Service) Reserve(ctx context.Context, bytes int64) (release func(), err
 	return s.desk.Admit(ctx, admission.Need{Bytes: bytes})
 }
 
+// Work asks for a processor for a while, until release is called.
+func (s *Service) Work(ctx context.Context) (release func(), err error) {
+	return s.desk.Admit(ctx, admission.Need{Work: true})
+}
+
 // while gives what of gives, until ctx ends: whoever uses it looks at ctx afterwards.
 func while[T any](ctx context.Context, of iter.Seq[T]) iter.Seq[T] {
 	const checkEvery = 4096
@@ -80,16 +86,21 @@ func suggestion(name string, known []string) string {
 	known = slices.Compact(known)
 	for _, k := range known {
 		if strings.EqualFold(k, name) {
-			return fmt.Sprintf("; there is %q", k)
+			return fmt.Sprintf("; did you mean %q?", k)
 		}
 	}
-	switch {
-	case len(known) == 0:
+	if len(known) == 0 {
 		return ""
-	case len(known) > most:
-		return fmt.Sprintf("; there are %q and %d more", known[:most], len(known)-most)
 	}
-	return fmt.Sprintf("; there are %q", known)
+	quoted := make([]string, 0, most+1)
+	for i, k := range known {
+		if i == most {
+			quoted = append(quoted, fmt.Sprintf("and %d more", len(known)-most))
+			break
+		}
+		quoted = append(quoted, strconv.Quote(k))
+	}
+	return "; its properties are " + strings.Join(quoted, ", ")
 }
 
 // checkFilter is checkProperties for the condition of a selection.

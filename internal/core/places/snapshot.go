@@ -3,6 +3,7 @@ package places
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"iter"
 	"math"
 	"slices"
@@ -105,6 +106,44 @@ func (s *Snapshot) PropertyNames() []string {
 		names[i] = feature.Unquote([]byte(quoted))
 	}
 	return names
+}
+
+// UsedNames returns the names of the properties that places have now, in the order in which
+// most have them, and whether all are told apart. It looks at all places, unless ctx ends
+// first.
+func (s *Snapshot) UsedNames(ctx context.Context) (names []string, all bool, err error) {
+	type use struct{ count, places int }
+	uses := make([]use, len(s.words.names))
+	n := 0
+	for e := range s.tree.All() {
+		if n++; n%checkEvery == 0 && ctx.Err() != nil {
+			return nil, false, ctx.Err()
+		}
+		_, rest := cutText(s.record(e.Ref))
+		_, rest = cutText(rest)
+		record, _ := cutText(rest)
+		for place := 0; len(record) > 0; place++ {
+			var number int
+			number, _, record = s.cutValue(record)
+			uses[number].count++
+			uses[number].places += place
+		}
+	}
+	known := s.PropertyNames()
+	var order []int
+	for number := range uses {
+		if uses[number].count > 0 {
+			order = append(order, number)
+		}
+	}
+	slices.SortFunc(order, func(a, b int) int {
+		mean := func(u use) float64 { return float64(u.places) / float64(u.count) }
+		return cmp.Or(cmp.Compare(mean(uses[a]), mean(uses[b])), cmp.Compare(known[a], known[b]))
+	})
+	for _, number := range order {
+		names = append(names, known[number])
+	}
+	return names, len(known) < maxNames, nil
 }
 
 // Values returns a function that gives the values of some properties of a place, in
