@@ -54,7 +54,7 @@ type process struct {
 	output bytes.Buffer
 }
 
-var urlInOutput = regexp.MustCompile(`Idle Beacon is ready: (http://\S+)|msg=serving url=(http://\S+)`)
+var urlInOutput = regexp.MustCompile(`Idle Beacon is ready: (http://\S+)|(?:msg=serving url=|"msg":"serving","url":")(http://[^\s"]+)`)
 
 // launch starts the program with arguments and waits until it says where it
 // serves, or ends.

@@ -15,7 +15,7 @@ func (h *server) health(w http.ResponseWriter, _ *http.Request) error {
 
 func (h *server) ready(w http.ResponseWriter, r *http.Request) error {
 	if err := h.service.Ready(); err != nil {
-		h.options.Log.Warn("not ready", "error", err)
+		h.options.Log.Debug("not ready", "error", err)
 		w.Header().Set("Retry-After", "5")
 		writeProblem(w, http.StatusServiceUnavailable, "", err.Error())
 		return nil

@@ -56,6 +56,7 @@ type Server struct {
 	socketDir string
 	tempDir   string // to remove on Stop, or ""
 	log       *slog.Logger
+	silence   time.Duration // how long it may say nothing while it starts
 
 	mu      sync.Mutex // guards run
 	run     *run
@@ -90,7 +91,7 @@ func Start(ctx context.Context, dir string, log *slog.Logger, progress func(what
 	if parent, err = filepath.Abs(parent); err != nil {
 		return nil, err
 	}
-	s := &Server{dir: filepath.Join(parent, filepath.Base(dir)), log: log}
+	s := &Server{dir: filepath.Join(parent, filepath.Base(dir)), log: log, silence: silentTimeout}
 	if s.who, err = account(); err != nil {
 		return nil, err
 	}
@@ -415,7 +416,7 @@ func (s *Server) waitReady(ctx context.Context, progress func(what string)) erro
 	defer retry.Stop()
 	r, heard, told := s.current(), time.Now(), time.Now()
 	for {
-		attempt, cancel := context.WithTimeout(ctx, silentTimeout)
+		attempt, cancel := context.WithTimeout(ctx, s.silence)
 		err := s.ensureDatabase(attempt)
 		cancel()
 		if err == nil {
@@ -423,14 +424,14 @@ func (s *Server) waitReady(ctx context.Context, progress func(what string)) erro
 		}
 		if starting(err) {
 			heard = time.Now()
-			if time.Since(told) > 2*time.Second {
+			if time.Since(told) > min(2*time.Second, s.silence) {
 				told = heard
 				what := "the database recovers: " + s.lastLine()
 				progress(what)
 				s.log.Info(what)
 			}
 		}
-		if time.Since(heard) > silentTimeout {
+		if time.Since(heard) > s.silence {
 			return fmt.Errorf("the database does not answer: %w", err)
 		}
 		select {

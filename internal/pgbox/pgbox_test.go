@@ -3,12 +3,14 @@ package pgbox
 import (
 	"context"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -202,5 +204,43 @@ func TestALargeLogIsPutAside(t *testing.T) {
 		if info, err := os.Stat(name); err != nil || info.Size() > maxLog+1<<20 {
 			t.Errorf("%s: %v, %v", name, info, err)
 		}
+	}
+}
+
+// TestARecoveryIsWaitedFor has a server that says that it is starting, for longer than one
+// that says nothing is waited for; and one that says nothing.
+func TestARecoveryIsWaitedFor(t *testing.T) {
+	for said, want := range map[string]string{"57P03": "was not ready yet", "": "does not answer"} {
+		dir := t.TempDir()
+		listener, err := net.Listen("unix", filepath.Join(dir, socketName))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer listener.Close()
+		go func() {
+			for {
+				conn, err := listener.Accept()
+				if err != nil {
+					return
+				}
+				if said != "" {
+					message := "SFATAL\x00VFATAL\x00C" + said + "\x00Mthe database system is starting up\x00\x00"
+					_, _ = conn.Write(append([]byte{'E', 0, 0, 0, byte(len(message) + 4)}, message...))
+				}
+				conn.Close()
+			}
+		}()
+		s := &Server{dir: dir, socketDir: dir, log: slog.New(slog.DiscardHandler), silence: 50 * time.Millisecond, run: &run{exited: make(chan struct{})}}
+		ctx, cancel := context.WithCancel(t.Context())
+		told := 0
+		err = s.waitReady(ctx, func(string) {
+			if told++; told == 5 { // five times as long as a silent one is waited for
+				cancel()
+			}
+		})
+		if err == nil || !strings.Contains(err.Error(), want) || (told == 5) != (said != "") {
+			t.Errorf("one that says %q: told %d times, %v", said, told, err)
+		}
+		cancel()
 	}
 }

@@ -213,9 +213,9 @@ func (s *Service) Ready() error {
 	case s.loading.Load():
 		return errLoading
 	case age > staleAfter && h.problem != nil:
-		return fmt.Errorf("the database has not answered for %v: %w", age.Round(time.Second), h.problem)
+		return fmt.Errorf("what is in memory has not been held against the database for %v: %w", age.Round(time.Second), h.problem)
 	case age > staleAfter:
-		return fmt.Errorf("the database has not answered for %v", age.Round(time.Second))
+		return fmt.Errorf("what is in memory has not been held against the database for %v: it does not answer", age.Round(time.Second))
 	}
 	return nil
 }

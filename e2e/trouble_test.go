@@ -1,0 +1,215 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"idlebeacon/api"
+	"idlebeacon/internal/polltest"
+)
+
+func newItem(id string) api.Item {
+	return api.Item{Type: "Feature", ID: id, Geometry: api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[-22,-38.5]`)}, Properties: json.RawMessage(`{"name":"n"}`)}
+}
+
+// get returns the status of an answer and its body.
+func get(t *testing.T, url string) (status int, header http.Header, body string) {
+	t.Helper()
+	request, err := http.NewRequestWithContext(t.Context(), "GET", url, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	all, err := io.ReadAll(response.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return response.StatusCode, response.Header, string(all)
+}
+
+const allMarkers = "/api/collections/huts/markers?bbox=-180,-90,180,90&zoom=3"
+
+// TestTheDatabaseIsStartedAgain kills the database of a running service, twice: the map is
+// there meanwhile, and edits go on.
+func TestTheDatabaseIsStartedAgain(t *testing.T) {
+	data := filepath.Join(t.TempDir(), "data")
+	p := start(t, data, "serve", "--log-format", "json", "--access-log")
+	c := connect(t, p.url)
+	if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
+		t.Fatal(err)
+	}
+	for round := range 2 {
+		if _, err := c.CreateItem(t.Context(), "huts", newItem(fmt.Sprint("before ", round))); err != nil {
+			t.Fatal(err)
+		}
+		for _, pid := range databases(t, data) {
+			if n, err := strconv.Atoi(pid); err == nil {
+				_ = syscall.Kill(n, syscall.SIGKILL) // some end by themselves meanwhile
+			}
+		}
+		for i := range 20 {
+			if status, _, body := get(t, p.url+allMarkers); status != 200 || !strings.Contains(body, "before 0") {
+				t.Fatalf("a view without a database: %d %s", status, body)
+			}
+			if status, header, body := get(t, fmt.Sprintf("%s/api/collections/huts/items?limit=%d", p.url, i+1)); status != 200 && (status != 503 || header.Get("Retry-After") == "") {
+				t.Fatalf("items without a database: %d %s", status, body)
+			}
+		}
+		polltest.Until(t, "an edit", func() bool {
+			_, err := c.CreateItem(t.Context(), "huts", newItem(fmt.Sprint("after ", round)))
+			return err == nil
+		})
+	}
+	polltest.Until(t, "the service to be ready", func() bool { status, _, _ := get(t, p.url+"/readyz"); return status == 200 })
+	if found := items(t, c, "huts"); len(found) != 4 {
+		t.Errorf("%d items are there, want 4", len(found))
+	}
+	p.stop(t)
+	said := p.said()
+	for _, want := range []string{`"msg":"request"`, `"path":"/readyz"`, `"msg":"the database runs again"`, `"msg":"stopped"`} {
+		if !strings.Contains(said, want) {
+			t.Errorf("the log has no %s:\n%s", want, said)
+		}
+	}
+}
+
+// TestAStopEnds interrupts a service while somebody keeps the clock from it, so that an edit
+// cannot end, and hangs up on another.
+func TestAStopEnds(t *testing.T) {
+	for name, signal := range map[string]syscall.Signal{"SIGTERM": syscall.SIGTERM, "SIGHUP": syscall.SIGHUP} {
+		t.Run(name, func(t *testing.T) {
+			data := filepath.Join(t.TempDir(), "data")
+			p := start(t, data, "serve", "--stop-timeout", "4s")
+			c := connect(t, p.url)
+			if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
+				t.Fatal(err)
+			}
+			conn, err := pgx.Connect(t.Context(), fmt.Sprintf("host='%s' user=idlebeacon dbname=idlebeacon", filepath.Join(data, "pg")))
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer conn.Close(context.WithoutCancel(t.Context()))
+			tx, err := conn.Begin(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := tx.Exec(t.Context(), "SELECT change FROM clock FOR UPDATE"); err != nil {
+				t.Fatal(err)
+			}
+			answered := make(chan error, 1)
+			go func() {
+				_, err := c.CreateItem(t.Context(), "huts", newItem("waits"))
+				answered <- err
+			}()
+			polltest.Until(t, "the edit to wait", func() bool {
+				_, _, body := get(t, p.url+"/metrics")
+				return strings.Contains(body, "idlebeacon_waiting_writes 1\n")
+			})
+			if err := p.cmd.Process.Signal(signal); err != nil {
+				t.Fatal(err)
+			}
+			if err := <-answered; err == nil {
+				t.Error("an edit that cannot be was acknowledged")
+			}
+			<-p.exited
+			if left := databases(t, data); len(left) > 0 {
+				t.Errorf("database processes %v are left", left)
+			}
+			p = start(t, data, "serve")
+			if found := items(t, connect(t, p.url), "huts"); len(found) != 0 {
+				t.Errorf("an edit that failed is there: %v", found)
+			}
+		})
+	}
+}
+
+// TestBackupAndRestore does what docs/OPERATING.md says of backups: a dump that goes into
+// another database while the service runs, and a copy of the files of one that is stopped.
+func TestBackupAndRestore(t *testing.T) {
+	server := primary(t)
+	server.do("createdb", "-h", "127.0.0.1", "-p", strconv.Itoa(server.port), "-U", "operator", "beacon")
+	p := start(t, t.TempDir(), "serve", "--dsn", server.dsn("beacon"), "--schema", "beacon")
+	c := connect(t, p.url)
+	if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 20 {
+		if _, err := c.CreateItem(t.Context(), "huts", newItem(fmt.Sprint("saved ", i))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	dump := filepath.Join(filepath.Dir(server.dir), "beacon.dump")
+	at := []string{"-h", "127.0.0.1", "-p", strconv.Itoa(server.port), "-U", "operator"}
+	server.do("pg_dump", append(at, "--format=custom", "--schema=beacon", "--file", dump, "beacon")...)
+	if _, err := c.CreateItem(t.Context(), "huts", newItem("not saved")); err != nil {
+		t.Fatal(err)
+	}
+	server.do("createdb", append(at, "restored")...)
+	server.do("pg_restore", append(at, "--dbname=restored", "--exit-on-error", dump)...)
+	restored := start(t, t.TempDir(), "serve", "--dsn", server.dsn("restored"), "--schema", "beacon")
+	if found := items(t, connect(t, restored.url), "huts"); len(found) != 20 {
+		t.Errorf("%d items are restored, want 20", len(found))
+	}
+	tag := func(url string) string {
+		_, header, _ := get(t, url+"/api/collections/huts/items/saved%200")
+		return header.Get("ETag")
+	}
+	if tag(restored.url) == tag(p.url) {
+		t.Error("the restored database has the tags of the one that was saved")
+	}
+	// Over the database of a running service: what came after the dump is gone, and it says so.
+	server.do("pg_restore", append(at, "--dbname=beacon", "--clean", "--if-exists", "--single-transaction", dump)...)
+	polltest.Until(t, "the service to have the state that was restored", func() bool {
+		status, _, body := get(t, p.url+allMarkers)
+		ready, _, _ := get(t, p.url+"/readyz")
+		return status == 200 && ready == 200 && strings.Contains(body, `"matched":20`)
+	})
+	if !strings.Contains(p.said(), "all is loaded anew") {
+		t.Errorf("the log says nothing of it:\n%s", p.said())
+	}
+	if _, err := c.CreateItem(t.Context(), "huts", newItem("later")); err != nil {
+		t.Errorf("an edit afterwards: %v", err)
+	}
+
+	// The files of a private database.
+	data := filepath.Join(t.TempDir(), "data")
+	own := start(t, data, "serve")
+	fill := connect(t, own.url)
+	if _, err := fill.CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := fill.CreateItem(t.Context(), "huts", newItem("saved")); err != nil {
+		t.Fatal(err)
+	}
+	own.stop(t)
+	saved := filepath.Join(t.TempDir(), "saved")
+	copyFiles(t, data, saved)
+	again := start(t, saved, "serve")
+	if found := items(t, connect(t, again.url), "huts"); len(found) != 1 {
+		t.Errorf("the copy of the files has %d items, want 1", len(found))
+	}
+}
+
+func TestOptionsThatMakeNoSense(t *testing.T) {
+	for option, want := range map[string]string{
+		"--connections=2": "want at least 8", "--work-memory=1": "want at least 64", "--stop-timeout=1ms": "want at least 1s", "--keep-history=1m": "want at least 1h", "--log-format=xml": "want text or json",
+	} {
+		if _, errs, status := command(t, nil, nil, "serve", option); status != 2 || !strings.Contains(errs, want) {
+			t.Errorf("%s: status %d, %s", option, status, errs)
+		}
+	}
+}
