@@ -164,11 +164,7 @@ func TestBackupAndRestore(t *testing.T) {
 	if found := items(t, connect(t, restored.url), "huts"); len(found) != 20 {
 		t.Errorf("%d items are restored, want 20", len(found))
 	}
-	tag := func(url string) string {
-		_, header, _ := get(t, url+"/api/collections/huts/items/saved%200")
-		return header.Get("ETag")
-	}
-	if tag(restored.url) == tag(p.url) {
+	if tagOf(t, restored.url, "saved%200") == tagOf(t, p.url, "saved%200") {
 		t.Error("the restored database has the tags of the one that was saved")
 	}
 	// Over the database of a running service: what came after the dump is gone, and it says so.
@@ -195,6 +191,7 @@ func TestBackupAndRestore(t *testing.T) {
 	if _, err := fill.CreateItem(t.Context(), "huts", newItem("saved")); err != nil {
 		t.Fatal(err)
 	}
+	first := tagOf(t, own.url, "saved")
 	own.stop(t)
 	saved := filepath.Join(t.TempDir(), "saved")
 	copyFiles(t, data, saved)
@@ -202,6 +199,23 @@ func TestBackupAndRestore(t *testing.T) {
 	if found := items(t, connect(t, again.url), "huts"); len(found) != 1 {
 		t.Errorf("the copy of the files has %d items, want 1", len(found))
 	}
+	if tagOf(t, again.url, "saved") == first {
+		t.Error("the copy of the files has the tags of what it was copied from")
+	}
+	again.stop(t)
+	own = start(t, data, "serve")
+	if tagOf(t, own.url, "saved") != first {
+		t.Error("a database that was only started again has other tags")
+	}
+}
+
+func tagOf(t *testing.T, url, item string) string {
+	t.Helper()
+	status, header, body := get(t, url+"/api/collections/huts/items/"+item)
+	if status != 200 || header.Get("ETag") == "" {
+		t.Fatalf("%s: %d %s", item, status, body)
+	}
+	return header.Get("ETag")
 }
 
 func TestOptionsThatMakeNoSense(t *testing.T) {

@@ -92,7 +92,7 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 			return fmt.Errorf("reading the backdrop: %w", err)
 		}
 	}
-	dsn := config.DSN
+	dsn, place := config.DSN, ""
 	if dsn == "" {
 		if d.lock, err = lockDirectory(config.Data); err != nil {
 			return err
@@ -100,9 +100,9 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		if d.box, err = pgbox.Start(ctx, filepath.Join(config.Data, "pg"), d.log, gate.Progress); err != nil {
 			return err
 		}
-		dsn = d.box.DSN()
+		dsn, place = d.box.DSN(), d.box.Place()
 	}
-	if d.store, err = store.Open(ctx, store.Options{DSN: dsn, Schema: config.Schema, Connections: config.Connections, Log: d.log}); err != nil {
+	if d.store, err = store.Open(ctx, store.Options{DSN: dsn, Schema: config.Schema, Connections: config.Connections, Place: place, Log: d.log}); err != nil {
 		return err
 	}
 	options := service.Options{Log: d.log, Progress: d.progress(&gate), Work: admission.Limits{Bytes: int64(config.WorkMemory) << 20}, KeepHistory: config.KeepHistory}

@@ -92,6 +92,7 @@ func newServiceCollector(s *service.Service, views *viewCache) *serviceCollector
 	add(counter, "write_transactions_total", "Transactions of edits, those that failed included.", func(s *service.Stats) float64 { return float64(s.Writes.Groups) })
 	add(counter, "write_transactions_failed_total", "Transactions of edits that failed.", func(s *service.Stats) float64 { return float64(s.Writes.Failed) })
 	add(counter, "write_transaction_seconds_total", "Time in transactions of edits, waiting for the clock included.", func(s *service.Stats) float64 { return s.Writes.Took.Seconds() })
+	add(counter, "clock_wait_seconds_total", "Time that edits waited until the clock was free.", func(s *service.Stats) float64 { return s.Writes.ClockWait.Seconds() })
 	add(gauge, "imports_under_way", "Imports of this process that have not ended.", func(s *service.Stats) float64 { return float64(s.ImportsUnderWay) })
 	add(gauge, "dear_work_running", "Pieces of dear work that were admitted.", func(s *service.Stats) float64 { return float64(s.Work.Running) })
 	add(gauge, "dear_work_waiting", "Pieces of dear work that wait to be admitted.", func(s *service.Stats) float64 { return float64(s.Work.Waiting) })

@@ -42,6 +42,8 @@ const (
 	// that says that it is starting, because it recovers, is waited for.
 	silentTimeout = 60 * time.Second
 	stopTimeout   = 60 * time.Second
+	// giveUpTimeout is how long a server may take to stop whose start has failed.
+	giveUpTimeout = 10 * time.Second
 	// leastRoom is how many bytes have to be free on the disk for the server to start.
 	leastRoom = 64 << 20
 	// maxLog is the size beyond which the server's log is put aside, in bytes.
@@ -115,7 +117,9 @@ func Start(ctx context.Context, dir string, log *slog.Logger, progress func(what
 		return nil, err
 	}
 	if err := s.waitReady(ctx, progress); err != nil {
-		return nil, errors.Join(err, s.Stop(context.WithoutCancel(ctx)))
+		stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), giveUpTimeout)
+		defer cancel()
+		return nil, errors.Join(err, s.Stop(stopping))
 	}
 	return s, nil
 }
@@ -153,6 +157,18 @@ func (s *Server) Free() (free int64, known bool) {
 		return 0, false
 	}
 	return int64(disk.Bavail) * disk.Bsize, true
+}
+
+// Place tells the files of the server from a copy of them, wherever that is.
+func (s *Server) Place() string {
+	info, err := os.Stat(filepath.Join(s.dir, "PG_VERSION")) // which is never written again
+	if err != nil {
+		return ""
+	}
+	if stat, ok := info.Sys().(*syscall.Stat_t); ok {
+		return fmt.Sprintf("file %d", stat.Ino)
+	}
+	return ""
 }
 
 func (s *Server) checkRoom() error {

@@ -30,6 +30,7 @@ type Stats struct {
 type WriteStats struct {
 	Edits, Groups, Failed uint64
 	Took                  time.Duration // in transactions, together
+	ClockWait             time.Duration // of that: until the clock was free
 }
 
 // Stats returns how the service is.
@@ -39,6 +40,7 @@ func (s *Service) Stats() Stats {
 		Ready: s.Ready() == nil, Applied: s.seen.Load(), Clock: h.change, Silence: time.Since(h.at), Listening: s.store.Listening(),
 		WaitingWrites: int(s.queue.waiting.Load()), Work: s.desk.Load(), Connections: s.store.PoolStats(), Writes: s.queue.stats(),
 	}
+	out.Writes.ClockWait = s.store.ClockWait()
 	out.RoomFree, out.RoomKnown = s.room()
 	s.underway.Range(func(any, any) bool { out.ImportsUnderWay++; return true })
 	s.orders.mu.Lock()

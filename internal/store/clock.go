@@ -75,6 +75,16 @@ func (s *Store) renew(ctx context.Context) (state State, err error) {
 	return state, err
 }
 
+// moveTo notes the place of the database's files. Where they were at another, they are a copy,
+// and the database gets an identity of its own.
+func (s *Store) moveTo(ctx context.Context, place string) error {
+	err := s.reserved.WithContext(ctx).Exec(`UPDATE identity SET place = ?, id = CASE WHEN place = '' THEN id ELSE gen_random_uuid() END WHERE place <> ?`, place, place).Error
+	if err != nil {
+		return fmt.Errorf("noting where the database is: %w", err)
+	}
+	return nil
+}
+
 // A clock is the numbers of changes, in the hands of the one transaction that holds them.
 type clock struct {
 	State         // as it was before
@@ -97,7 +107,9 @@ func (s *Store) write(ctx context.Context, f func(tx *gorm.DB, c *clock) error) 
 			if err := tx.Exec("SET LOCAL statement_timeout = '" + editTimeout + "'").Error; err != nil {
 				return err
 			}
+			began := time.Now()
 			c, err := holdClock(tx)
+			s.clockWait.Add(int64(time.Since(began)))
 			if err != nil {
 				return err
 			}
@@ -119,6 +131,9 @@ func (s *Store) write(ctx context.Context, f func(tx *gorm.DB, c *clock) error) 
 	}
 	return state, err
 }
+
+// ClockWait returns for how long edits have waited for the clock, together.
+func (s *Store) ClockWait() time.Duration { return time.Duration(s.clockWait.Load()) }
 
 // holdClock waits for the clock and takes it for the rest of the transaction.
 func holdClock(tx *gorm.DB) (*clock, error) {

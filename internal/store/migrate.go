@@ -115,7 +115,8 @@ var migrations = []*gormigrate.Migration{
 		`CREATE TABLE identity (
 			one boolean PRIMARY KEY DEFAULT true CHECK (one),
 			id uuid NOT NULL,
-			made_at text NOT NULL
+			made_at text NOT NULL,
+			place text NOT NULL DEFAULT ''
 		)`,
 		`INSERT INTO identity (id, made_at) SELECT gen_random_uuid(), `+whereabouts,
 		// What a collection's newest change is, and its history.

@@ -42,7 +42,10 @@ type Options struct {
 	DSN         string // a PostgreSQL connection string, as a URL or as keywords and values
 	Schema      string // the schema of the tables, made where it is not there; "" for the first of the search path
 	Connections int    // the most to the database, MinConnections or more; 0 for DefaultConnections
-	Log         *slog.Logger
+	// Place tells the files of the database from a copy of them, where that is known. A copy
+	// is another database: see State.
+	Place string
+	Log   *slog.Logger
 }
 
 // How many connections there may be. Of them one listens and reservedConnections are kept
@@ -61,6 +64,8 @@ type Store struct {
 	log      *slog.Logger
 	reading  int // how many connections db has at most
 	hearing  atomic.Bool
+
+	clockWait atomic.Int64 // nanoseconds
 }
 
 // Open connects to a database and brings its tables up to date. An ErrNotUsable says what
@@ -88,20 +93,23 @@ func Open(ctx context.Context, options Options) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("connecting to the database: %w", err), s.Close())
 	}
-	if err := s.prepare(ctx, options.Schema); err != nil {
+	if err := s.prepare(ctx, options.Schema, options.Place); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
 }
 
-func (s *Store) prepare(ctx context.Context, schema string) error {
+func (s *Store) prepare(ctx context.Context, schema, place string) error {
 	if err := s.inspect(ctx, schema); err != nil {
 		if errors.Is(err, ErrNotUsable) {
 			return err
 		}
 		return fmt.Errorf("connecting to the database: %w", err)
 	}
-	return s.migrate(ctx)
+	if err := s.migrate(ctx); err != nil || place == "" {
+		return err
+	}
+	return s.moveTo(ctx, place)
 }
 
 const connectTimeout = 10 * time.Second

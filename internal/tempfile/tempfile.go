@@ -12,10 +12,10 @@ import (
 func New() (*os.File, error) {
 	file, err := os.CreateTemp("", "idlebeacon-*")
 	if err != nil {
-		return nil, fmt.Errorf("making room for a file: %w", err)
+		return nil, fmt.Errorf("making a temporary file, in the directory that TMPDIR names: %w", err)
 	}
 	if err := os.Remove(file.Name()); err != nil {
-		return nil, errors.Join(fmt.Errorf("making room for a file: %w", err), file.Close())
+		return nil, errors.Join(fmt.Errorf("making a temporary file, in the directory that TMPDIR names: %w", err), file.Close())
 	}
 	return file, nil
 }
