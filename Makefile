@@ -2,7 +2,7 @@
 #   make demo   everything running with demo data; prints one URL
 #   make test   every check and test
 .DELETE_ON_ERROR:
-.PHONY: demo build icons test check web-check go-test race-test fuzz soak bench benchmarks screenshots clean
+.PHONY: demo build icons test check web-check go-test race-test fuzz soak siege faults bench benchmarks screenshots clean
 
 DATA ?= idlebeacon-data/demo
 LISTEN ?= 127.0.0.1:8470
@@ -50,7 +50,7 @@ go-test: build
 # with it themselves.
 race-test: build
 	@scripts/install postgresql gcc
-	go test -race ./internal/core/places ./internal/core/shapes ./internal/store ./internal/service ./internal/httpapi ./internal/pgbox
+	go test -race ./internal/admission ./internal/core/places ./internal/core/shapes ./internal/store ./internal/service ./internal/httpapi ./internal/pgbox
 
 # A while of fuzzing for each target; FUZZTIME says how long.
 FUZZTIME ?= 20s
@@ -72,6 +72,18 @@ SOAKTIME ?= 5m
 soak: build
 	@scripts/install postgresql gcc
 	IDLEBEACON_SOAK=$(SOAKTIME) go test -race -count=1 -v -timeout 60m -run TestSoak ./internal/httpapi
+
+# Hostile callers against a service of its own, beside ordinary users, and what these got.
+SIEGETIME ?= 20s
+siege: build
+	@scripts/install postgresql
+	go run ./siege -program bin/idlebeacon -time $(SIEGETIME)
+
+# What databases, disks and lines do when they fail: a primary and a standby, several
+# services, a proxy, processes that hang and are killed. Takes about six minutes.
+faults: build
+	@scripts/install postgresql gcc
+	IDLEBEACON_FAULTS=1 go test -count=1 -v -timeout 40m -run 'Failover|LineThat|ServiceThatHangs|DiskThat|KillsDuring|StartedAgain|AStopEnds|Backup' ./e2e
 
 # The budgets: a table of what is measured against each, and the plot of how views
 # scale. Takes about ten minutes and 6 GB of memory.

@@ -179,7 +179,7 @@ func itemsCommand() *cobra.Command {
 	r.flags(cmd)
 	selectionFlags(cmd, &collection, &o.Selection)
 	cmd.Flags().StringVar(&bbox, "bbox", "", bboxHelp)
-	cmd.Flags().StringVar(&o.Sort, "sort", "", "property to sort by, with - before it for descending order (default: the order of ids)")
+	cmd.Flags().StringVar(&o.Sort, "sort", "", "properties to sort by, separated by commas, each with - before it for descending order (default: the order of ids)")
 	cmd.Flags().IntVar(&o.Offset, "offset", 0, "how many items to pass over")
 	pageFlags(cmd, &o.After, &o.Limit)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {

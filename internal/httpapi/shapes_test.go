@@ -122,3 +122,29 @@ func TestShapesAreReadAgain(t *testing.T) {
 		}
 	}
 }
+
+// TestAcrossTheAntimeridian has an area and a path that step over the antimeridian, and one
+// area that does not fill its box.
+func TestAcrossTheAntimeridian(t *testing.T) {
+	f := newFixture(t)
+	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
+	for id, geometry := range map[string]string{
+		"area":   `{"type":"Polygon","coordinates":[[[170,-20],[-170,-20],[-170,-10],[170,-10],[170,-20]]]}`,
+		"path":   `{"type":"LineString","coordinates":[[175,0],[-175,5]]}`,
+		"corner": `{"type":"Polygon","coordinates":[[[160,10],[170,10],[160,20],[160,10]]]}`,
+	} {
+		f.want(201, `"id":"`+id+`"`, "POST", "/api/collections/c/items", `{"type":"Feature","id":"`+id+`","geometry":`+geometry+`,"properties":{}}`)
+	}
+	f.want(200, `"bbox":[[160,-20,-170,20]]`, "GET", "/api/collections/c", "")
+	f.want(200, `"coordinates":[[[175,0],[180,2.5]],[[-180,2.5],[-175,5]]]`, "GET", "/api/collections/c/items/path", "")
+	for box, want := range map[string]int{
+		"-10,-90,10,90": 0, "175,-15,176,-14": 1, "-172,-15,-171,-14": 1, "179,-15,-179,3": 2, "169,19,170,20": 0, "161,11,162,12": 1, "-180,-90,180,90": 3,
+	} {
+		f.want(200, fmt.Sprintf(`"numberMatched":%d,`, want), "GET", "/api/collections/c/items?bbox="+box, "")
+		f.want(200, "", "GET", "/api/collections/c/shapes?zoom=4&bbox="+box, "")
+	}
+	f.want(200, `"features":[],"left_out":0`, "GET", "/api/collections/c/shapes?zoom=4&bbox=-10,-90,10,90", "")
+	if answer := f.want(200, "MultiPolygon", "GET", "/api/collections/c/export?format=geojson", ""); strings.Contains(answer, "[170,-20],[-170,-20]") {
+		t.Errorf("the export is not cut: %s", answer)
+	}
+}

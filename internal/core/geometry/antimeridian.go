@@ -143,7 +143,7 @@ func cutPolygon(polygon [][]Position) (pieces [][][]Position) {
 	rings := make([][]Position, len(polygon))
 	west, east := math.Inf(1), math.Inf(-1) // of the outer ring
 	for i, ring := range polygon {
-		rings[i] = aroundPole(unrolled(ring))
+		rings[i] = aroundPole(ring)
 		low, high := lonRange(rings[i])
 		if i == 0 {
 			west, east = low, high
@@ -189,12 +189,29 @@ func lonRange(ring []Position) (west, east float64) {
 	return west, east
 }
 
-// aroundPole leads an unrolled ring that does not end where it began to the pole that it goes
-// around, and back.
+// aroundPole returns a ring unrolled. One that does not end where it began goes around a pole:
+// it is led there along the antimeridian, and back.
 func aroundPole(ring []Position) []Position {
-	first, last := ring[0], ring[len(ring)-1]
+	out := unrolled(ring)
+	first, last := out[0], out[len(out)-1]
 	if first.Lon == last.Lon {
-		return ring
+		return out
+	}
+	// It is begun anew where it crosses the antimeridian in the direction in which it goes round.
+	east := last.Lon > first.Lon
+	for i := 1; i < len(ring); i++ {
+		if turn := turns(ring[i-1], ring[i]); turn == 0 || (turn > 0) != east {
+			continue
+		}
+		edge := math.Copysign(180, out[i].Lon-out[i-1].Lon) // on the side that it comes from
+		before, after := ring[i-1], ring[i]
+		after.Lon += 2 * edge
+		cut := between(before, after, edge)
+		out = append([]Position{{Point: geo.Point{Lon: -edge, Lat: cut.Lat}, Elevation: cut.Elevation, Elevated: cut.Elevated}}, ring[i:len(ring)-1]...)
+		out = unrolled(append(out, ring[:i]...))
+		cut.Lon = out[0].Lon + math.Copysign(360, edge)
+		out = append(out, cut)
+		break
 	}
 	sum := 0.0
 	for _, p := range ring[1:] {
@@ -202,7 +219,7 @@ func aroundPole(ring []Position) []Position {
 	}
 	pole := math.Copysign(90, sum)
 	corner := func(lon float64) Position { return Position{Point: geo.Point{Lon: lon, Lat: pole}} }
-	return append(ring, corner(last.Lon), corner(first.Lon), first)
+	return append(out, corner(out[len(out)-1].Lon), corner(out[0].Lon), out[0])
 }
 
 // A chain is what of a ring is on one side of a meridian, from where it comes from the other

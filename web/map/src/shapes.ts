@@ -158,7 +158,7 @@ function drawOutlines(
   context.globalAlpha = up ? Math.min(1, opacity + 0.16) : opacity
   context.fill('evenodd')
   context.globalAlpha = line.opacity ?? 1
-  // What was cut at the antimeridian has no border there.
+  // What was cut at the antimeridian, or led to a pole, has no border there.
   if (areas.some((ring) => ring.some((p, i) => onSeam(ring[i - 1], p)))) {
     context.beginPath()
     for (const ring of areas) traceBorder(context, camera, ring)
@@ -182,34 +182,50 @@ function drawOutlines(
 }
 
 function trace(context: CanvasRenderingContext2D, camera: Camera, line: readonly MapPoint[], closed: boolean): void {
-  eachOnScreen(camera, line, (x, y, i) => {
-    if (i === 0) context.moveTo(x, y)
-    else context.lineTo(x, y)
-  })
-  if (closed) context.closePath()
+  for (const copy of copies(line)) {
+    eachOnScreen(camera, line, copy, (x, y, i) => {
+      if (i === 0) context.moveTo(x, y)
+      else context.lineTo(x, y)
+    })
+    if (closed) context.closePath()
+  }
 }
 
 /** Traces a ring without its stretches along the antimeridian. */
 function traceBorder(context: CanvasRenderingContext2D, camera: Camera, ring: readonly MapPoint[]): void {
-  eachOnScreen(camera, ring, (x, y, i) => {
-    const p = ring[i]
-    if (i === 0 || !p || onSeam(ring[i - 1], p)) context.moveTo(x, y)
-    else context.lineTo(x, y)
-  })
+  for (const copy of copies(ring)) {
+    eachOnScreen(camera, ring, copy, (x, y, i) => {
+      const p = ring[i]
+      if (i === 0 || !p || onSeam(ring[i - 1], p)) context.moveTo(x, y)
+      else context.lineTo(x, y)
+    })
+  }
+}
+
+/** How many worlds to the east a line is drawn: what is wider than half the world may show on both sides of the screen. */
+function copies(line: readonly MapPoint[]): readonly number[] {
+  let [west, east] = [Infinity, -Infinity]
+  for (const p of line) {
+    west = Math.min(west, p.x)
+    east = Math.max(east, p.x)
+  }
+  return east - west > 0.5 ? [-1, 0, 1] : [0]
 }
 
 /** All of a line goes to the same side of the world, even what is far from the middle of the screen. */
-function eachOnScreen(camera: Camera, line: readonly MapPoint[], draw: (x: number, y: number, i: number) => void): void {
+function eachOnScreen(camera: Camera, line: readonly MapPoint[], copy: number, draw: (x: number, y: number, i: number) => void): void {
   const [first] = line
   if (!first) return
   const start = camera.toScreen(first)
-  line.forEach((p, i) => draw(start.x + (p.x - first.x) * camera.scale, start.y + (p.y - first.y) * camera.scale, i))
+  line.forEach((p, i) => draw(start.x + (p.x - first.x + copy) * camera.scale, start.y + (p.y - first.y) * camera.scale, i))
 }
 
-const seamWidth = 1e-6 // in widths of the world: more than the decimals of an answer leave
+// In widths of the world, more than the decimals of an answer leave: of the antimeridian, and of the map's northern and southern edge.
+const seam = { x: 1e-6, y: 1e-4 }
 
 function onSeam(a: MapPoint | undefined, b: MapPoint): boolean {
-  return a !== undefined && Math.max(a.x, b.x) < seamWidth || a !== undefined && Math.min(a.x, b.x) > 1 - seamWidth
+  const along = (p: number, q: number, width: number) => Math.max(p, q) < width || Math.min(p, q) > 1 - width
+  return a !== undefined && (along(a.x, b.x, seam.x) || along(a.y, b.y, seam.y))
 }
 
 /** The topmost shape at a spot of the screen. */

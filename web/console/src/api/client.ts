@@ -144,7 +144,7 @@ export const exportPath = (id: string, format: string, parameters = new URLSearc
 export async function fetchItems(
   collection: string, filter: string, sort: string, offset: number, limit: number, signal: AbortSignal,
 ): Promise<{ items: Item[]; matched: number }> {
-  const q = new URLSearchParams({ limit: String(limit), offset: String(offset), ...(filter && { filter }), ...(sort && { sortby: sort }) })
+  const q = new URLSearchParams({ limit: String(limit), offset: String(offset), ...(filter && { filter }), ...(sort && { sortby: sort.replace(/[\\,]/g, '\\$&') }) })
   const page = await get<components['schemas']['Items']>(`${collectionPath(collection)}/items?${q}`, signal)
   return { items: page.features, matched: page.numberMatched }
 }
