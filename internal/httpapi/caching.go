@@ -81,34 +81,63 @@ func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 	return false
 }
 
-// Bounds of what is kept: answers, the size of one that is kept whole, and tags of areas and
-// paths.
+// Bounds of what is kept: answers, the size of one that is kept, and tags.
 const (
 	maxKeptViews = 512
 	maxKeptBytes = 256 << 10
-	maxKeptTags  = 4096
+	maxKeptTags  = 1 << 16
 )
+
+// A tagCache keeps the tags of the answers that were given last, which many clients ask again
+// and again whether they are still right.
+type tagCache struct{ kept *lru.Cache[[16]byte, keptTag] }
+
+type keptTag struct {
+	asOf uint64 // what the newest change close by was when it was worked out
+	tag  string
+}
+
+func newTagCache() (*tagCache, error) {
+	kept, err := lru.New[[16]byte, keptTag](maxKeptTags)
+	return &tagCache{kept}, err
+}
+
+func tagKey(question string) [16]byte {
+	sum := sha256.Sum256([]byte(question))
+	return [16]byte(sum[:16])
+}
+
+// get returns the tag of the answer to a question, if nothing it depends on has changed since
+// it was added.
+func (c *tagCache) get(question string, newest uint64) (tag string, known bool) {
+	kept, known := c.kept.Get(tagKey(question))
+	return kept.tag, known && kept.asOf == newest
+}
+
+func (c *tagCache) add(question string, newest uint64, tag string) {
+	c.kept.Add(tagKey(question), keptTag{newest, tag})
+}
 
 // viewCache keeps the answers that were given last, and the squares of the map that they
 // were put together from: many users look at the same places.
 type viewCache struct {
+	tags    *tagCache
 	kept    *lru.Cache[string, keptView]
 	squares *squareCache
 }
 
 type keptView struct {
-	asOf uint64 // what the newest change close by was when it was worked out
-	tag  string
-	body []byte // nil where it is long
+	asOf uint64 // as of a keptTag
+	body []byte
 }
 
-func newViewCache() (*viewCache, error) {
+func newViewCache(tags *tagCache) (*viewCache, error) {
 	kept, err := lru.New[string, keptView](maxKeptViews)
 	if err != nil {
 		return nil, err
 	}
 	squares, err := newSquareCache()
-	return &viewCache{kept, squares}, err
+	return &viewCache{tags, kept, squares}, err
 }
 
 // A viewAnswer is the answer for a viewport: its tag, and its body once it is asked
@@ -127,25 +156,25 @@ func (c *viewCache) answer(version string, parameters url.Values, view *service.
 	write := func() ([]byte, error) {
 		parameters.Del("bbox")
 		parameters.Del("zoom")
-		return c.write(tagOf(about, parameters.Encode()), view, zoom)
-	}
-	kept, known := c.kept.Get(question)
-	if known && kept.asOf == view.Change {
-		if kept.body == nil {
-			return &viewAnswer{kept.tag, write}, nil
+		body, err := c.write(tagOf(about, parameters.Encode()), view, zoom)
+		if err == nil && len(body) <= maxKeptBytes {
+			c.kept.Add(question, keptView{view.Change, body})
 		}
-		return &viewAnswer{kept.tag, func() ([]byte, error) { return kept.body, nil }}, nil
+		return body, err
+	}
+	if tag, known := c.tags.get(question, view.Change); known {
+		if kept, there := c.kept.Get(question); there && kept.asOf == view.Change {
+			return &viewAnswer{tag, func() ([]byte, error) { return kept.body, nil }}, nil
+		}
+		return &viewAnswer{tag, write}, nil // who has it does not want it
 	}
 	body, err := write()
 	if err != nil {
 		return nil, err
 	}
-	fresh := keptView{asOf: view.Change, tag: contentTag(about, body), body: body}
-	if len(body) > maxKeptBytes {
-		fresh.body = nil
-	}
-	c.kept.Add(question, fresh)
-	return &viewAnswer{fresh.tag, func() ([]byte, error) { return body, nil }}, nil
+	tag := contentTag(about, body)
+	c.tags.add(question, view.Change, tag)
+	return &viewAnswer{tag, func() ([]byte, error) { return body, nil }}, nil
 }
 
 // contentTag returns the strong ETag of an answer: of what it is about, and what it says.

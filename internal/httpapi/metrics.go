@@ -71,45 +71,86 @@ type serviceGauge struct {
 	value       func(*service.Stats, *viewCache) (value float64, known bool)
 }
 
+// numbers are what a service tells of itself.
+var numbers = []struct {
+	kind       prometheus.ValueType
+	name, help string
+	value      func(*service.Stats) float64
+}{
+	{gauge, "ready", "1 where the service can do its work.",
+		func(s *service.Stats) float64 { return truth(s.Ready) }},
+	{gauge, "applied_change", "The newest change in memory.",
+		func(s *service.Stats) float64 { return float64(s.Applied) }},
+	{gauge, "clock_change", "The newest change of the database when it was heard last.",
+		func(s *service.Stats) float64 { return float64(s.Clock) }},
+	{gauge, "database_silence_seconds", "How long ago the database was heard last.",
+		func(s *service.Stats) float64 { return s.Silence.Seconds() }},
+	{gauge, "listening", "1 where the connection that hears of changes at once is there.",
+		func(s *service.Stats) float64 { return truth(s.Listening) }},
+	{gauge, "collections", "Collections.",
+		func(s *service.Stats) float64 { return float64(s.Collections) }},
+	{gauge, "places", "Places in memory.",
+		func(s *service.Stats) float64 { return float64(s.Places) }},
+	{gauge, "shapes", "Areas and paths in memory.",
+		func(s *service.Stats) float64 { return float64(s.Shapes) }},
+	{gauge, "waiting_writes", "Writes that wait to be committed.",
+		func(s *service.Stats) float64 { return float64(s.WaitingWrites) }},
+	{counter, "edits_total", "Edits that were committed.",
+		func(s *service.Stats) float64 { return float64(s.Writes.Edits) }},
+	{counter, "write_transactions_total", "Transactions of edits, those that failed included.",
+		func(s *service.Stats) float64 { return float64(s.Writes.Groups) }},
+	{counter, "write_transactions_failed_total", "Transactions of edits that failed.",
+		func(s *service.Stats) float64 { return float64(s.Writes.Failed) }},
+	{counter, "write_transaction_seconds_total", "Time in transactions of edits, waiting for the clock included.",
+		func(s *service.Stats) float64 { return s.Writes.Took.Seconds() }},
+	{counter, "clock_wait_seconds_total", "Time that edits waited until the clock was free.",
+		func(s *service.Stats) float64 { return s.Writes.ClockWait.Seconds() }},
+	{gauge, "imports_under_way", "Imports of this process that have not ended.",
+		func(s *service.Stats) float64 { return float64(s.ImportsUnderWay) }},
+	{gauge, "dear_work_running", "Pieces of dear work that were admitted.",
+		func(s *service.Stats) float64 { return float64(s.Work.Running) }},
+	{gauge, "dear_work_waiting", "Pieces of dear work that wait to be admitted.",
+		func(s *service.Stats) float64 { return float64(s.Work.Waiting) }},
+	{gauge, "dear_work_bytes", "Memory that admitted work has asked for.",
+		func(s *service.Stats) float64 { return float64(s.Work.Bytes) }},
+	{counter, "dear_work_refused_total", "Pieces of dear work that were refused.",
+		func(s *service.Stats) float64 { return float64(s.Work.Refused) }},
+	{gauge, "connections_in_use", "Connections for reading that are in use.",
+		func(s *service.Stats) float64 { return float64(s.Connections.Reading.InUse) }},
+	{gauge, "connections_most", "Connections for reading that there may be.",
+		func(s *service.Stats) float64 { return float64(s.Connections.Reading.MaxOpenConnections) }},
+	{counter, "connection_waits_total", "How often one had to wait for a connection for reading.",
+		func(s *service.Stats) float64 { return float64(s.Connections.Reading.WaitCount) }},
+	{gauge, "kept_orders", "Sorted listings that are kept.",
+		func(s *service.Stats) float64 { return float64(s.KeptOrders) }},
+	{gauge, "kept_order_bytes", "Memory of the sorted listings that are kept.",
+		func(s *service.Stats) float64 { return float64(s.KeptOrderBytes) }},
+}
+
+const gauge, counter = prometheus.GaugeValue, prometheus.CounterValue
+
+func truth(is bool) float64 {
+	if is {
+		return 1
+	}
+	return 0
+}
+
 func newServiceCollector(s *service.Service, views *viewCache) *serviceCollector {
 	c := &serviceCollector{service: s, views: views}
-	add := func(kind prometheus.ValueType, name, help string, value func(*service.Stats) float64) {
-		c.gauges = append(c.gauges, serviceGauge{prometheus.NewDesc(metricsPrefix+name, help, nil, nil), kind,
-			func(s *service.Stats, _ *viewCache) (float64, bool) { return value(s), true }})
+	add := func(kind prometheus.ValueType, name, help string, value func(*service.Stats, *viewCache) (float64, bool)) {
+		description := prometheus.NewDesc(metricsPrefix+name, help, nil, nil)
+		c.gauges = append(c.gauges, serviceGauge{description, kind, value})
 	}
-	gauge, counter := prometheus.GaugeValue, prometheus.CounterValue
-	truth := map[bool]float64{true: 1}
-	add(gauge, "ready", "1 where the service can do its work.", func(s *service.Stats) float64 { return truth[s.Ready] })
-	add(gauge, "applied_change", "The newest change in memory.", func(s *service.Stats) float64 { return float64(s.Applied) })
-	add(gauge, "clock_change", "The newest change of the database when it was heard last.", func(s *service.Stats) float64 { return float64(s.Clock) })
-	add(gauge, "database_silence_seconds", "How long ago the database was heard last.", func(s *service.Stats) float64 { return s.Silence.Seconds() })
-	add(gauge, "listening", "1 where the connection that hears of changes at once is there.", func(s *service.Stats) float64 { return truth[s.Listening] })
-	add(gauge, "collections", "Collections.", func(s *service.Stats) float64 { return float64(s.Collections) })
-	add(gauge, "places", "Places in memory.", func(s *service.Stats) float64 { return float64(s.Places) })
-	add(gauge, "shapes", "Areas and paths in memory.", func(s *service.Stats) float64 { return float64(s.Shapes) })
-	add(gauge, "waiting_writes", "Writes that wait to be committed.", func(s *service.Stats) float64 { return float64(s.WaitingWrites) })
-	add(counter, "edits_total", "Edits that were committed.", func(s *service.Stats) float64 { return float64(s.Writes.Edits) })
-	add(counter, "write_transactions_total", "Transactions of edits, those that failed included.", func(s *service.Stats) float64 { return float64(s.Writes.Groups) })
-	add(counter, "write_transactions_failed_total", "Transactions of edits that failed.", func(s *service.Stats) float64 { return float64(s.Writes.Failed) })
-	add(counter, "write_transaction_seconds_total", "Time in transactions of edits, waiting for the clock included.", func(s *service.Stats) float64 { return s.Writes.Took.Seconds() })
-	add(counter, "clock_wait_seconds_total", "Time that edits waited until the clock was free.", func(s *service.Stats) float64 { return s.Writes.ClockWait.Seconds() })
-	add(gauge, "imports_under_way", "Imports of this process that have not ended.", func(s *service.Stats) float64 { return float64(s.ImportsUnderWay) })
-	add(gauge, "dear_work_running", "Pieces of dear work that were admitted.", func(s *service.Stats) float64 { return float64(s.Work.Running) })
-	add(gauge, "dear_work_waiting", "Pieces of dear work that wait to be admitted.", func(s *service.Stats) float64 { return float64(s.Work.Waiting) })
-	add(gauge, "dear_work_bytes", "Memory that admitted work has asked for.", func(s *service.Stats) float64 { return float64(s.Work.Bytes) })
-	add(counter, "dear_work_refused_total", "Pieces of dear work that were refused.", func(s *service.Stats) float64 { return float64(s.Work.Refused) })
-	add(gauge, "connections_in_use", "Connections for reading that are in use.", func(s *service.Stats) float64 { return float64(s.Connections.Reading.InUse) })
-	add(gauge, "connections_most", "Connections for reading that there may be.", func(s *service.Stats) float64 { return float64(s.Connections.Reading.MaxOpenConnections) })
-	add(counter, "connection_waits_total", "How often one had to wait for a connection for reading.", func(s *service.Stats) float64 { return float64(s.Connections.Reading.WaitCount) })
-	add(gauge, "kept_orders", "Sorted listings that are kept.", func(s *service.Stats) float64 { return float64(s.KeptOrders) })
-	add(gauge, "kept_order_bytes", "Memory of the sorted listings that are kept.", func(s *service.Stats) float64 { return float64(s.KeptOrderBytes) })
-	c.gauges = append(c.gauges,
-		serviceGauge{prometheus.NewDesc(metricsPrefix+"disk_free_bytes", "Room on the disk of the private database.", nil, nil), gauge,
-			func(s *service.Stats, _ *viewCache) (float64, bool) { return float64(s.RoomFree), s.RoomKnown }},
-		serviceGauge{prometheus.NewDesc(metricsPrefix+"kept_answers", "Answers with markers that are kept.", nil, nil), gauge,
-			func(_ *service.Stats, v *viewCache) (float64, bool) { return float64(v.kept.Len()), true }},
-		serviceGauge{prometheus.NewDesc(metricsPrefix+"kept_squares", "Squares of the map that are kept.", nil, nil), gauge,
-			func(_ *service.Stats, v *viewCache) (float64, bool) { return float64(v.squares.kept.Len()), true }})
+	for _, n := range numbers {
+		add(n.kind, n.name, n.help, func(s *service.Stats, _ *viewCache) (float64, bool) { return n.value(s), true })
+	}
+	add(gauge, "disk_free_bytes", "Room on the disk of the private database.",
+		func(s *service.Stats, _ *viewCache) (float64, bool) { return float64(s.RoomFree), s.RoomKnown })
+	add(gauge, "kept_answers", "Answers with markers that are kept.",
+		func(_ *service.Stats, v *viewCache) (float64, bool) { return float64(v.kept.Len()), true })
+	add(gauge, "kept_squares", "Squares of the map that are kept.",
+		func(_ *service.Stats, v *viewCache) (float64, bool) { return float64(v.squares.kept.Len()), true })
 	return c
 }
 

@@ -16,7 +16,6 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
-	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/klauspost/compress/gzhttp"
 	"go.yaml.in/yaml/v3"
 
@@ -42,7 +41,7 @@ type server struct {
 	backdrop []byte
 	tag      string // the ETag of backdrop
 	views    *viewCache
-	tags     *lru.Cache[string, string] // of areas and paths, by what they depend on
+	tags     *tagCache // of what is drawn
 	metrics  *metrics
 }
 
@@ -61,10 +60,10 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 		h.backdrop = []byte(`{"type":"FeatureCollection","features":[]}`)
 	}
 	h.tag = tagOf(string(h.backdrop))
-	if h.views, err = newViewCache(); err != nil {
+	if h.tags, err = newTagCache(); err != nil {
 		return nil, err
 	}
-	if h.tags, err = lru.New[string, string](maxKeptTags); err != nil {
+	if h.views, err = newViewCache(h.tags); err != nil {
 		return nil, err
 	}
 	h.metrics = newMetrics(s, h.views)

@@ -32,8 +32,7 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
 	}
 	setAsOf(w, view.Change)
 	about := strings.Join([]string{"shapes", h.options.Version, view.Identity, strconv.FormatInt(view.Collection, 10), strconv.FormatUint(view.Looks, 10), r.URL.Query().Encode()}, "/")
-	state := about + "@" + strconv.FormatUint(view.Change, 10)
-	if tag, known := h.tags.Get(state); known && notModified(w, r, tag) {
+	if tag, known := h.tags.get(about, view.Change); known && notModified(w, r, tag) {
 		return nil
 	}
 	drawn, leftOut, release, err := view.Drawn(r.Context())
@@ -43,7 +42,7 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
 	body := appendShapes(nil, view, drawn, leftOut, ask.Zoom)
 	release()
 	tag := contentTag(about, body)
-	h.tags.Add(state, tag)
+	h.tags.add(about, view.Change, tag)
 	if notModified(w, r, tag) {
 		return nil
 	}

@@ -23,6 +23,9 @@ func (s *Service) selected(ctx context.Context, c *collection, selection places.
 	if snapshot, there := c.set.Selected(selection); there {
 		return snapshot, nil
 	}
+	if c.set.Pending(selection) {
+		return c.set.Select(ctx, selection)
+	}
 	const perPlace = 24 // bytes
 	release, err := s.lookAt(ctx, c.set.Snapshot().Len(), perPlace)
 	if err != nil {

@@ -15,7 +15,8 @@ import (
 var ErrNotUsable = errors.New("the database cannot be used")
 
 // ErrReadOnly reports a server that takes no changes.
-var ErrReadOnly = fmt.Errorf("%w: the server is read-only, a standby or set so; connect to the primary (with several hosts in the connection string, add target_session_attrs=read-write)", ErrNotUsable)
+var ErrReadOnly = fmt.Errorf("%w: the server is read-only, a standby or set so; connect to the primary "+
+	"(with several hosts in the connection string, add target_session_attrs=read-write)", ErrNotUsable)
 
 // minServer is the oldest version of PostgreSQL that is supported, as server_version_num
 // has it.
@@ -39,10 +40,11 @@ func (s *Store) inspect(ctx context.Context, schema string) error {
 			return err
 		}
 	}
-	err := db.Raw(`SELECT current_setting('server_version_num')::int AS version, current_setting('server_encoding') AS encoding,
-		current_database() AS database, current_user AS role, pg_is_in_recovery() AS recovering,
-		current_setting('transaction_read_only') = 'on' AS read_only, has_database_privilege(current_database(), 'TEMP') AS temps,
-		current_schema() AS schema, coalesce(has_schema_privilege(current_schema(), 'CREATE'), false) AS creates`).Scan(&found).Error
+	err := db.Raw(`SELECT current_setting('server_version_num')::int AS version,
+			current_setting('server_encoding') AS encoding, current_database() AS database, current_user AS role,
+			pg_is_in_recovery() AS recovering, current_setting('transaction_read_only') = 'on' AS read_only,
+			has_database_privilege(current_database(), 'TEMP') AS temps, current_schema() AS schema,
+			coalesce(has_schema_privilege(current_schema(), 'CREATE'), false) AS creates`).Scan(&found).Error
 	if err != nil {
 		return err
 	}
@@ -51,24 +53,29 @@ func (s *Store) inspect(ctx context.Context, schema string) error {
 		return err
 	}
 	fresh := !slices.Contains(tables, migrationsTable)
+	unusable := func(format string, args ...any) error {
+		return fmt.Errorf("%w: %s", ErrNotUsable, fmt.Sprintf(format, args...))
+	}
 	switch {
 	case found.Recovering || found.ReadOnly:
 		return ErrReadOnly
 	case found.Version < minServer:
-		return fmt.Errorf("%w: its server is version %d, the oldest that is supported is %d", ErrNotUsable, found.Version/10000, minServer/10000)
+		return unusable("its server is version %d, the oldest that is supported is %d", found.Version/10000, minServer/10000)
 	case found.Encoding != "UTF8":
-		return fmt.Errorf("%w: its encoding is %s; make one with 'createdb --encoding=UTF8 --template=template0 NAME'", ErrNotUsable, found.Encoding)
+		return unusable("its encoding is %s; make one with 'createdb --encoding=UTF8 --template=template0 NAME'", found.Encoding)
 	case !found.Temps:
-		return fmt.Errorf("%w: role %s may not make temporary tables, which imports need: GRANT TEMPORARY ON DATABASE %s TO %s", ErrNotUsable, found.Role, found.Database, found.Role)
+		return unusable("role %s may not make temporary tables, which imports need: GRANT TEMPORARY ON DATABASE %s TO %s",
+			found.Role, found.Database, found.Role)
 	case found.Schema == nil:
-		return fmt.Errorf("%w: none of the schemas of its search_path is there; name one to be made with --schema", ErrNotUsable)
+		return unusable("none of the schemas of its search_path is there; name one to be made with --schema")
 	case fresh && !found.Creates:
-		return fmt.Errorf("%w: role %s may not make tables in schema %s: GRANT CREATE, USAGE ON SCHEMA %s TO %s, or name a schema to be made with --schema",
-			ErrNotUsable, found.Role, *found.Schema, *found.Schema, found.Role)
+		return unusable("role %s may not make tables in schema %s: GRANT CREATE, USAGE ON SCHEMA %s TO %s, or name a schema to be made with --schema",
+			found.Role, *found.Schema, *found.Schema, found.Role)
 	case fresh:
 		for _, name := range ownTables {
 			if slices.Contains(tables, name) {
-				return fmt.Errorf("%w: schema %s already has a table %s, which is another program's; name a schema of the service's own with --schema, or another database", ErrNotUsable, *found.Schema, name)
+				return unusable("schema %s already has a table %s, which is another program's; "+
+					"name a schema of the service's own with --schema, or another database", *found.Schema, name)
 			}
 		}
 	}

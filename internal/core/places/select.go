@@ -264,6 +264,13 @@ func (s *Set) selected(snapshot *Snapshot, key string) (*Snapshot, bool) {
 	return &only, true
 }
 
+// Pending reports whether somebody is working on a selection: Select then only waits for it.
+func (s *Set) Pending(selection Selection) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.selections.building[selection.Key()] != nil
+}
+
 // Select returns the set as it was last published, with only the places that the
 // selection takes. The first use of a selection looks at all places; after that it
 // is kept up to date like the set itself, as long as it is used often enough. It
