@@ -65,7 +65,7 @@ var hostile = []attack{
 		defer cancel()
 		return t.stalled(short, "/api/collections/places/import", "text/csv", fmt.Sprintf("id,lat,lon\nstalled-%d,-38.5,-22\n", r.IntN(1e6)))
 	}},
-	{"a body of 8 MB", 8, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
+	{"a body of 5 MB", 8, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
 		return t.answered(ctx, "POST", "/api/collections/coast/items", largeBodies[r.IntN(len(largeBodies))])
 	}},
 	{"a table of 80,000 columns", 3, func(ctx context.Context, t *target, _ *rand.Rand) (int, string) {

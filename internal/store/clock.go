@@ -104,9 +104,6 @@ func (s *Store) write(ctx context.Context, f func(tx *gorm.DB, c *clock) error) 
 	for range attempts {
 		finished := false
 		err = s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-			if err := tx.Exec("SET LOCAL statement_timeout = '" + editTimeout + "'").Error; err != nil {
-				return err
-			}
 			began := time.Now()
 			c, err := holdClock(tx)
 			s.clockWait.Add(int64(time.Since(began)))
@@ -152,8 +149,5 @@ func (c *clock) release(tx *gorm.DB) error {
 	if c.newest == c.Change {
 		return nil
 	}
-	if err := tx.Exec("UPDATE clock SET change = ?", c.newest).Error; err != nil {
-		return err
-	}
-	return tx.Exec("SELECT pg_notify(?, '')", notifyChannel).Error
+	return tx.Exec("WITH noted AS (UPDATE clock SET change = ? RETURNING change) SELECT pg_notify(?, '') FROM noted", c.newest, notifyChannel).Error
 }

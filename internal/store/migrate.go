@@ -156,7 +156,7 @@ var ErrNewerData = errors.New("the database was written by a newer version of Id
 func (s *Store) migrate(ctx context.Context) error {
 	err := s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		// Another process may take its time with the same.
-		if err := tx.Exec("SET LOCAL lock_timeout = 0").Error; err != nil {
+		if err := tx.Exec("SET LOCAL lock_timeout = 0; SET LOCAL statement_timeout = 0").Error; err != nil {
 			return err
 		}
 		if err := tx.Exec("SELECT pg_advisory_xact_lock(?)", migrationLock).Error; err != nil {

@@ -87,7 +87,7 @@ func TestFromEachOlderSchema(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			db, err := connect(config, "", 1)
+			db, err := connect(config, "", 1, "")
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -27,7 +27,7 @@ type View struct {
 func (s *Store) View(ctx context.Context, f func(*View) error) error {
 	return s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		// What reads much says nothing for long.
-		if err := tx.Exec("SET LOCAL idle_in_transaction_session_timeout = 0").Error; err != nil {
+		if err := tx.Exec("SET LOCAL idle_in_transaction_session_timeout = 0; SET LOCAL statement_timeout = 0").Error; err != nil {
 			return err
 		}
 		state, copied, err := readState(tx, "")

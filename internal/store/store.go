@@ -86,9 +86,9 @@ func Open(ctx context.Context, options Options) (*Store, error) {
 		config.ConnectTimeout = connectTimeout
 	}
 	s := &Store{config: config, log: options.Log, reading: connections - 1 - reservedConnections}
-	s.db, err = connect(config, options.Schema, s.reading)
+	s.db, err = connect(config, options.Schema, s.reading, "")
 	if err == nil {
-		s.reserved, err = connect(config, options.Schema, reservedConnections)
+		s.reserved, err = connect(config, options.Schema, reservedConnections, "; SET statement_timeout = '"+editTimeout+"'")
 	}
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("connecting to the database: %w", err), s.Close())
@@ -114,10 +114,10 @@ func (s *Store) prepare(ctx context.Context, schema, place string) error {
 
 const connectTimeout = 10 * time.Second
 
-// connect returns a pool of connections.
-func connect(config *pgx.ConnConfig, schema string, most int) (*gorm.DB, error) {
+// connect returns a pool of connections, each of which begins with some more settings.
+func connect(config *pgx.ConnConfig, schema string, most int, more string) (*gorm.DB, error) {
 	pool := stdlib.OpenDB(*config, stdlib.OptionAfterConnect(func(ctx context.Context, conn *pgx.Conn) error {
-		return settle(ctx, conn, schema)
+		return settle(ctx, conn, schema, more)
 	}))
 	pool.SetMaxOpenConns(most)
 	pool.SetMaxIdleConns(most)
@@ -129,9 +129,9 @@ func connect(config *pgx.ConnConfig, schema string, most int) (*gorm.DB, error) 
 
 // settle sets what the service relies on for a connection, whatever the server, the role or
 // the connection string say.
-func settle(ctx context.Context, conn *pgx.Conn, schema string) error {
+func settle(ctx context.Context, conn *pgx.Conn, schema, more string) error {
 	settings := "SET default_transaction_isolation = 'read committed'; SET lock_timeout = '" + lockTimeout +
-		"'; SET idle_in_transaction_session_timeout = '" + idleTimeout + "'; SET client_connection_check_interval = '" + checkConnections + "'"
+		"'; SET idle_in_transaction_session_timeout = '" + idleTimeout + "'; SET client_connection_check_interval = '" + checkConnections + "'" + more
 	if schema != "" {
 		settings += "; SET search_path = " + schema
 	}
