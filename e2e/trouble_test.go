@@ -168,7 +168,14 @@ func TestBackupAndRestore(t *testing.T) {
 		t.Error("the restored database has the tags of the one that was saved")
 	}
 	// Over the database of a running service: what came after the dump is gone, and it says so.
-	server.do("pg_restore", append(at, "--dbname=beacon", "--clean", "--if-exists", "--single-transaction", dump)...)
+	restore := append([]string{}, append(at, "--dbname=beacon", "--clean", "--if-exists", "--single-transaction", dump)...)
+	polltest.Until(t, "the dump to be restored", func() bool {
+		out, err := asPostgres(t.Context(), filepath.Join(programs, "pg_restore"), restore...).CombinedOutput()
+		if err != nil && !strings.Contains(string(out), "deadlock detected") {
+			t.Fatalf("restoring: %v\n%s", err, out)
+		}
+		return err == nil
+	})
 	polltest.Until(t, "the service to have the state that was restored", func() bool {
 		status, _, body := get(t, p.url+allMarkers)
 		ready, _, _ := get(t, p.url+"/readyz")

@@ -90,7 +90,8 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 		create(services[0], fmt.Sprint("lost ", i))
 	}
 	before := services[0].Identity()
-	sql(`BEGIN; TRUNCATE features, changes, clock; INSERT INTO features TABLE saved_features; INSERT INTO changes TABLE saved_changes; INSERT INTO clock TABLE saved_clock; COMMIT`)
+	// In the order in which the services lock them.
+	sql(`BEGIN; TRUNCATE clock, changes, features; INSERT INTO features TABLE saved_features; INSERT INTO changes TABLE saved_changes; INSERT INTO clock TABLE saved_clock; COMMIT`)
 	check := func(want ...string) {
 		t.Helper()
 		for i, s := range services {

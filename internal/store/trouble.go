@@ -30,9 +30,6 @@ const (
 // committed: it may have been carried out, or not.
 var ErrUnknownOutcome = errors.New("it is not known whether this was carried out")
 
-// ErrBusy reports that no connection to the database became free in time.
-var ErrBusy = errors.New("all connections to the database are in use")
-
 // ErrMoved reports that the database is not the one that was looked at last: it was
 // restored, or another server has taken its place. Nothing was written.
 var ErrMoved = errors.New("the database has been replaced by another state of it")
@@ -48,7 +45,7 @@ func TroubleOf(err error) Trouble {
 	}
 	var connecting *pgconn.ConnectError
 	var onTheWay net.Error
-	for _, known := range []error{ErrUnknownOutcome, ErrBusy, ErrMoved, driver.ErrBadConn, context.DeadlineExceeded, io.ErrUnexpectedEOF, io.EOF, net.ErrClosed, pgx.ErrTxClosed} {
+	for _, known := range []error{ErrUnknownOutcome, ErrMoved, driver.ErrBadConn, context.DeadlineExceeded, io.ErrUnexpectedEOF, io.EOF, net.ErrClosed, pgx.ErrTxClosed} {
 		if errors.Is(err, known) {
 			return Unavailable
 		}
