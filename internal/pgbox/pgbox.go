@@ -306,7 +306,9 @@ func create(ctx context.Context, dir string, programs string, who *identity, log
 	cmd := command(ctx, who, f, filepath.Join(programs, "initdb"), func(dir string) []string {
 		return []string{"-D", dir, "--username=" + database, "--encoding=UTF8", "--locale=C", "--auth=trust", "--data-checksums"}
 	})
-	if out, err := cmd.CombinedOutput(); err != nil {
+	if out, err := cmd.CombinedOutput(); ctx.Err() != nil {
+		return fmt.Errorf("making the database: %w", ctx.Err())
+	} else if err != nil {
 		return fmt.Errorf("making the database with initdb: %w\n%s", err, bytes.TrimSpace(out))
 	}
 	if err := os.Rename(making, dir); err != nil {
