@@ -201,3 +201,32 @@ func TestLongTextAndManyCategories(t *testing.T) {
 		t.Errorf("category of 7 is %q", got)
 	}
 }
+
+// TestExtents holds the extents of random sets against all their places, and asks that they
+// cross the antimeridian where that is the shorter way.
+func TestExtents(t *testing.T) {
+	for seed := range uint64(300) {
+		r := rand.New(rand.NewPCG(seed, 8))
+		middle, spread := r.Float64()*360-180, r.Float64()*60
+		var b Builder
+		var all []geo.Point
+		for i := range 1 + r.IntN(40) {
+			p := geo.Point{Lon: geo.WrapLon(middle + (r.Float64()-0.5)*spread), Lat: r.Float64()*100 - 50}
+			all = append(all, p)
+			b.Add(&Row{Place: Place{ID: fmt.Sprint(i), At: p}})
+		}
+		extent, some := b.Build(1).Snapshot().Extent()
+		width := extent.East - extent.West
+		if extent.CrossesAntimeridian() {
+			width += 360
+		}
+		if !some || width > spread+0.001 {
+			t.Fatalf("seed %d: the extent is %v, %v degrees wide, of places that are %v apart", seed, extent, width, spread)
+		}
+		for _, p := range all {
+			if !extent.Contains(p) {
+				t.Fatalf("seed %d: %v is not in %v", seed, p, extent)
+			}
+		}
+	}
+}
