@@ -310,9 +310,32 @@ func TestNoSuccessThatWasNone(t *testing.T) {
 	}
 }
 
+// TestAStalledBodyIsAnswered begins to send bodies and does not go on: the answer says so, and
+// the connection is not taken for the next request.
+func TestAStalledBodyIsAnswered(t *testing.T) {
+	f := newFixtureWith(t, pgboxtest.DSN(t), Options{Patience: 200 * time.Millisecond})
+	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
+	for path, header := range map[string]string{
+		"/api/collections": "", "/api/collections/c/items": "", "/api/collections/c/import?format=csv": "", "/api/inspect?format=csv": "",
+		"/api/collections/c/import?dry_run=true": "", "/api/collections/c/import": "Prefer: respond-async\r\n",
+	} {
+		_, answers := f.raw("POST " + path + " HTTP/1.1\r\nHost: localhost\r\n" + header + "Content-Length: 1000\r\n\r\nid,lat,lon\n")
+		response, err := http.ReadResponse(answers, nil)
+		if err != nil {
+			t.Errorf("%s: %v", path, err)
+			continue
+		}
+		if response.StatusCode != http.StatusRequestTimeout || !response.Close {
+			t.Errorf("%s: %s, to be closed: %v", path, response.Status, response.Close)
+		}
+	}
+	f.want(200, `"count":0`, "GET", "/api/collections/c", "")
+}
+
 // TestSlowBodiesEnd holds the pace of clients against what it allows.
 func TestSlowBodiesEnd(t *testing.T) {
-	p := newPace()
+	const patience = 30 * time.Second
+	p := newPace(patience)
 	if left := p.deadline(time.Time{}).Sub(time.Time{}); left != patience {
 		t.Errorf("at first there are %v", left)
 	}
@@ -322,7 +345,7 @@ func TestSlowBodiesEnd(t *testing.T) {
 	if left := p.deadline(time.Time{}).Sub(time.Time{}); left > 0 {
 		t.Errorf("who dribbles has %v left", left)
 	}
-	p = newPace()
+	p = newPace(patience)
 	for range 1000 { // just fast enough
 		p.spend(time.Second, slowestRate)
 	}

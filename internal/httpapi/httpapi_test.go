@@ -54,6 +54,12 @@ func newFixture(t *testing.T) *fixture {
 // newFixtureOn returns a fixture on a database that others may use too.
 func newFixtureOn(t *testing.T, dsn string) *fixture {
 	t.Helper()
+	return newFixtureWith(t, dsn, Options{})
+}
+
+// newFixtureWith returns a fixture with some options of its own.
+func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
+	t.Helper()
 	log := slog.New(slog.DiscardHandler)
 	st, err := store.Open(t.Context(), store.Options{DSN: dsn, Log: log})
 	if err != nil {
@@ -63,7 +69,8 @@ func newFixtureOn(t *testing.T, dsn string) *fixture {
 	if err != nil {
 		t.Fatal(err)
 	}
-	handler, err := New(s, Options{Version: "test", Log: log, Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}})
+	options.Version, options.Log, options.Console = "test", log, fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}
+	handler, err := New(s, options)
 	if err != nil {
 		t.Fatal(err)
 	}

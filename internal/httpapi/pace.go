@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"sync/atomic"
 	"time"
 )
 
@@ -12,19 +13,22 @@ import (
 // fast on the whole as the slowest line that is worth serving. Time that the service itself
 // takes does not count.
 const (
-	patience    = 30 * time.Second
-	slowestRate = 1 << 10  // bytes a second
-	writePiece  = 64 << 10 // bytes that are written before the next deadline
-	lingerTime  = time.Minute
+	usualPatience = 30 * time.Second
+	slowestRate   = 1 << 10  // bytes a second
+	writePiece    = 64 << 10 // bytes that are written before the next deadline
+	lingerTime    = time.Minute
 )
 
 // errSlow reports a body that came too slowly, or not any more.
 var errSlow = errors.New("the body did not arrive in time")
 
 // A pace is how much time a client has left.
-type pace struct{ allowed time.Duration }
+type pace struct {
+	patience time.Duration // with each step, and at first with all of them
+	allowed  time.Duration // with all of them
+}
 
-func newPace() pace { return pace{patience} }
+func newPace(patience time.Duration) pace { return pace{patience, patience} }
 
 // spend notes that a client took some time for n bytes.
 func (p *pace) spend(took time.Duration, n int) {
@@ -33,28 +37,30 @@ func (p *pace) spend(took time.Duration, n int) {
 }
 
 // deadline returns when the client must have gone on.
-func (p *pace) deadline(now time.Time) time.Time { return now.Add(min(patience, max(p.allowed, 0))) }
+func (p *pace) deadline(now time.Time) time.Time { return now.Add(min(p.patience, max(p.allowed, 0))) }
 
 // paced keeps clients that send or read too slowly from being waited for, and lets those
 // that are still sending when they are answered see the answer.
-func paced(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		connection := http.NewResponseController(w)
-		out := &pacedWriter{ResponseWriter: w, connection: connection, pace: newPace()}
-		if r.Body == nil || r.Body == http.NoBody {
+func paced(patience time.Duration) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			connection := http.NewResponseController(w)
+			out := &pacedWriter{ResponseWriter: w, connection: connection, pace: newPace(patience)}
+			if r.Body == nil || r.Body == http.NoBody {
+				next.ServeHTTP(out, r)
+				return
+			}
+			// Else the rest of the body would have to arrive before an answer begins.
+			_ = connection.EnableFullDuplex() // HTTP/2 always has it
+			body := &pacedBody{ReadCloser: r.Body, connection: connection, pace: newPace(patience)}
+			r.Body, out.body = body, body
 			next.ServeHTTP(out, r)
-			return
-		}
-		// Else the rest of the body would have to arrive before an answer begins.
-		_ = connection.EnableFullDuplex() // HTTP/2 always has it
-		body := &pacedBody{ReadCloser: r.Body, connection: connection, pace: newPace()}
-		r.Body = body
-		next.ServeHTTP(out, r)
-		if !body.ended {
-			_ = connection.Flush() // an error here means that the client has gone
-			body.linger()
-		}
-	})
+			if !body.ended {
+				_ = connection.Flush() // an error here means that the client has gone
+				body.linger()
+			}
+		})
+	}
 }
 
 // A pacedBody is the body of a request.
@@ -63,6 +69,7 @@ type pacedBody struct {
 	connection *http.ResponseController
 	pace       pace
 	ended      bool
+	slow       atomic.Bool // it did not arrive in time
 }
 
 // Read implements io.Reader.
@@ -76,6 +83,7 @@ func (b *pacedBody) Read(p []byte) (n int, err error) {
 		_ = b.connection.SetReadDeadline(time.Time{})
 	}
 	if errors.Is(err, os.ErrDeadlineExceeded) {
+		b.slow.Store(true)
 		err = errSlow
 	}
 	return n, err
@@ -96,10 +104,14 @@ type pacedWriter struct {
 	http.ResponseWriter
 	connection *http.ResponseController
 	pace       pace
+	body       *pacedBody // of the request, or nil
 }
 
 // WriteHeader implements http.ResponseWriter.
 func (w *pacedWriter) WriteHeader(status int) {
+	if w.body != nil && w.body.slow.Load() {
+		w.Header().Set("Connection", "close") // what else comes is not the next request
+	}
 	_ = w.connection.SetWriteDeadline(w.pace.deadline(time.Now()))
 	w.ResponseWriter.WriteHeader(status)
 }

@@ -4,6 +4,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"io/fs"
@@ -32,6 +33,8 @@ type Options struct {
 	Backdrop  []byte // GeoJSON land outlines drawn below the markers, or nil
 	Log       *slog.Logger
 	AccessLog bool // writes a line for each request
+	// Patience is how long a client may send or read nothing; 0 for half a minute.
+	Patience time.Duration
 }
 
 type server struct {
@@ -76,7 +79,7 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 	sameOrigin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusForbidden, "", "a page of another site may not change data here")
 	}))
-	return chi.Chain(h.logged, paced, h.recovered, loopbackHosts, wellFormed, sameOrigin.Handler, func(next http.Handler) http.Handler { return compress(next) }).
+	return chi.Chain(h.logged, paced(cmp.Or(options.Patience, usualPatience)), h.recovered, loopbackHosts, wellFormed, sameOrigin.Handler, func(next http.Handler) http.Handler { return compress(next) }).
 		Handler(h.Routes()), nil
 }
 

@@ -149,7 +149,7 @@ func (s *Service) check(ctx context.Context, collection string, r io.Reader, opt
 	case !errors.As(err, &missing):
 		return report, err
 	}
-	rows, err := formats.Open(&countedReader{ctx, r, new(atomic.Int64)}, options.File)
+	rows, err := formats.Open(&countedReader{ctx: ctx, r: r, count: new(atomic.Int64)}, options.File)
 	if err != nil {
 		return report, invalidFile(err)
 	}

@@ -86,7 +86,7 @@ func (i *importing) run(ctx context.Context, r io.Reader) error {
 	ctx, stop := i.watch(ctx)
 	defer stop()
 	defer interruptAfter(ctx, r)()
-	err := i.read(ctx, &countedReader{ctx, r, &i.bytesRead})
+	err := i.read(ctx, &countedReader{ctx: ctx, r: r, count: &i.bytesRead})
 	return i.end(ctx, err)
 }
 
@@ -138,20 +138,25 @@ func (i *importing) progress() store.Progress {
 	return p
 }
 
-// A countedReader counts the bytes that are read, and ends when its context does.
+// A countedReader counts the bytes that are read, and ends when its context does. After an
+// error there is nothing more: whoever reads on gets the same, not what came of it.
 type countedReader struct {
 	ctx   context.Context
 	r     io.Reader
 	count *atomic.Int64
+	ended error
 }
 
-func (c *countedReader) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
+func (c *countedReader) Read(p []byte) (n int, err error) {
+	if c.ended == nil {
+		c.ended = c.ctx.Err()
 	}
-	n, err := c.r.Read(p)
+	if c.ended != nil {
+		return 0, c.ended
+	}
+	n, c.ended = c.r.Read(p)
 	c.count.Add(int64(n))
-	return n, err
+	return n, c.ended
 }
 
 // An interrupter is a reader whose Read, when it waits, can be made to return with an

@@ -58,7 +58,7 @@ func (s *Service) StartImport(ctx context.Context, collection string, r io.Reade
 	}
 	receiving, stop := i.watch(ctx)
 	release := interruptAfter(receiving, r)
-	file, err := spool(&countedReader{receiving, r, &i.bytesRead})
+	file, err := spool(&countedReader{ctx: receiving, r: r, count: &i.bytesRead})
 	release()
 	if err == nil && ctx.Err() != nil { // whoever sent it does not wait for the answer, so nobody would know of it
 		err = errors.Join(ctx.Err(), file.Close())

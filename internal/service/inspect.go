@@ -51,7 +51,7 @@ func (s *Service) Inspect(ctx context.Context, collection string, r io.Reader, o
 	}
 	options.Unplaced = true
 	// It is received before it is looked at, so that nobody waits for who sends slowly.
-	file, err := spool(&countedReader{ctx, r, new(atomic.Int64)})
+	file, err := spool(&countedReader{ctx: ctx, r: r, count: new(atomic.Int64)})
 	if err != nil {
 		return out, err
 	}
@@ -61,7 +61,7 @@ func (s *Service) Inspect(ctx context.Context, collection string, r io.Reader, o
 		return out, err
 	}
 	defer release()
-	rows, err := formats.Open(&countedReader{ctx, file, new(atomic.Int64)}, options)
+	rows, err := formats.Open(&countedReader{ctx: ctx, r: file, count: new(atomic.Int64)}, options)
 	if err != nil {
 		return out, invalidFile(err)
 	}
