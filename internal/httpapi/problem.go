@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"math"
@@ -93,7 +94,7 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		writeProblem(w, http.StatusInsufficientStorage, "", full.Error())
 	case errors.Is(err, store.ErrUnknownOutcome):
 		h.trouble(r, err)
-		unavailable(w, retryAfter, "the connection to the database was lost while this was committed, so it is not known whether it was carried out; look before you try again")
+		unavailable(w, retryAfter, "the database did not say in time whether this was carried out; look before you try again")
 	default:
 		h.failInDatabase(w, r, err)
 	}
@@ -118,6 +119,11 @@ func (h *server) failInDatabase(w http.ResponseWriter, r *http.Request, err erro
 	switch store.TroubleOf(err) {
 	case store.Unavailable:
 		h.trouble(r, err)
+		if errors.Is(err, context.DeadlineExceeded) {
+			unavailable(w, retryAfter, "this could not be answered within "+answerTimeout.String()+
+				": the database does not answer, or too much was asked for; nothing was changed, try again in a while")
+			return
+		}
 		unavailable(w, retryAfter, "the database cannot be reached, or is busy for too long; nothing was changed, try again in a while")
 	case store.Full:
 		h.trouble(r, err)
