@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"net/http"
 	"strings"
@@ -24,7 +23,6 @@ import (
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
 	"idlebeacon/internal/service"
-	"idlebeacon/internal/store"
 )
 
 // TestTextsAreCheckedAtTheDoor sends what is no text wherever texts come in. None of it
@@ -183,17 +181,7 @@ func TestTagsTellDatabasesApart(t *testing.T) {
 // TestASquareIsNotMixedIntoAnOlderView keeps squares of a newer state, and puts a view of an
 // older one together.
 func TestASquareIsNotMixedIntoAnOlderView(t *testing.T) {
-	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(t.Context(), store.Options{DSN: pgboxtest.DSN(t), Log: log})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { st.Close() })
-	s, err := service.Open(t.Context(), st, service.Options{Log: log})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(s.Close)
+	s := openService(t)
 	if _, err := s.CreateCollection(t.Context(), service.NewCollection{ID: "c"}); err != nil {
 		t.Fatal(err)
 	}

@@ -32,9 +32,9 @@ func lines(t *testing.T, markers []byte) []string {
 	return texts
 }
 
-// TestAnswersFromSquares holds answers that are put together from squares, kept ones and
-// new ones, against those that are worked out by themselves, while places come and go.
-func TestAnswersFromSquares(t *testing.T) {
+// openService returns a service on a database of its own.
+func openService(t *testing.T) *service.Service {
+	t.Helper()
 	log := slog.New(slog.DiscardHandler)
 	st, err := store.Open(t.Context(), store.Options{DSN: pgboxtest.DSN(t), Log: log})
 	if err != nil {
@@ -46,6 +46,13 @@ func TestAnswersFromSquares(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Close)
+	return s
+}
+
+// TestAnswersFromSquares holds answers that are put together from squares, kept ones and
+// new ones, against those that are worked out by themselves, while places come and go.
+func TestAnswersFromSquares(t *testing.T) {
+	s := openService(t)
 	for name, world := range map[string]worlds.World{"isles": worlds.Clumped, "antimeridian": worlds.Nasty["antimeridian"], "one spot": worlds.Nasty["one spot"]} {
 		id := strings.ReplaceAll(name, " ", "-")
 		r := rand.New(rand.NewPCG(1, 5))

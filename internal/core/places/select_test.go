@@ -82,6 +82,17 @@ func chooses(t *testing.T, s Selection, row *Row) bool {
 	return s.Filter.Matches(values)
 }
 
+// chosen returns the places of some rows that a selection takes.
+func chosen(t *testing.T, s Selection, rows map[string]*Row) map[string]Place {
+	all := map[string]Place{}
+	for id, row := range rows {
+		if chooses(t, s, row) {
+			all[id] = row.Place
+		}
+	}
+	return all
+}
+
 func parse(t *testing.T, text string) *filter.Filter {
 	t.Helper()
 	f, err := filter.Parse(text)
@@ -128,12 +139,7 @@ func TestSelections(t *testing.T) {
 		}
 		set.Publish(change)
 		for i, selection := range someSelections(t) {
-			want := map[string]Place{}
-			for id, row := range rows {
-				if chooses(t, selection, row) {
-					want[id] = row.Place
-				}
-			}
+			want := chosen(t, selection, rows)
 			got, err := set.Select(t.Context(), selection)
 			if err != nil {
 				t.Fatal(err)
@@ -235,12 +241,7 @@ func TestSelectInTheMiddleOfABatch(t *testing.T) {
 	rows := map[string]*Row{}
 	check := func(selection Selection, change uint64, rows map[string]*Row) {
 		t.Helper()
-		want := map[string]Place{}
-		for id, row := range rows {
-			if chooses(t, selection, row) {
-				want[id] = row.Place
-			}
-		}
+		want := chosen(t, selection, rows)
 		got, err := set.Select(t.Context(), selection)
 		if err != nil {
 			t.Fatal(err)
