@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -232,5 +234,29 @@ func TestOptionsThatMakeNoSense(t *testing.T) {
 		if _, errs, status := command(t, nil, nil, "serve", option); status != 2 || !strings.Contains(errs, want) {
 			t.Errorf("%s: status %d, %s", option, status, errs)
 		}
+	}
+}
+
+// TestAStartCanBeInterrupted interrupts a service at several moments of its first start, and
+// starts it on what was left.
+func TestAStartCanBeInterrupted(t *testing.T) {
+	data := filepath.Join(t.TempDir(), "data")
+	for _, reached := range []string{"lock", "pg.new", filepath.Join("pg", "PG_VERSION"), filepath.Join("pg", "postmaster.pid")} {
+		cmd := exec.Command(program, "serve", "--data", data, "--listen", "127.0.0.1:0")
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		polltest.Until(t, reached, func() bool { _, err := os.Stat(filepath.Join(data, reached)); return err == nil })
+		if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
+			t.Fatal(err)
+		}
+		_ = cmd.Wait() // it may have got as far as serving
+		if left := databases(t, data); len(left) > 0 {
+			t.Errorf("after %s database processes %v are left", reached, left)
+		}
+	}
+	p := start(t, data, "serve")
+	if _, err := connect(t, p.url).CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
+		t.Error(err)
 	}
 }
