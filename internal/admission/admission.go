@@ -53,7 +53,6 @@ func (e *BusyError) Error() string {
 // A Desk admits work. It is safe for concurrent use.
 type Desk struct {
 	limits                    Limits
-	connections               int64
 	bytes, works, connectable *semaphore.Weighted
 
 	waiting, running, heldBytes atomic.Int64
@@ -68,8 +67,8 @@ func New(limits Limits, connections int) *Desk {
 	limits.Wait = cmp.Or(limits.Wait, DefaultWait)
 	half := int64(max(1, min(connections/2, 2*runtime.GOMAXPROCS(0))))
 	return &Desk{
-		limits: limits, connections: half,
-		bytes: semaphore.NewWeighted(limits.Bytes), works: semaphore.NewWeighted(int64(limits.Works)), connectable: semaphore.NewWeighted(half),
+		limits: limits,
+		bytes:  semaphore.NewWeighted(limits.Bytes), works: semaphore.NewWeighted(int64(limits.Works)), connectable: semaphore.NewWeighted(half),
 	}
 }
 

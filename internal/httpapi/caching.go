@@ -122,7 +122,7 @@ func (c *tagCache) add(question string, newest uint64, tag string) {
 // were put together from: many users look at the same places.
 type viewCache struct {
 	tags    *tagCache
-	kept    *lru.Cache[string, keptView]
+	kept    *lru.Cache[[16]byte, keptView] // by tagKey: a question may be long
 	squares *squareCache
 }
 
@@ -132,7 +132,7 @@ type keptView struct {
 }
 
 func newViewCache(tags *tagCache) (*viewCache, error) {
-	kept, err := lru.New[string, keptView](maxKeptViews)
+	kept, err := lru.New[[16]byte, keptView](maxKeptViews)
 	if err != nil {
 		return nil, err
 	}
@@ -158,12 +158,12 @@ func (c *viewCache) answer(version string, parameters url.Values, view *service.
 		parameters.Del("zoom")
 		body, err := c.write(tagOf(about, parameters.Encode()), view, zoom)
 		if err == nil && len(body) <= maxKeptBytes {
-			c.kept.Add(question, keptView{view.Change, body})
+			c.kept.Add(tagKey(question), keptView{view.Change, body})
 		}
 		return body, err
 	}
 	if tag, known := c.tags.get(question, view.Change); known {
-		if kept, there := c.kept.Get(question); there && kept.asOf == view.Change {
+		if kept, there := c.kept.Get(tagKey(question)); there && kept.asOf == view.Change {
 			return &viewAnswer{tag, func() ([]byte, error) { return kept.body, nil }}, nil
 		}
 		return &viewAnswer{tag, write}, nil // who has it does not want it

@@ -101,7 +101,11 @@ func (h *server) listCollections(w http.ResponseWriter, r *http.Request) error {
 		Links:       []api.Link{{Rel: "self", Href: "/api/collections", Type: plainJSON}},
 		Collections: []api.Collection{},
 	}
-	for _, c := range h.service.Collections() {
+	all, err := h.service.Collections()
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
 		list.Collections = append(list.Collections, describe(c))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, list)

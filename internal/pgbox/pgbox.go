@@ -23,7 +23,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -59,9 +58,8 @@ type Server struct {
 	log       *slog.Logger
 	silence   time.Duration // how long it may say nothing while it starts
 
-	mu      sync.Mutex // guards run
-	run     *run
-	stopped atomic.Bool
+	mu  sync.Mutex // guards run
+	run *run
 }
 
 // A run is one process of the server.
@@ -201,7 +199,6 @@ func (s *Server) Exited() <-chan struct{} { return s.current().exited }
 // recovers at its next start. It may be called more than once.
 func (s *Server) Stop(ctx context.Context) error {
 	defer s.removeTemp()
-	s.stopped.Store(true)
 	r := s.current()
 	select {
 	case <-r.exited:

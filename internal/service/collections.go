@@ -52,7 +52,10 @@ func (c *collection) describe() Collection {
 }
 
 // Collections describes all collections, in the order of their ids.
-func (s *Service) Collections() []Collection {
+func (s *Service) Collections() ([]Collection, error) {
+	if s.loading.Load() { // that there are none would not be true
+		return nil, errLoading
+	}
 	s.mu.RLock()
 	all := make([]Collection, 0, len(s.byID))
 	for _, c := range s.byID {
@@ -60,7 +63,7 @@ func (s *Service) Collections() []Collection {
 	}
 	s.mu.RUnlock()
 	slices.SortFunc(all, func(a, b Collection) int { return strings.Compare(a.ID, b.ID) })
-	return all
+	return all, nil
 }
 
 // Collection describes one collection.

@@ -86,6 +86,9 @@ func (s *Service) DeleteIcon(ctx context.Context, name string) error {
 	if _, built := icon.BuiltIn(name); built {
 		return Invalid("name", "%q is a built-in icon, which stays", name)
 	}
+	if s.loading.Load() { // what styles name is not known
+		return errLoading
+	}
 	var users []string
 	s.mu.RLock()
 	for id, c := range s.byID {

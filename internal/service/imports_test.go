@@ -189,7 +189,7 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 	toMake := ImportOptions{Make: &NewCollection{Title: "All huts"}}
 	absent := func(how string) {
 		t.Helper()
-		if all := s.Collections(); len(all) != 0 {
+		if all := must[[]Collection](t)(s.Collections()); len(all) != 0 {
 			t.Errorf("%s there is %+v", how, all)
 		}
 	}

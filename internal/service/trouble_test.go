@@ -345,3 +345,22 @@ func TestNoRoomForAnImport(t *testing.T) {
 		t.Errorf("the collection: %v", err)
 	}
 }
+
+// TestNothingIsToldWhileAllIsLoadedAnew asks a service whose collections are not usable: it
+// must neither say that there are none nor take away what they may need.
+func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	s.applying.Lock() // so that the follower leaves it so
+	defer s.applying.Unlock()
+	s.loading.Store(true)
+	defer s.loading.Store(false)
+	_, all := s.Collections()
+	_, one := s.Collection("c")
+	_, _, edit := s.CreateItem(t.Context(), "c", feature.Feature{ID: "x"})
+	for what, err := range map[string]error{"all collections": all, "one": one, "an edit": edit, "an icon": s.DeleteIcon(t.Context(), "mine"), "ready": s.Ready()} {
+		if !errors.Is(err, errLoading) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+}

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strings"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
 )
 
@@ -21,6 +21,9 @@ var ErrReadOnly = fmt.Errorf("%w: the server is read-only, a standby or set so; 
 // minServer is the oldest version of PostgreSQL that is supported, as server_version_num
 // has it.
 const minServer = 150000
+
+// insufficientPrivilege is PostgreSQL's code of the error that a role may not do something.
+const insufficientPrivilege = "42501"
 
 var schemaName = regexp.MustCompile(`^[a-z_][a-z0-9_]{0,62}$`)
 
@@ -88,7 +91,8 @@ func (s *Store) makeSchema(db *gorm.DB, schema string) error {
 		return err
 	}
 	err := db.Exec("CREATE SCHEMA IF NOT EXISTS " + schema).Error
-	if err != nil && strings.Contains(err.Error(), "42501") { // insufficient_privilege
+	var said *pgconn.PgError
+	if errors.As(err, &said) && said.Code == insufficientPrivilege {
 		return fmt.Errorf("%w: it has no schema %s, and the role may not make one: CREATE SCHEMA %s AUTHORIZATION the role", ErrNotUsable, schema, schema)
 	}
 	return err
