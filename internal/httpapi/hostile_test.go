@@ -57,10 +57,14 @@ func TestTextsAreCheckedAtTheDoor(t *testing.T) {
 	}
 	for _, text := range broken {
 		for _, path := range []string{
-			"/api/collections/c/items/" + text, "/api/collections/c/items/" + text + "/popup", "/api/collections/" + text, "/api/icons/" + text, "/api/imports/" + text,
-			"/api/collections/c/items?after=" + text, "/api/imports?before=" + text, "/api/imports?collection=" + text, "/api/collections/c/items?category=" + text,
-			"/api/collections/c/items?name=" + text, "/api/collections/c/items?sortby=" + text, "/api/collections/c/members?lat=1&lon=2&zoom=3&after=" + text,
-			"/api/collections/c/items?filter=a+%3D+%27" + text + "%27", "/api/collections/c/export?format=" + text, "/api/collections/c/legend?style=" + text,
+			"/api/collections/c/items/" + text, "/api/collections/c/items/" + text + "/popup",
+			"/api/collections/" + text, "/api/icons/" + text, "/api/imports/" + text,
+			"/api/collections/c/items?after=" + text, "/api/imports?before=" + text,
+			"/api/imports?collection=" + text, "/api/collections/c/items?category=" + text,
+			"/api/collections/c/items?name=" + text, "/api/collections/c/items?sortby=" + text,
+			"/api/collections/c/members?lat=1&lon=2&zoom=3&after=" + text,
+			"/api/collections/c/items?filter=a+%3D+%27" + text + "%27",
+			"/api/collections/c/export?format=" + text, "/api/collections/c/legend?style=" + text,
 		} {
 			f.want(400, "", "GET", path, "")
 		}
@@ -155,8 +159,11 @@ func TestTagsTellDatabasesApart(t *testing.T) {
 		t.Errorf("a process that started later says %s of the collection, the first %s", change(later), change(one))
 	}
 	for _, path := range []string{
-		"/api/collections/c/markers?bbox=-10,-10,10,10&zoom=5", "/api/collections/c/markers?bbox=0.5,1,1.5,3&zoom=16", "/api/collections/c/shapes?bbox=-10,-10,10,10&zoom=5",
-		"/api/collections/c/items/a", "/api/collections/c/items/a/popup", "/api/collections/c/style", "/api/sprite", "/api/icons/anchor",
+		"/api/collections/c/markers?bbox=-10,-10,10,10&zoom=5",
+		"/api/collections/c/markers?bbox=0.5,1,1.5,3&zoom=16",
+		"/api/collections/c/shapes?bbox=-10,-10,10,10&zoom=5",
+		"/api/collections/c/items/a", "/api/collections/c/items/a/popup", "/api/collections/c/style",
+		"/api/sprite", "/api/icons/anchor",
 	} {
 		get := func(f *fixture) (string, string) {
 			t.Helper()
@@ -238,7 +245,8 @@ func TestARefusedUploadGetsItsAnswer(t *testing.T) {
 	f := newFixture(t)
 	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
 	for path, want := range map[string]int{
-		"/api/collections/none/import": 404, "/api/collections/c/import?nonsense=1": 400, "/api/collections/c/items": 413, "/api/nothing": 404, "/api/inspect?format=x": 400,
+		"/api/collections/none/import": 404, "/api/collections/c/import?nonsense=1": 400,
+		"/api/collections/c/items": 413, "/api/nothing": 404, "/api/inspect?format=x": 400,
 	} {
 		const size = 40 << 20
 		conn, answers := f.raw(fmt.Sprintf("POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/csv\r\nContent-Length: %d\r\n\r\n", path, size))
@@ -304,7 +312,8 @@ func TestAStalledBodyIsAnswered(t *testing.T) {
 	f := newFixtureWith(t, pgboxtest.DSN(t), Options{Patience: 200 * time.Millisecond})
 	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
 	for path, header := range map[string]string{
-		"/api/collections": "", "/api/collections/c/items": "", "/api/collections/c/import?format=csv": "", "/api/inspect?format=csv": "",
+		"/api/collections": "", "/api/collections/c/items": "", "/api/collections/c/import?format=csv": "",
+		"/api/inspect?format=csv":                "",
 		"/api/collections/c/import?dry_run=true": "", "/api/collections/c/import": "Prefer: respond-async\r\n",
 	} {
 		_, answers := f.raw("POST " + path + " HTTP/1.1\r\nHost: localhost\r\n" + header + "Content-Length: 1000\r\n\r\nid,lat,lon\n")
@@ -401,7 +410,8 @@ func TestMetrics(t *testing.T) {
 	for _, want := range []string{
 		`idlebeacon_requests_total{method="POST",route="/api/collections/{collection}/items",status="201"} 1`,
 		`idlebeacon_requests_total{method="GET",route="/api/collections/{collection}",status="404"} 1`,
-		"idlebeacon_ready 1", "idlebeacon_applied_change 2", "idlebeacon_places 1", "idlebeacon_edits_total 1", "idlebeacon_waiting_writes 0",
+		"idlebeacon_ready 1", "idlebeacon_applied_change 2", "idlebeacon_places 1",
+		"idlebeacon_edits_total 1", "idlebeacon_waiting_writes 0",
 	} {
 		if !strings.Contains(answer, want+"\n") {
 			t.Errorf("the metrics have no %s", want)
