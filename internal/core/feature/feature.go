@@ -18,6 +18,7 @@ import (
 // an area, a path, or several of anything.
 type Feature struct {
 	ID         string // "" until one is given
+	NumberID   bool   // it is a number in GeoJSON, spelled as ID is
 	At         geo.Point
 	Elevation  *float64           // metres above the WGS 84 ellipsoid, the optional third number of a position
 	Shape      *geometry.Geometry // nil for a place; At is then a position that stands for it
@@ -57,6 +58,9 @@ type FieldError struct {
 }
 
 func (e *FieldError) Error() string { return e.Field + ": " + e.Reason }
+
+// InGeometry returns err as being about the positions of a feature, keeping what it wraps.
+func InGeometry(err error) error { return fmt.Errorf("geometry.coordinates: %w", err) }
 
 func fieldError(field, format string, args ...any) error {
 	return &FieldError{Field: field, Reason: fmt.Sprintf(format, args...)}
@@ -134,6 +138,7 @@ func (f *Feature) Read(data []byte, mend func(*geometry.Geometry)) error {
 	if out.ID, err = parseID(w.ID); err != nil {
 		return err
 	}
+	out.NumberID = out.ID != "" && w.ID[0] != '"'
 	if w.Geometry == nil {
 		return fieldError("geometry", "is missing; a feature needs one to be on the map")
 	}
@@ -194,7 +199,11 @@ func (f Feature) MarshalJSON() ([]byte, error) {
 // AppendJSON appends f as a GeoJSON feature to dst.
 func (f Feature) AppendJSON(dst []byte) []byte {
 	dst = append(dst, `{"type":"Feature","id":`...)
-	dst = AppendText(dst, f.ID)
+	if f.NumberID {
+		dst = append(dst, f.ID...)
+	} else {
+		dst = AppendText(dst, f.ID)
+	}
 	dst = append(dst, `,"geometry":`...)
 	if f.Shape != nil {
 		dst = f.Shape.AppendJSON(dst)
@@ -241,5 +250,5 @@ func (f *Feature) Equal(o *Feature) bool {
 	if (f.Shape == nil) != (o.Shape == nil) || f.Shape != nil && !f.Shape.Equal(o.Shape) {
 		return false
 	}
-	return f.ID == o.ID && f.At == o.At && bytes.Equal(f.Properties.JSON(), o.Properties.JSON())
+	return f.ID == o.ID && f.NumberID == o.NumberID && f.At == o.At && bytes.Equal(f.Properties.JSON(), o.Properties.JSON())
 }

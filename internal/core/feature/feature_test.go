@@ -17,7 +17,7 @@ func TestReadingAFeature(t *testing.T) {
 	if err := json.Unmarshal([]byte(in), &f); err != nil {
 		t.Fatal(err)
 	}
-	const want = `{"type":"Feature","id":"17","geometry":{"type":"Point","coordinates":[-22.5,-38.25,4.5]},` +
+	const want = `{"type":"Feature","id":17,"geometry":{"type":"Point","coordinates":[-22.5,-38.25,4.5]},` +
 		`"properties":{"name":"Gull <Steps>","berths":6.50,"postcode":"00417","tags":["a",{"b":null}]}}`
 	if got := string(f.AppendJSON(nil)); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)

@@ -5,6 +5,8 @@
 //	depth BETWEEN 2 AND 6 OR depth IS NULL
 //	NOT (note LIKE '%rope%') AND checked >= DATE('2026-04-01')
 //	CASEI(name) LIKE CASEI('north%')
+//	S_WITHIN(geometry, POLYGON((-22.2 -38.6, -22 -38.6, -22 -38.4, -22.2 -38.6)))
+//	S_INTERSECTS(geometry, ITEM('waters', 'north-harbour'))
 //
 // A property that a feature does not have is null. As in SQL, comparing null, or
 // values of different kinds, is neither true nor false; a feature is chosen only
@@ -22,6 +24,9 @@ import (
 	"strings"
 	"time"
 	"unicode"
+
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/geometry"
 )
 
 // Limits of a condition.
@@ -41,17 +46,38 @@ const (
 	Number
 	Text
 	Other
-	instant // a moment, of a literal
-	day     // a date, of a literal
+	Position // of a place
+	Shape    // of an area or path
+	instant  // a moment, of a literal
+	day      // a date, of a literal
 )
 
 // A Value is the value of a property. The zero value is null.
 type Value struct {
 	Kind   Kind
-	Number float64 // 0 or 1 for Bool
+	Number float64 // 0 or 1 for Bool; of a Position its longitude
 	Text   string
-	time   time.Time
+	lat    float64 // of a Position
+	shape  Shaped  // of a Shape
+	time   *time.Time
 }
+
+// Geometry is the name that stands for the geometry of a feature itself among the properties
+// of a condition. No property has such a name.
+const Geometry = "\x00geometry"
+
+// Shaped is the geometry of an area or path. It is asked for only where its box does not
+// tell enough.
+type Shaped interface {
+	Box() geo.Box
+	Outline() geometry.Geometry
+}
+
+// PositionValue returns the Value of where a place is.
+func PositionValue(p geo.Point) Value { return Value{Kind: Position, Number: p.Lon, lat: p.Lat} }
+
+// ShapeValue returns the Value of the geometry of an area or path.
+func ShapeValue(s Shaped) Value { return Value{Kind: Shape, shape: s} }
 
 // TextValue returns the Value of a text.
 func TextValue(s string) Value { return Value{Kind: Text, Text: s} }
@@ -96,14 +122,16 @@ type Filter struct {
 	root       condition
 	properties []string
 	text       string
+	versions   string // of the items that it names, once they are bound
 }
 
 // Properties returns the names of the properties that the condition asks for.
 func (f *Filter) Properties() []string { return f.properties }
 
 // String returns the condition in a canonical form: conditions that differ only in
-// spaces, in the case of words, or in needless parentheses have the same.
-func (f *Filter) String() string { return f.text }
+// spaces, in the case of words, or in needless parentheses have the same. One that is bound
+// to items differs with their versions.
+func (f *Filter) String() string { return f.text + f.versions }
 
 // Matches reports whether a feature meets the condition. The values are those of
 // its Properties, in their order.
@@ -230,7 +258,7 @@ func order(a, b Value) (int, bool) {
 	switch {
 	case a.Kind == Text && b.Kind >= instant:
 		t, ok := readTime(a.Text, b.Kind)
-		return t.Compare(b.time), ok
+		return t.Compare(*b.time), ok
 	case b.Kind == Text && a.Kind >= instant:
 		t, ok := readTime(b.Text, a.Kind)
 		return a.time.Compare(t), ok
@@ -249,7 +277,7 @@ func order(a, b Value) (int, bool) {
 	case Text:
 		return strings.Compare(a.Text, b.Text), true
 	case instant, day:
-		return a.time.Compare(b.time), true
+		return a.time.Compare(*b.time), true
 	}
 	return 0, false
 }

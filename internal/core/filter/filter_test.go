@@ -123,7 +123,7 @@ func TestSyntaxErrors(t *testing.T) {
 		"a = 1 && b = 2":                   {7, "joined with AND and OR"},
 		"name IS 5":                        {9, "expected NULL or NOT NULL"},
 		"checked > DATE('yesterday')":      {16, "expected a date like"},
-		"upper(name) = 'X'":                {1, "expected CASEI, DATE or TIMESTAMP"},
+		"upper(name) = 'X'":                {1, "expected CASEI, DATE, TIMESTAMP, S_INTERSECTS or S_WITHIN"},
 		"in = 5":                           {1, "double quotes"},
 		"berths NOT = 5":                   {12, "expected IN, LIKE or BETWEEN"},
 		"a = 1.2.3":                        {5, "expected a number"},

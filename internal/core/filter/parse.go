@@ -37,6 +37,30 @@ func Parse(text string) (*Filter, error) {
 	if !utf8.ValidString(text) {
 		return nil, &SyntaxError{Position: 1, Expected: "text in UTF-8", Found: "other bytes"}
 	}
+	return parse(text)
+}
+
+// Must is Parse for a condition that is known to be well formed. It panics where it is not.
+func Must(text string) *Filter {
+	f, err := parse(text)
+	if err != nil {
+		panic(err)
+	}
+	return f
+}
+
+// Both returns the condition that a and b are met, either of which may be nil.
+func Both(a, b *Filter) *Filter {
+	switch {
+	case a == nil:
+		return b
+	case b == nil:
+		return a
+	}
+	return Must(a.text + " AND " + b.text)
+}
+
+func parse(text string) (*Filter, error) {
 	p := &parser{rest: text, filter: &Filter{}}
 	if err := p.next(); err != nil {
 		return nil, err
@@ -259,6 +283,14 @@ func (p *parser) single(depth int) (condition, error) {
 const aValue = "the name of a property, a number, text in single quotes, TRUE, FALSE, DATE('...') or TIMESTAMP('...')"
 
 func (p *parser) predicate() (condition, error) {
+	for i, name := range []string{"S_INTERSECTS", "S_WITHIN"} {
+		if p.is(name) && strings.HasPrefix(strings.TrimLeft(p.rest, " "), "(") {
+			if err := p.next(); err != nil {
+				return nil, err
+			}
+			return p.spatial(i == 1)
+		}
+	}
 	left, err := p.operand("a condition, beginning with " + aValue)
 	if err != nil {
 		return nil, err
@@ -322,7 +354,11 @@ func (p *parser) wordPredicate(left operand, negated bool) (condition, error) {
 	case negated:
 		return nil, p.expected("IN, LIKE or BETWEEN")
 	}
-	return nil, p.expected("=, <>, <, <=, >, >=, IN, LIKE, BETWEEN or IS NULL")
+	e := p.expected("=, <>, <, <=, >, >=, IN, LIKE, BETWEEN or IS NULL")
+	if e.Hint == "" && (p.token.kind == wordToken || p.is("(")) {
+		e.Hint = quotedNames
+	}
+	return nil, e
 }
 
 func (p *parser) between(of operand) (condition, error) {
@@ -412,6 +448,9 @@ func (p *parser) operand(what string) (operand, error) {
 	return operand{}, e
 }
 
+// quotedNames says how names that are not plain words are written.
+const quotedNames = `the name of a property with spaces or signs in it is written in double quotes, such as "Height (m)"`
+
 func (p *parser) property(name string) operand {
 	i := slices.Index(p.filter.properties, name)
 	if i < 0 {
@@ -424,7 +463,10 @@ func (p *parser) property(name string) operand {
 // function reads the rest of CASEI(...), DATE(...) or TIMESTAMP(...).
 func (p *parser) function(name token, word string) (operand, error) {
 	if word != "CASEI" && word != "DATE" && word != "TIMESTAMP" {
-		return operand{}, &SyntaxError{Position: name.position, Found: name.source + "(", Expected: "CASEI, DATE or TIMESTAMP, which are the functions there are"}
+		return operand{}, &SyntaxError{
+			Position: name.position, Found: name.source + "(", Expected: "CASEI, DATE, TIMESTAMP, S_INTERSECTS or S_WITHIN, which are the functions there are",
+			Hint: quotedNames,
+		}
 	}
 	if err := p.next(); err != nil {
 		return operand{}, err
@@ -452,5 +494,5 @@ func (p *parser) function(name token, word string) (operand, error) {
 	if err := p.next(); err != nil {
 		return operand{}, err
 	}
-	return operand{literal: Value{Kind: kind, Text: at.text, time: t}}, p.require(")", ")")
+	return operand{literal: Value{Kind: kind, Text: at.text, time: &t}}, p.require(")", ")")
 }

@@ -52,16 +52,48 @@ func (fix Fix) Names() []string {
 	return names
 }
 
+// A fixSet is a set of fixes, each as the bit of its place in Fixes.
+type fixSet uint8
+
+func (s fixSet) has(fix string) bool { return s&fixBit(fix) != 0 }
+
+func fixBit(fix string) fixSet {
+	for i, name := range Fixes {
+		if name == fix {
+			return 1 << i
+		}
+	}
+	return 0
+}
+
+// A mender reads and mends the positions of a file, row by row.
+type mender struct {
+	Fix
+	crs      geo.CRS
+	crsGiven bool   // by the user, whatever the file says
+	applied  fixSet // in the row at hand
+	closed   bool   // rings of the row at hand were closed
+}
+
+// taken returns what was done to the row at hand, and begins the next.
+func (m *mender) taken() (applied fixSet, closed bool) {
+	applied, closed = m.applied, m.closed
+	m.applied, m.closed = 0, false
+	return applied, closed
+}
+
 // A mendable error is about what a fix would mend.
 type mendable struct {
 	error
 	fix string
+	// to is where the position would be with longitude and latitude swapped.
+	to *geo.Point
 }
 
 func (e *mendable) Unwrap() error { return e.error }
 
 // degrees reads a longitude or latitude.
-func (fix Fix) degrees(value string) (float64, error) {
+func (m *mender) degrees(value string) (float64, error) {
 	value = strings.TrimSpace(value)
 	if value == "" {
 		return 0, errors.New("is empty")
@@ -72,17 +104,21 @@ func (fix Fix) degrees(value string) (float64, error) {
 	}
 	if strings.Count(value, ",") == 1 && !strings.Contains(value, ".") {
 		if degrees, err := strconv.ParseFloat(strings.Replace(value, ",", ".", 1), 64); err == nil {
-			if fix.DecimalComma {
+			if m.DecimalComma {
+				m.applied |= fixBit("decimal_comma")
 				return degrees, nil
 			}
-			return 0, &mendable{fmt.Errorf("is %q; write degrees with a decimal point, not a comma, or have it mended with the fix decimal_comma", value), "decimal_comma"}
+			return 0, &mendable{error: fmt.Errorf("is %q; write degrees with a decimal point, not a comma, "+
+				"or have it mended with the fix decimal_comma", value), fix: "decimal_comma"}
 		}
 	}
 	if degrees, ok := sexagesimal(value); ok {
-		if fix.Sexagesimal {
+		if m.Sexagesimal {
+			m.applied |= fixBit("sexagesimal")
 			return degrees, nil
 		}
-		return 0, &mendable{fmt.Errorf("is %q, in degrees and minutes or with a letter; write it as the decimal number %.7g, or have it mended with the fix sexagesimal", value, degrees), "sexagesimal"}
+		return 0, &mendable{error: fmt.Errorf("is %q, in degrees and minutes or with a letter; write it as the decimal number %.7g, "+
+			"or have it mended with the fix sexagesimal", value, degrees), fix: "sexagesimal"}
 	}
 	return 0, fmt.Errorf("is %.40q, want degrees as a decimal number", value)
 }
@@ -127,7 +163,7 @@ var pairStart = regexp.MustCompile(`^[(\[]?\s*[NSEWnsew]?\s*[-+]?\d`)
 // pair reads a latitude and a longitude in one text, in this order (ISO 6709) unless the
 // letters of the sides of the world say otherwise. They are separated by a comma, a
 // semicolon, a space or such a letter.
-func (fix Fix) pair(value string) (p geo.Point, err error) {
+func (m *mender) pair(value string) (p geo.Point, err error) {
 	first, second, ok := cutPair(strings.Trim(value, "()[] "))
 	if !ok {
 		return p, fmt.Errorf("is %.60q, want a latitude and a longitude", value)
@@ -135,10 +171,10 @@ func (fix Fix) pair(value string) (p geo.Point, err error) {
 	if hasSide(first, "EWew") || hasSide(second, "NSns") {
 		first, second = second, first
 	}
-	if p.Lat, err = fix.degrees(first); err != nil {
+	if p.Lat, err = m.degrees(first); err != nil {
 		return p, fmt.Errorf("latitude %w", err)
 	}
-	if p.Lon, err = fix.degrees(second); err != nil {
+	if p.Lon, err = m.degrees(second); err != nil {
 		return p, fmt.Errorf("longitude %w", err)
 	}
 	return p, nil

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -43,7 +44,7 @@ type csvSource struct {
 	row          int  // rows read, the header included
 	skipped      int  // lines before the header
 	told         bool // the last columns are those that tell why rows were rejected before
-	fix          Fix
+	mender       *mender
 }
 
 // MaxColumns is how many columns a table may have.
@@ -53,8 +54,8 @@ const MaxColumns = 4096
 // reader, and left out when it is imported.
 var rejectedColumns = []string{"rejected_row", "rejected_reason"}
 
-func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
-	r := &csvSource{csv: csv.NewReader(b), guard: guard, id: -1, geometry: -1, fix: options.Fix}
+func openCSV(b *bufio.Reader, guard *guard, mender *mender, options Options, survey *Survey) (Reader, error) {
+	r := &csvSource{csv: csv.NewReader(b), guard: guard, id: -1, geometry: -1, mender: mender}
 	if told := separatorLine(b); told > 0 {
 		_, _ = b.Discard(told) // just peeked at
 		guard.tape = guard.tape[told:]
@@ -106,7 +107,13 @@ func openCSV(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
 	if r.told {
 		clear(r.names[len(r.names)-len(rejectedColumns):])
 	}
-	typed := newTypedReader(r, options.Types)
+	for _, name := range slices.Sorted(maps.Keys(options.Types)) {
+		if !slices.Contains(r.names, name) {
+			return nil, &OptionError{"type", notUsable("there is no column %q for the type %s; the columns are %s",
+				name, options.Types[name], quoteAll(header))}
+		}
+	}
+	typed := newTypedReader(r, options, survey)
 	roles := map[int]Role{r.geometry: GeometryRole, r.lon: LonRole, r.lat: LatRole, r.id: IDRole}
 	return &csvReader{typedReader: typed, source: r, roles: roles}, nil
 }
@@ -168,8 +175,8 @@ func (r *csvReader) Columns() []Column {
 			columns[i].Samples = append(columns[i].Samples, sample(record[i]))
 		}
 		property := r.source.names[i]
-		if g := r.guesses[property]; g != nil {
-			columns[i] = Column{Name: property, Type: r.found[property], Samples: g.samples}
+		if c := r.survey.columns[property]; c != nil && property != "" {
+			columns[i] = Column{Name: property, Type: r.readings[property].of, Samples: c.samples}
 		}
 	}
 	return columns
@@ -229,7 +236,7 @@ func (r *csvSource) column(what, option, name string, usual []string) (int, erro
 			return i, nil
 		}
 	}
-	return -1, notUsable("there is no column %q for the %s (%s); the columns are %s", name, what, option, quoteAll(r.header))
+	return -1, &OptionError{option, notUsable("there is no column %q for the %s (%s); the columns are %s", name, what, option, quoteAll(r.header))}
 }
 
 // degreesUnit is what may follow the name of a column to tell that it has degrees.
@@ -300,7 +307,9 @@ func (r *csvSource) next() (textRow, error) {
 		return row, nil
 	}
 	row.names, row.values = r.names, record
-	if err := r.place(&row, record); err != nil {
+	err = r.place(&row, record)
+	row.applied, row.closed = r.mender.taken()
+	if err != nil {
 		row.err = rejection(r.row, line, err, r.text(record))
 	}
 	return row, nil
@@ -333,9 +342,9 @@ func (r *csvSource) place(row *textRow, record []string) error {
 		}
 	}
 	if r.geometry >= 0 && (r.lon < 0 || strings.TrimSpace(record[r.geometry]) != "") {
-		g, err := r.fix.geometry(record[r.geometry])
+		g, err := r.mender.geometry(record[r.geometry])
 		if err == nil {
-			row.mended, err = r.fix.check(&g)
+			err = r.mender.check(&g)
 		}
 		if err != nil {
 			return fmt.Errorf("geometry (column %q) %w", r.header[r.geometry], err)
@@ -344,25 +353,24 @@ func (r *csvSource) place(row *textRow, record []string) error {
 		return nil
 	}
 	var err error
-	if f.At.Lon, err = r.fix.degrees(record[r.lon]); err != nil {
+	if f.At.Lon, err = r.mender.degrees(record[r.lon]); err != nil {
 		return fmt.Errorf("longitude (column %q) %w", r.header[r.lon], err)
 	}
-	if f.At.Lat, err = r.fix.degrees(record[r.lat]); err != nil {
+	if f.At.Lat, err = r.mender.degrees(record[r.lat]); err != nil {
 		return fmt.Errorf("latitude (column %q) %w", r.header[r.lat], err)
 	}
-	row.mended, err = r.fix.checkPoint(&f.At)
-	return err
+	return r.mender.checkPoint(&f.At)
 }
 
 // geometry reads a geometry in Well-Known Text or GeoJSON, or a point as its latitude and
 // longitude.
-func (fix Fix) geometry(value string) (geometry.Geometry, error) {
+func (m *mender) geometry(value string) (geometry.Geometry, error) {
 	value = strings.TrimSpace(value)
 	switch {
 	case strings.HasPrefix(value, "{"):
 		return geometry.Parse([]byte(value))
 	case pairStart.MatchString(value):
-		at, err := fix.pair(value)
+		at, err := m.pair(value)
 		return geometry.OfPoint(geometry.Position{Point: at}), err
 	}
 	return geometry.ParseWKT(value)

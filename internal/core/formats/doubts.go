@@ -3,8 +3,10 @@ package formats
 import (
 	"errors"
 	"fmt"
+	"io"
 	"math"
 
+	"idlebeacon/internal/core/axes"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
@@ -28,63 +30,81 @@ func swap(g *geometry.Geometry) {
 	})
 }
 
-// check mends the positions of a geometry as the fix says, and reports what is wrong
-// with it then. mended tells that it was swapped because it was not possible otherwise.
-func (fix Fix) check(g *geometry.Geometry) (mended bool, err error) {
-	if at, is := projected(g); is {
-		if !fix.WebMercator {
-			return false, projectedError(at)
-		}
-		g.All(func(all []geometry.Position) bool {
-			for i := range all {
-				all[i].Point = fromMercator(all[i].Lon, all[i].Lat)
-			}
-			return true
-		})
+// check mends the positions of a geometry as the fixes say, closes its rings, and reports
+// what is wrong with it then.
+func (m *mender) check(g *geometry.Geometry) error {
+	if err := m.convert(g); err != nil {
+		return err
 	}
-	if fix.Swap {
+	if m.Swap {
+		m.applied |= fixBit("swap")
 		swap(g)
 	}
-	if err = g.Validate(); err == nil {
-		return false, nil
+	m.closed = g.CloseRings() || m.closed
+	err := g.Validate()
+	if err == nil {
+		return nil
 	}
 	swap(g)
 	possible := g.Validate() == nil
-	if possible && fix.SwapDoubtful {
-		return true, nil
+	if possible && m.SwapDoubtful {
+		m.applied |= fixBit("swap_doubtful")
+		return nil
 	}
 	swap(g)
-	return false, swappable(err, possible)
+	return swappable(err, possible, g)
+}
+
+// convert makes degrees of the positions of a geometry where they are something else.
+func (m *mender) convert(g *geometry.Geometry) (err error) {
+	crs := m.crs
+	if crs.IsWGS84() {
+		at, is := projected(g)
+		switch {
+		case !is:
+			return nil
+		case !m.WebMercator:
+			return projectedError(at)
+		}
+		m.applied |= fixBit("web_mercator")
+		crs = webMercator
+	}
+	g.All(func(all []geometry.Position) bool {
+		for i := range all {
+			if all[i].Point, err = crs.Point(geo.Metres{East: all[i].Lon, North: all[i].Lat}); err != nil {
+				return false
+			}
+		}
+		return true
+	})
+	return err
 }
 
 // checkPoint is check for a point.
-func (fix Fix) checkPoint(p *geo.Point) (mended bool, err error) {
-	if looksProjected(p.Lon, p.Lat) {
-		if !fix.WebMercator {
-			return false, projectedError(*p)
-		}
-		*p = fromMercator(p.Lon, p.Lat)
+func (m *mender) checkPoint(p *geo.Point) error {
+	if !m.Swap && m.crs.IsWGS84() && p.Validate() == nil { // as nearly all are
+		return nil
 	}
-	if fix.Swap {
-		*p = p.Swapped()
-	}
-	if err = p.Validate(); err == nil {
-		return false, nil
-	}
-	possible := p.Swapped().Validate() == nil
-	if possible && fix.SwapDoubtful {
-		*p = p.Swapped()
-		return true, nil
-	}
-	return false, swappable(err, possible)
+	g := geometry.OfPoint(geometry.Position{Point: *p})
+	err := m.check(&g)
+	*p = g.Points[0].Point
+	return err
 }
 
 // swappable returns err, which swapping longitude and latitude would mend or not.
-func swappable(err error, possible bool) error {
-	if possible {
-		return &mendable{err, "swap_doubtful"}
+func swappable(err error, possible bool, g *geometry.Geometry) error {
+	if !possible {
+		return err
 	}
-	return err
+	m := &mendable{error: err, fix: "swap_doubtful"}
+	g.All(func(all []geometry.Position) bool {
+		if len(all) > 0 {
+			to := all[0].Swapped()
+			m.to = &to
+		}
+		return len(all) == 0
+	})
+	return m
 }
 
 // projected returns the first position of g that is likely in metres of a projected
@@ -103,17 +123,9 @@ func projected(g *geometry.Geometry) (at geo.Point, is bool) {
 }
 
 func projectedError(at geo.Point) error {
-	return &mendable{fmt.Errorf("longitude %v, latitude %v look like metres of a projected map, not degrees; give degrees or, if it is Web Mercator (EPSG:3857), have them read so with the fix web_mercator", at.Lon, at.Lat), "web_mercator"}
-}
-
-// mercatorRadius is that of the sphere of the Web Mercator projection (EPSG:3857)
-// in metres.
-const mercatorRadius = 6378137
-
-// fromMercator returns the position at metres of the Web Mercator projection.
-func fromMercator(east, north float64) geo.Point {
-	const degrees = 180 / math.Pi
-	return geo.Point{Lon: east / mercatorRadius * degrees, Lat: (2*math.Atan(math.Exp(north/mercatorRadius)) - math.Pi/2) * degrees}
+	return &mendable{error: fmt.Errorf("longitude %v, latitude %v look like metres of a projected map, not degrees; "+
+		"give degrees, or say which reference system it is (crs), or if it is Web Mercator (EPSG:3857), "+
+		"have them read so with the fix web_mercator", at.Lon, at.Lat), fix: "web_mercator"}
 }
 
 // looksProjected reports whether two numbers are likely metres of a projected map
@@ -123,6 +135,16 @@ func looksProjected(lon, lat float64) bool {
 	return largest > 1000 && !math.IsInf(largest, 0)
 }
 
+var webMercator = mustCRS("EPSG:3857")
+
+func mustCRS(name string) geo.CRS {
+	c, err := geo.ParseCRS(name)
+	if err != nil {
+		panic(err) // it is one of those known
+	}
+	return c
+}
+
 // A checkedReader looks for positions that do not fit the others of the file, or
 // those of the collection that it is for.
 type checkedReader struct {
@@ -130,30 +152,51 @@ type checkedReader struct {
 	columns []Column // told before rows are taken
 	names   []string
 	early   []peeked
-	file    *area // where most of the file is; nil where it has too few rows to tell
-	known   *area // where the collection is; nil where that is not known
+	survey  *Survey
+	known   *Known
+	within  *geo.Box
 	fix     Fix
+	// impossible is where rows would be that are on the Earth only with longitude and
+	// latitude swapped.
+	impossible []geo.Point
+	partial    bool
+	swapped    int // positions that are doubtful, but not told as long as the file is not known
 }
 
-// An area is where positions are expected.
-type area struct{ box geo.Box }
+// maxImpossible bounds the memory of such rows.
+const maxImpossible = 100_000
 
-func newCheckedReader(r Reader, options Options) *checkedReader {
-	c := &checkedReader{Reader: r, columns: r.Columns(), names: r.Names(), fix: options.Fix}
-	c.early = peekMany(r.Next)
-	var points []geo.Point
-	for _, p := range c.early {
-		if p.err == nil && p.row.Feature.At != (geo.Point{}) {
-			points = append(points, p.row.Feature.At)
-		}
+func newCheckedReader(r Reader, options *Options, survey *Survey) *checkedReader {
+	c := &checkedReader{
+		Reader: r, columns: r.Columns(), names: r.Names(), survey: survey,
+		known: options.Known, within: options.Within, fix: options.Fix, partial: options.Partial,
 	}
-	if most, ok := geo.TypicalBox(points); ok {
-		c.file = around(most)
-	}
-	if options.Known != nil && !options.Known.CrossesAntimeridian() {
-		c.known = around(*options.Known)
-	}
+	c.early = peekMany(c.take)
 	return c
+}
+
+// take reads a row and notes where it is. At the end of the file it judges all of them.
+func (c *checkedReader) take() (Row, error) {
+	row, err := c.Reader.Next()
+	var bad *RowError
+	switch {
+	case errors.As(err, &bad):
+		if bad.to != nil && len(c.impossible) < maxImpossible {
+			c.impossible = append(c.impossible, *bad.to)
+		}
+	case err == nil:
+		if at := row.Feature.At; !c.survey.whole && at != (geo.Point{}) {
+			c.survey.cloud.Add(at)
+		}
+	case errors.Is(err, io.EOF) && c.survey.judge == nil && !c.partial:
+		var known *axes.Cloud
+		if c.known != nil {
+			known = c.known.cloud
+		}
+		c.survey.judge = axes.NewJudge(c.survey.cloud, known)
+		c.swapped = c.survey.judge.Count()
+	}
+	return row, err
 }
 
 // Names implements Reader.
@@ -162,66 +205,37 @@ func (c *checkedReader) Names() []string { return c.names }
 // Columns implements Reader.
 func (c *checkedReader) Columns() []Column { return c.columns }
 
-// around returns the area of a box and as much again on each side of it, and a
-// degree more.
-func around(b geo.Box) *area {
-	width, height := b.East-b.West+1, b.North-b.South+1
-	return &area{geo.Box{West: b.West - width, East: b.East + width, South: b.South - height, North: b.North + height}}
-}
-
-func (a *area) holds(b geo.Box) bool {
-	return b.West >= a.box.West && b.East <= a.box.East && b.South >= a.box.South && b.North <= a.box.North
-}
-
-func (a *area) meets(b geo.Box) bool {
-	return b.West <= a.box.East && b.East >= a.box.West && b.South <= a.box.North && b.North >= a.box.South
-}
-
-// fitsSwapped reports whether all that b holds lies out of the area, but in it with
-// longitude and latitude swapped.
-func (a *area) fitsSwapped(b geo.Box) bool {
-	return a != nil && b.West >= -90 && b.East <= 90 && !a.meets(b) && a.holds(geo.Box{West: b.South, South: b.West, East: b.North, North: b.East})
-}
-
-// extent returns the smallest box around a feature that does not cross the
-// antimeridian.
-func extent(f *feature.Feature) geo.Box {
-	if f.Shape == nil {
-		return geo.Box{West: f.At.Lon, South: f.At.Lat, East: f.At.Lon, North: f.At.Lat}
-	}
-	b, _ := f.Shape.Bounds() // one that is validated has positions
-	return b
-}
-
 // doubt returns what is doubtful about where a feature is, or nil.
 func (c *checkedReader) doubt(f *feature.Feature) *Doubt {
-	if c.file.fitsSwapped(extent(f)) {
-		return swapped(f.At, "file")
-	}
-	return doubtAbout(f, c.known)
-}
-
-// DoubtAbout returns what is doubtful about where a feature is, or nil. known is
-// where the others of its collection are, nil where that is not known.
-func DoubtAbout(f *feature.Feature, known *geo.Box) *Doubt {
-	if known == nil || known.CrossesAntimeridian() {
-		return doubtAbout(f, nil)
-	}
-	return doubtAbout(f, around(*known))
-}
-
-func doubtAbout(f *feature.Feature, known *area) *Doubt {
 	switch {
 	case f.Shape == nil && f.At == geo.Point{}:
-		return &Doubt{"zero", "skip_zero", "is at longitude 0, latitude 0, which mostly means that its position is missing"}
-	case known.fitsSwapped(extent(f)):
-		return swapped(f.At, "collection")
+		return zero
+	case c.within != nil:
+		if s := f.At.Swapped(); !c.within.Contains(f.At) && s.Validate() == nil && c.within.Contains(s) {
+			return swapped(f.At, "lies outside of where the file is said to be, and within it")
+		}
+	case c.survey.judge != nil && f.At != geo.Point{} && c.survey.judge.Swapped(f.At):
+		return swapped(f.At, "lies far from the rest of the file and of the collection, and among them")
 	}
 	return nil
 }
 
-func swapped(p geo.Point, among string) *Doubt {
-	return &Doubt{"swapped", "swap_doubtful", fmt.Sprintf("longitude %v, latitude %v lies far from the rest of the %s, but among it with the two swapped", p.Lon, p.Lat, among)}
+var zero = &Doubt{"zero", "skip_zero", "is at longitude 0, latitude 0, which mostly means that its position is missing"}
+
+func swapped(p geo.Point, how string) *Doubt {
+	return &Doubt{"swapped", "swap_doubtful", fmt.Sprintf("longitude %v, latitude %v %s if the two are swapped", p.Lon, p.Lat, how)}
+}
+
+// DoubtAbout returns what is doubtful about where a feature is, or nil. known is
+// where the others of its collection are, nil where that is not known.
+func DoubtAbout(f *feature.Feature, known *Known) *Doubt {
+	switch {
+	case f.Shape == nil && f.At == geo.Point{}:
+		return zero
+	case known != nil && known.judge.SwappedAmong(f.At):
+		return swapped(f.At, "lies far from the rest of the collection, and among it")
+	}
+	return nil
 }
 
 // Next implements Reader.
@@ -233,26 +247,60 @@ func (c *checkedReader) Next() (Row, error) {
 		c.early[0] = peeked{}
 		c.early = c.early[1:]
 	} else {
-		row, err = c.Reader.Next()
+		row, err = c.take()
 	}
 	if err != nil {
+		if bad := (*RowError)(nil); errors.As(err, &bad) {
+			c.survey.rows++
+			if bad.Fix != "" && bad.to == nil {
+				c.survey.fixable(bad.Fix, false)
+			}
+		}
 		return row, err
 	}
+	return c.judged(row)
+}
+
+// judged returns a row with what is doubtful about it, which is mended as the fixes say.
+func (c *checkedReader) judged(row Row) (Row, error) {
+	c.survey.rows++
 	d := c.doubt(&row.Feature)
 	switch {
 	case d == nil:
 	case d.Kind == "zero" && c.fix.SkipZero:
+		c.survey.changed["skip_zero"]++
 		return Row{}, &RowError{Row: row.Number, Line: row.Line, Reason: "left out: it " + d.Reason}
 	case d.Kind == "swapped" && c.fix.SwapDoubtful:
 		g := row.Feature.Geometry()
 		swap(&g)
 		row.Feature.SetGeometry(g)
-		row.Mended = true
+		row.applied |= fixBit("swap_doubtful")
 	default:
 		row.Doubt = d
+		c.survey.fixable(d.Fix, false)
 	}
+	for _, name := range Fixes {
+		if row.applied.has(name) {
+			c.survey.changed[name]++
+		}
+	}
+	if row.closed {
+		c.survey.closed.note(row.Number, "")
+	}
+	row.Mended = row.applied != 0
 	return row, nil
 }
+
+// end counts what is known only of the whole file.
+func (c *checkedReader) end() {
+	for _, at := range c.impossible {
+		c.survey.fixable("swap_doubtful", c.survey.judge != nil && c.survey.judge.Lonely(at))
+	}
+	c.impossible = nil
+}
+
+// holds reports whether rows were judged by all of the file.
+func (c *checkedReader) holds() bool { return c.swapped == 0 || c.within != nil }
 
 // peekMany reads as many rows as it takes to tell what is usual in a file.
 func peekMany(read func() (Row, error)) (early []peeked) {

@@ -124,7 +124,11 @@ func TestAxisGuard(t *testing.T) {
 		paths += fmt.Sprintf("\"LINESTRING(%v -38.5, %v -38.4)\"\n", -22-float64(i)/100, -22.1-float64(i)/100)
 	}
 	paths += "\"LINESTRING(-38.5 -22.1, -38.4 -22.2)\"\n"
-	known := &geo.Box{West: -22.3, South: -38.7, East: -21.6, North: -38.3}
+	var sample []geo.Point
+	for i := range 60 {
+		sample = append(sample, geo.Point{Lon: -22.3 + float64(i%8)/10, Lat: -38.7 + float64(i%5)/10})
+	}
+	known := KnownFrom(sample, 6000)
 	for name, c := range map[string]struct {
 		file    string
 		options Options

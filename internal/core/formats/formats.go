@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"idlebeacon/internal/core/feature"
@@ -22,6 +23,11 @@ type File struct {
 	format  Format
 	head    []byte
 	missing error
+	options Options
+	survey  *Survey
+	holds   []func() bool // whether what was taken for granted holds for all of the file
+	end     func()
+	done    func()
 }
 
 // Missing returns what keeps all rows of a file that was opened with [Options.Unplaced]
@@ -34,6 +40,32 @@ func (f *File) Format() Format { return f.format }
 // Head returns what a file with some of the rows has to begin with, for
 // [WriteRejected]: of CSV the header row, of other formats nothing.
 func (f *File) Head() []byte { return f.head }
+
+// Holds reports, once Next has returned io.EOF, whether the rows were read as the whole
+// file tells. Where it is false, the beginning of the file told something else than all of
+// it: it has to be read again with [File.Survey] in the options.
+func (f *File) Holds() bool {
+	for _, holds := range f.holds {
+		if !holds() {
+			return false
+		}
+	}
+	return true
+}
+
+// Survey returns what the whole file tells, for [Options.Survey], once Next has returned
+// io.EOF.
+func (f *File) Survey() *Survey {
+	s := f.survey.again()
+	s.encoding = f.survey.encoding.settle()
+	return s
+}
+
+// Notes returns what people should know of the file, once Next has returned io.EOF.
+func (f *File) Notes() []Note {
+	f.end()
+	return f.survey.notes(&f.options)
+}
 
 // A Reader reads a file row by row.
 type Reader interface {
@@ -77,6 +109,8 @@ type Row struct {
 	Feature feature.Feature
 	Doubt   *Doubt // nil where its position is as expected
 	Mended  bool   // its position was changed, as Options.Fix has it
+	applied fixSet
+	closed  bool // rings of it were closed
 }
 
 // A RowError reports why one row of a file cannot be used.
@@ -88,6 +122,7 @@ type RowError struct {
 	// Source is the row as it stands in the file, to be corrected and imported again;
 	// nil where it is left out as asked, or longer than a MiB.
 	Source []byte
+	to     *geo.Point // where it would be with longitude and latitude swapped, if that is what it takes
 }
 
 // rejection returns a RowError about err.
@@ -95,7 +130,7 @@ func rejection(row, line int, err error, source []byte) *RowError {
 	e := &RowError{Row: row, Line: line, Reason: err.Error(), Source: source}
 	var m *mendable
 	if errors.As(err, &m) {
-		e.Fix = m.fix
+		e.Fix, e.to = m.fix, m.to
 	}
 	return e
 }
@@ -115,6 +150,16 @@ var ErrNotUsable = errors.New("the file cannot be used")
 func notUsable(format string, args ...any) error {
 	return fmt.Errorf("%w: %w", ErrNotUsable, fmt.Errorf(format, args...))
 }
+
+// An OptionError reports an option that does not fit the file, such as the name of a column
+// that is not there. It wraps ErrNotUsable.
+type OptionError struct {
+	Option string // as it is called in a query
+	err    error
+}
+
+func (e *OptionError) Error() string { return e.err.Error() }
+func (e *OptionError) Unwrap() error { return e.err }
 
 // A Format names a file format. The zero value stands for finding out.
 type Format string
@@ -140,20 +185,62 @@ func (f Format) Typed() bool { return f == GeoJSON || f == GeoJSONLines || f == 
 // Options say how to read a file. The zero value finds everything out.
 type Options struct {
 	Format Format // found from the content where empty
-	// The names of the CSV columns with the longitude and latitude in degrees,
-	// with the geometry in Well-Known Text, and with the id. Where empty, they are
-	// found by their usual names.
-	LonColumn, LatColumn, GeometryColumn, IDColumn string
+	// The names of the CSV columns with the longitude and latitude in degrees, and with the
+	// geometry in Well-Known Text. Where empty, they are found by their usual names.
+	LonColumn, LatColumn, GeometryColumn string
+	// IDColumn is the column, or in formats without columns the property, with the id. Where
+	// empty, it is what the format has for it, in CSV a column with a usual name.
+	IDColumn string
 	// Types are those of columns that are not to be guessed, for formats whose
 	// values are all text.
 	Types map[string]Type
-	Fix   Fix
+	// NoValue are words that stand for no value, in these formats. Case does not matter.
+	NoValue []string
+	// Encoding is that of the text, by its name at the IANA: found out where empty.
+	Encoding string
+	// CRS is the reference system of the positions, nil for the one that the file names, or
+	// for WGS 84.
+	CRS *geo.CRS
+	Fix Fix
+	// Within is where the features are, nil where that is not known: one that lies outside,
+	// but in it with longitude and latitude swapped, is doubtful, and no other.
+	Within *geo.Box
 	// Unplaced lets a table be opened that has no columns for a position, for its columns
 	// to be looked at: none of its rows can be used.
 	Unplaced bool
+	// Partial tells that this is only the beginning of a file, by which no position is judged.
+	Partial bool
 	// Known is where the other features of the collection are, nil where that is not
 	// known: a Doubt may come from it.
-	Known *geo.Box
+	Known *Known
+	// Survey is what all of the file tells, nil where it has not been read before.
+	Survey *Survey
+}
+
+// ReadWhole reads a file, which open gives from its beginning, to its end. Each time it calls
+// rows with the file, which has to read all rows of it and return io.EOF. Where the beginning
+// of the file told something else than all of it, rows is called a second time, and what it
+// made of the first is void.
+func ReadWhole(open func() (io.Reader, error), options Options, rows func(*File) error) (*File, error) {
+	for {
+		r, err := open()
+		if err != nil {
+			return nil, err
+		}
+		file, err := Open(r, options)
+		if err != nil {
+			return nil, err
+		}
+		err = rows(file)
+		file.Close()
+		if !errors.Is(err, io.EOF) {
+			return file, err
+		}
+		if options.Survey != nil || file.Holds() {
+			return file, nil
+		}
+		options.Survey = file.Survey()
+	}
 }
 
 // MaxRowBytes is the largest size of one row of a file. A longer one ends it: an
@@ -162,46 +249,113 @@ const MaxRowBytes = 32 << 20
 
 // Open begins to read a file.
 func Open(r io.Reader, options Options) (*File, error) {
-	guard := &guard{r: r, max: MaxRowBytes, taping: true}
-	b := bufio.NewReaderSize(guard, 64<<10)
-	if start, _ := b.Peek(3); string(start) == "\xef\xbb\xbf" {
-		_, _ = b.Discard(3) // the byte order mark of UTF-8, just peeked at
-		guard.tape = guard.tape[3:]
+	survey := options.Survey
+	if survey == nil {
+		survey = newSurvey()
 	}
-	format := options.Format
-	if format == "" {
-		var err error
-		if format, err = detect(b); err != nil {
-			return nil, err
-		}
-	}
-	guard.taping = format == CSV || format == KML || format == GPX
-	var reader Reader
-	var err error
-	switch format {
-	case CSV:
-		reader, err = openCSV(b, guard, options)
-	case GeoJSON:
-		reader, err = openGeoJSON(b, guard, options)
-	case GeoJSONLines, GeoJSONSeq:
-		reader, err = openLines(b, guard, options)
-	case KML:
-		reader, err = openKML(b, guard, options)
-	case KMZ:
-		reader, err = openKMZ(b, options)
-	case GPX:
-		reader, err = openGPX(b, guard, options)
-	default:
-		err = notUsable("format %q is not known; want one of %v", format, Formats)
-	}
+	unpacked, done, err := unpack(bufio.NewReaderSize(r, 64<<10))
 	if err != nil {
 		return nil, err
 	}
-	file := &File{Reader: newCheckedReader(reader, options), format: format}
-	if table, ok := reader.(*csvReader); ok {
-		file.head, file.missing = table.source.text(table.source.header), table.source.missing
+	file := &File{options: options, survey: survey, done: done}
+	if err := file.open(unpacked); err != nil {
+		done()
+		return nil, err
 	}
 	return file, nil
+}
+
+// Close lets go of what reading the file takes. It does not close what the file is read from.
+func (f *File) Close() { f.done() }
+
+// open begins to read a file that is not packed.
+func (f *File) open(r io.Reader) error {
+	options, survey := f.options, f.survey
+	decoded, err := decode(r, options.Encoding, &survey.encoding)
+	if err != nil {
+		return err
+	}
+	guard := &guard{r: decoded, max: MaxRowBytes, taping: true}
+	b := bufio.NewReaderSize(guard, 64<<10)
+	format, err := formatOf(b, options.Format)
+	if err != nil {
+		return err
+	}
+	guard.taping = format == CSV || format == KML || format == GPX
+	mender := &mender{Fix: options.Fix}
+	if options.CRS != nil {
+		mender.crs, mender.crsGiven = *options.CRS, true
+	} else if survey.crs != "" {
+		mender.crs, err = geo.ParseCRS(survey.crs)
+	}
+	if err != nil {
+		return err
+	}
+	f.format = format
+	var reader Reader
+	switch format {
+	case CSV:
+		reader, err = openCSV(b, guard, mender, options, survey)
+	case GeoJSON:
+		reader, err = openGeoJSON(b, guard, mender, survey)
+	case GeoJSONLines, GeoJSONSeq:
+		reader, err = openLines(b, guard, mender, survey)
+	case KML:
+		reader, err = openKML(b, guard, mender, options, survey)
+	case KMZ:
+		reader, err = openKMZ(b, guard, mender, options, survey)
+	case GPX:
+		reader, err = openGPX(b, guard, mender, options, survey)
+	}
+	if err != nil {
+		return err
+	}
+	if holder, ok := reader.(interface{ holds() bool }); ok {
+		f.holds = append(f.holds, holder.holds)
+	}
+	if table, ok := reader.(*csvReader); ok {
+		f.head, f.missing = table.source.text(table.source.header), table.source.missing
+	} else if options.IDColumn != "" {
+		reader = &idReader{Reader: reader, property: options.IDColumn, json: format.Typed()}
+	}
+	checked := newCheckedReader(reader, &options, survey)
+	f.Reader, f.end = checked, checked.end
+	f.holds = append(f.holds, checked.holds, survey.encoding.holds)
+	return nil
+}
+
+// formatOf returns the format that is asked for, unless the content is surely of another
+// one, or the one that the content has.
+func formatOf(b *bufio.Reader, asked Format) (Format, error) {
+	if asked == "" {
+		return detect(b)
+	}
+	if !slices.Contains(Formats, asked) {
+		return "", notUsable("format %q is not known; want one of %v", asked, Formats)
+	}
+	start, err := b.Peek(b.Size())
+	if len(start) == 0 && err != nil && !errors.Is(err, io.EOF) {
+		return "", err
+	}
+	families := map[Format]string{KML: "<", GPX: "<", KMZ: "P", GeoJSON: "{", GeoJSONLines: "{", GeoJSONSeq: "{"}
+	begins := "," // as only a table may
+	switch text := bytes.TrimLeft(start, " \t\r\n"+recordSeparator); {
+	case len(text) == 0 && (asked == GeoJSONLines || asked == GeoJSONSeq): // of which there may be none
+		return asked, nil
+	case len(text) == 0:
+		return "", notUsable("it is empty")
+	case bytes.HasPrefix(text, []byte("PK\x03\x04")):
+		begins = "P"
+	case text[0] == '{' || text[0] == '<':
+		begins = string(text[:1])
+	case asked == GeoJSONLines || asked == GeoJSONSeq: // a line may be broken
+		begins = "{"
+	}
+	if want, other := families[asked]; other && begins != want || !other && begins != "," {
+		looks := map[string]string{"<": "XML", "P": "a ZIP archive", "{": "JSON", ",": "a table"}[begins]
+		return "", notUsable("it is not %s: it looks like %s; leave the format out to have it found", asked, looks)
+	}
+	return asked, nil
 }
 
 // detect finds the format of a file from its beginning.
@@ -215,8 +369,6 @@ func detect(b *bufio.Reader) (Format, error) {
 	}
 	text := strings.TrimLeft(string(start), " \t\r\n")
 	switch {
-	case strings.HasPrefix(text, "\xff\xfe") || strings.HasPrefix(text, "\xfe\xff"):
-		return "", notUsable("it is in UTF-16; save it as UTF-8")
 	case strings.HasPrefix(text, "PK\x03\x04"):
 		return KMZ, nil
 	case strings.HasPrefix(text, recordSeparator):

@@ -64,7 +64,8 @@ func TestCSV(t *testing.T) {
 			[]string{`! row 2: longitude (column "lon") is "2,5"; write degrees with a decimal point, not a comma, or have it mended with the fix decimal_comma`}},
 		{"no hexadecimal, no infinity", "lat,lon\n0x1p1,2\n1,inf\n", Options{},
 			[]string{`! row 2: latitude (column "lat") is "0x1p1", want degrees as a decimal number`, "! row 3: longitude is not a finite number"}},
-		{"invalid UTF-8", "lat,lon,n\n1,2,\xff\n", Options{}, []string{`! row 2: column "n" is not valid UTF-8 text; save the file as UTF-8`}},
+		{"invalid UTF-8", "lat,lon,n\n1,2,\xff\n1,2,ä\n", Options{}, []string{
+			`! row 2: column "n" is not valid UTF-8 text; save the file as UTF-8, or say what encoding it has`, `3 "" 2 1 {"n":"ä"}`}},
 		{"only a header", "lat,lon", Options{}, nil},
 		{"a line that tells the separator", "sep=;\r\nid;lat;lon;note\r\na;1;2;x,y\r\nb;north;2;z\r\n", Options{},
 			[]string{`2 "a" 2 1 {"note":"x,y"}`, `! row 3 (line 4): latitude (column "lat") is "north", want degrees as a decimal number`}},
@@ -127,7 +128,7 @@ func TestFilesThatCannotBeUsed(t *testing.T) {
 		err      string
 	}{
 		{"empty", "", Options{}, "it is empty"},
-		{"UTF-16", "\xff\xfea\x00", Options{}, "UTF-16"},
+		{"unknown encoding", "lat,lon\n1,2\n", Options{Encoding: "klingon"}, "\"klingon\" is not known"},
 		{"no coordinates", "a,b\n1,2\n", Options{}, `looked for longitude, lon, lng, long, x among the columns "a", "b"; name it with lon_column`},
 		{"no such column", "lat,lon\n1,2\n", Options{LatColumn: "north"}, `no column "north" for the latitude`},
 		{"no such id column", "lat,lon\n1,2\n", Options{IDColumn: "code"}, `no column "code" for the id`},

@@ -10,7 +10,6 @@ import (
 	"slices"
 
 	"idlebeacon/internal/core/feature"
-	"idlebeacon/internal/core/geometry"
 )
 
 // A geoJSONReader reads a GeoJSON (RFC 7946) feature collection, or a single
@@ -22,7 +21,9 @@ type geoJSONReader struct {
 	early   []peeked // the first rows, read for their properties
 	single  bool     // the file is one feature
 	done    error    // what ended the file
-	fix     Fix
+	mender  *mender
+	survey  *Survey
+	late    bool // the file names a reference system only after its features
 }
 
 type peeked struct {
@@ -30,8 +31,8 @@ type peeked struct {
 	err error
 }
 
-func openGeoJSON(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
-	r := &geoJSONReader{guard: guard, fix: options.Fix}
+func openGeoJSON(b *bufio.Reader, guard *guard, mender *mender, survey *Survey) (Reader, error) {
+	r := &geoJSONReader{guard: guard, mender: mender, survey: survey}
 	single, err := isSingleFeature(b)
 	if err != nil {
 		return nil, err
@@ -111,6 +112,9 @@ func (r *geoJSONReader) enterFeatures() error {
 			if name == "type" && string(value) != `"FeatureCollection"` {
 				return notUsable("its type is %s; want a FeatureCollection or a Feature", value)
 			}
+			if err := r.fileMember(name, value); err != nil {
+				return err
+			}
 			continue
 		}
 		token, err := r.decoder.Token()
@@ -124,6 +128,29 @@ func (r *geoJSONReader) enterFeatures() error {
 	}
 	return notUsable("it has no member \"features\"; want a GeoJSON FeatureCollection")
 }
+
+// fileMember takes in a member of the file beside its features.
+func (r *geoJSONReader) fileMember(token json.Token, value []byte) error {
+	name, _ := token.(string)
+	switch {
+	case name == "crs" && !r.mender.crsGiven:
+		crs, is, err := crsNamed(value)
+		if err != nil {
+			return err
+		}
+		if is && crs != r.mender.crs {
+			r.survey.crs = crs.String() // where features were read before, they are read again
+			r.mender.crs = crs
+			r.late = r.row > 0
+		}
+	case !slices.Contains(usualFileMembers, name):
+		r.survey.leave(fmt.Sprintf("the member %.40q of the file", name), 1)
+	}
+	return nil
+}
+
+// holds reports whether positions were read in the reference system that the file names.
+func (r *geoJSONReader) holds() bool { return !r.late }
 
 func (r *geoJSONReader) syntax(err error) error {
 	switch {
@@ -223,22 +250,18 @@ func (r *geoJSONReader) read() (Row, error) {
 		r.done = r.syntax(err)
 		return Row{}, r.done
 	}
-	var f feature.Feature
-	mended, err := readFeature(raw, &f, r.fix)
-	if err != nil {
-		return Row{}, rejection(r.row, 0, err, keep(raw))
-	}
-	return Row{Number: r.row, Feature: f, Mended: mended}, nil
+	return readRow(raw, r.row, r.mender, r.survey)
 }
 
-// readFeature reads a feature, mending its geometry.
-func readFeature(raw []byte, f *feature.Feature, fix Fix) (mended bool, err error) {
-	var wrong error // with the positions
-	err = f.Read(raw, func(g *geometry.Geometry) { mended, wrong = fix.check(g) })
-	if err != nil && wrong != nil {
-		err = fmt.Errorf("geometry.coordinates: %w", wrong)
+// readRow reads a feature as a row.
+func readRow(raw []byte, number int, m *mender, survey *Survey) (Row, error) {
+	row := Row{Number: number}
+	err := readFeature(raw, &row.Feature, m, survey)
+	row.applied, row.closed = m.taken()
+	if err != nil {
+		return Row{}, rejection(number, 0, err, keep(raw))
 	}
-	return mended, err
+	return row, nil
 }
 
 // finish reads what follows the features and returns io.EOF if it is well
@@ -262,10 +285,18 @@ func (r *geoJSONReader) finish() error {
 			return notUsable("it has more after its end; if there is a feature on each line, read it as the format %s", GeoJSONLines)
 		}
 		switch token {
-		case json.Delim('{'), json.Delim('['):
-			open++
 		case json.Delim('}'), json.Delim(']'):
 			open--
+			continue
+		}
+		if open == 1 { // the name of a member of the file
+			var value json.RawMessage
+			if err := r.decoder.Decode(&value); err != nil {
+				return r.syntax(err)
+			}
+			if err := r.fileMember(token, value); err != nil {
+				return err
+			}
 		}
 	}
 }

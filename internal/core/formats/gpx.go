@@ -10,8 +10,10 @@ import (
 	"idlebeacon/internal/core/geometry"
 )
 
-func openGPX(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
-	return newTypedReader(newXMLSource(b, guard, options.Fix, gpxElement), options.Types), nil
+func openGPX(b *bufio.Reader, guard *guard, mender *mender, options Options, survey *Survey) (Reader, error) {
+	s := newXMLSource(b, guard, mender, survey)
+	s.root, s.element = "gpx", gpxElement
+	return newTypedReader(s, options, survey), nil
 }
 
 // gpxNamespace is that of the properties that GPX has no element for.
@@ -29,9 +31,11 @@ type gpxFeature struct {
 		Href string `xml:"href,attr"`
 	} `xml:"link"`
 	Extensions struct {
-		ID         string  `xml:"urn:idlebeacon:properties id"`
-		Properties []named `xml:"urn:idlebeacon:properties property"`
+		ID         string    `xml:"urn:idlebeacon:properties id"`
+		Properties []named   `xml:"urn:idlebeacon:properties property"`
+		Other      []element `xml:",any"`
 	} `xml:"extensions"`
+	Other []element `xml:",any"`
 }
 
 type gpxPosition struct {
@@ -43,7 +47,8 @@ type gpxPosition struct {
 // A gpxTimed is a position of a route or track.
 type gpxTimed struct {
 	gpxPosition
-	Time string `xml:"time"`
+	Time       string    `xml:"time"`
+	Extensions *struct{} `xml:"extensions"`
 }
 
 // gpxElement makes a row of a waypoint, a route or a track.
@@ -74,6 +79,7 @@ func gpxElement(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
 			return textRow{}, false, err
 		}
 		f = route.gpxFeature
+		s.leavePoints(route.Points)
 		read = func() (geometry.Geometry, error) { return gpxLines([][]gpxTimed{route.Points}) }
 	case "trk":
 		var track struct {
@@ -88,6 +94,7 @@ func gpxElement(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
 		f = track.gpxFeature
 		var segments [][]gpxTimed
 		for _, segment := range track.Segments {
+			s.leavePoints(segment.Points)
 			if len(segment.Points) > 0 {
 				segments = append(segments, segment.Points)
 			}
@@ -117,9 +124,31 @@ func gpxElement(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
 	for _, p := range f.Extensions.Properties {
 		values.set(p.Name, p.Text)
 	}
+	for _, e := range append(f.Extensions.Other, f.Other...) {
+		if e.XMLName.Space == gpxNamespace {
+			values.set(e.XMLName.Local, e.Text)
+			continue
+		}
+		e.properties("", &values)
+	}
 	row.names, row.values = values.names, values.values
 	row.err = s.place(&row, read)
 	return row, true, nil
+}
+
+// leavePoints counts what the points of a line have that has no place in a feature.
+func (s *xmlSource) leavePoints(points []gpxTimed) {
+	times, extensions := 0, 0
+	for _, p := range points {
+		if p.Time != "" {
+			times++
+		}
+		if p.Extensions != nil {
+			extensions++
+		}
+	}
+	s.survey.leave(pointTimes, times)
+	s.survey.leave("extensions of the points of tracks", extensions)
 }
 
 func (p *gpxPosition) position() (out geometry.Position, err error) {

@@ -1,249 +1,55 @@
 package formats
 
 import (
-	"archive/zip"
 	"bufio"
-	"bytes"
 	"encoding/xml"
-	"errors"
 	"fmt"
-	"io"
-	"path"
+	"slices"
 	"strconv"
 	"strings"
 
-	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geometry"
 )
 
-// An xmlSource walks through an XML file and gives what one function makes of its
-// elements. Entities are not expanded and nothing outside the file is read.
-type xmlSource struct {
-	decoder *xml.Decoder
-	tokens  *shallow
-	guard   *guard
-	fix     Fix
-	row     int
-	around  []enclosing // the elements around, the innermost last
-	// element makes a row of an element, or reports that it is none.
-	element func(s *xmlSource, start xml.StartElement) (textRow, bool, error)
+func openKML(b *bufio.Reader, guard *guard, mender *mender, options Options, survey *Survey) (Reader, error) {
+	return newTypedReader(newKMLSource(b, guard, mender, survey), options, survey), nil
 }
 
-// An enclosing is an element around others.
-type enclosing struct {
-	folder bool
-	name   string // of a folder
-}
-
-// enter notes that what follows is in an element.
-func (s *xmlSource) enter(start xml.StartElement) {
-	s.around = append(s.around, enclosing{folder: start.Name.Local == "Folder"})
-}
-
-// maxXMLDepth is how deep the elements of a file may be nested.
-const maxXMLDepth = 100
-
-func newXMLSource(b *bufio.Reader, guard *guard, fix Fix, element func(*xmlSource, xml.StartElement) (textRow, bool, error)) *xmlSource {
-	tokens := &shallow{d: xml.NewDecoder(b)}
-	return &xmlSource{decoder: xml.NewTokenDecoder(tokens), tokens: tokens, guard: guard, fix: fix, element: element}
-}
-
-// A shallow reader of tokens fails where elements are nested too deep.
-type shallow struct {
-	d     *xml.Decoder
-	depth int
-	begin int64 // where the last token begins in the file
-}
-
-// Token implements xml.TokenReader.
-func (s *shallow) Token() (xml.Token, error) {
-	s.begin = s.d.InputOffset()
-	token, err := s.d.Token()
-	switch token.(type) {
-	case xml.StartElement:
-		s.depth++
-	case xml.EndElement:
-		s.depth--
-	}
-	if s.depth > maxXMLDepth {
-		return nil, fmt.Errorf("elements are nested more than %d deep", maxXMLDepth)
-	}
-	return token, err
-}
-
-func (s *xmlSource) next() (textRow, error) {
-	s.guard.newRowAt(s.tokens.d.InputOffset())
-	for {
-		token, err := s.decoder.Token()
-		switch {
-		case errors.Is(err, io.EOF):
-			if len(s.around) > 0 {
-				return textRow{}, notUsable("it ends in the middle, after %d whole features; it may have been cut off", s.row)
-			}
-			return textRow{}, io.EOF
-		case err != nil:
-			return textRow{}, s.broken(err)
-		}
-		switch token := token.(type) {
-		case xml.StartElement:
-			from := s.tokens.begin
-			row, is, err := s.element(s, token)
-			if err != nil {
-				return textRow{}, s.broken(err)
-			}
-			if is {
-				if bad := (*RowError)(nil); errors.As(row.err, &bad) {
-					bad.Source = s.inFolder(s.guard.cut(from, s.tokens.d.InputOffset()))
-				}
-				return row, nil
-			}
-		case xml.EndElement:
-			if len(s.around) > 0 {
-				s.around = s.around[:len(s.around)-1]
-			}
-		case xml.Directive:
-			if bytes.Contains(bytes.ToUpper(token), []byte("ENTITY")) {
-				return textRow{}, notUsable("it declares entities, which are not read; save it without a document type")
-			}
-		}
-	}
-}
-
-// folder returns the name of the folder around, or "".
-func (s *xmlSource) folder() string {
-	if n := len(s.around); n > 0 && s.around[n-1].folder {
-		return s.around[n-1].name
-	}
-	return ""
-}
-
-// inFolder puts the source of a row, where there is one, into a folder of the same name
-// as the one around it, which would be lost otherwise.
-func (s *xmlSource) inFolder(source []byte) []byte {
-	name := s.folder()
-	if source == nil || name == "" {
-		return source
-	}
-	var b bytes.Buffer
-	b.WriteString("<Folder><name>")
-	_ = xml.EscapeText(&b, []byte(name)) // to memory
-	b.WriteString("</name>")
-	b.Write(source)
-	b.WriteString("</Folder>")
-	return b.Bytes()
-}
-
-func (s *xmlSource) broken(err error) error {
-	if errors.Is(err, errRowTooLong) {
-		return notUsable("feature %d is longer than %d bytes", s.row+1, MaxRowBytes)
-	}
-	var syntax *xml.SyntaxError
-	cutOff := errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &syntax) && syntax.Msg == "unexpected EOF"
-	switch {
-	case syntax != nil && !cutOff:
-		return notUsable("it is not well-formed XML at line %d: %s", syntax.Line, syntax.Msg)
-	case cutOff:
-		return notUsable("it ends in the middle, after %d whole features; it may have been cut off", s.row)
-	}
-	return notUsable("it cannot be read: %v", err)
-}
-
-// fields gathers the values of a row.
-type fields struct{ names, values []string }
-
-// add adds a value unless it is empty.
-func (f *fields) add(name, value string) {
-	if strings.TrimSpace(value) != "" {
-		f.set(name, value)
-	}
-}
-
-// set adds a value. Of those with the same name the last counts.
-func (f *fields) set(name, value string) {
-	value = strings.TrimSpace(value)
-	for i, known := range f.names {
-		if known == name {
-			f.values[i] = value
-			return
-		}
-	}
-	if name != "" {
-		f.names, f.values = append(f.names, name), append(f.values, value)
-	}
-}
-
-func openKML(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
-	return newTypedReader(newXMLSource(b, guard, options.Fix, placemark), options.Types), nil
-}
-
-// Limits of an archive.
-const (
-	maxArchive  = 64 << 20 // bytes
-	maxUnpacked = 2 << 30  // bytes of the file in it
-)
-
-// openKMZ reads the KML file of an archive. It unpacks as it reads, and no more
-// than maxUnpacked.
-func openKMZ(b *bufio.Reader, options Options) (Reader, error) {
-	all, err := io.ReadAll(io.LimitReader(b, maxArchive+1))
-	if err != nil {
-		if errors.Is(err, errRowTooLong) {
-			err = notUsable("it is larger than %d MiB; unpack it and import the KML file in it", MaxRowBytes>>20)
-		}
-		return nil, err
-	}
-	if len(all) > maxArchive {
-		return nil, notUsable("it is larger than %d MiB; unpack it and import the KML file in it", maxArchive>>20)
-	}
-	archive, err := zip.NewReader(bytes.NewReader(all), int64(len(all)))
-	if err != nil {
-		return nil, notUsable("it is not a whole ZIP archive: %v", err)
-	}
-	var main *zip.File
-	for _, f := range archive.File {
-		if strings.EqualFold(path.Ext(f.Name), ".kml") && (main == nil || f.Name == "doc.kml") {
-			main = f
-		}
-	}
-	if main == nil {
-		return nil, notUsable("it is a ZIP archive without a KML file")
-	}
-	unpacked, err := main.Open()
-	if err != nil {
-		return nil, notUsable("%s in it cannot be unpacked: %v", main.Name, err)
-	}
-	guard := &guard{r: &bounded{unpacked, maxUnpacked}, max: MaxRowBytes, taping: true}
-	return openKML(bufio.NewReaderSize(guard, 64<<10), guard, options)
-}
-
-// A bounded reader fails where there is more than it may read.
-type bounded struct {
-	r    io.Reader
-	left int64
-}
-
-func (b *bounded) Read(p []byte) (int, error) {
-	if b.left <= 0 {
-		return 0, fmt.Errorf("it unpacks to more than %d GiB", maxUnpacked>>30)
-	}
-	n, err := b.r.Read(p[:min(int64(len(p)), b.left)])
-	b.left -= int64(n)
-	return n, err
+func newKMLSource(b *bufio.Reader, guard *guard, mender *mender, survey *Survey) *xmlSource {
+	s := newXMLSource(b, guard, mender, survey)
+	s.root, s.element = "kml", kmlElement
+	return s
 }
 
 type kmlPlacemark struct {
-	ID          string  `xml:"id,attr"`
-	Name        string  `xml:"name"`
-	Address     string  `xml:"address"`
-	Phone       string  `xml:"phoneNumber"`
-	Snippet     string  `xml:"Snippet"`
-	Description string  `xml:"description"`
-	When        string  `xml:"TimeStamp>when"`
-	Begin       string  `xml:"TimeSpan>begin"`
-	End         string  `xml:"TimeSpan>end"`
-	Data        []named `xml:"ExtendedData>Data"`
-	Simple      []named `xml:"ExtendedData>SchemaData>SimpleData"`
+	ID          string `xml:"id,attr"`
+	Name        string `xml:"name"`
+	Address     string `xml:"address"`
+	Phone       string `xml:"phoneNumber"`
+	Snippet     string `xml:"Snippet"`
+	Description string `xml:"description"`
+	When        string `xml:"TimeStamp>when"`
+	Begin       string `xml:"TimeSpan>begin"`
+	End         string `xml:"TimeSpan>end"`
+	Extended    struct {
+		Data   []named   `xml:"Data"`
+		Simple []named   `xml:"SchemaData>SimpleData"`
+		Other  []element `xml:",any"`
+	} `xml:"ExtendedData"`
+	Other []element `xml:",any"`
 	kmlGeometry
+}
+
+// kmlPassed are the elements of KML that have no place in a feature, and what they are.
+var kmlPassed = map[string]string{
+	"Style": "styles", "StyleMap": "styles", "Region": "regions", "LookAt": "viewpoints", "Camera": "viewpoints",
+	"GroundOverlay": "overlays", "ScreenOverlay": "overlays", "PhotoOverlay": "overlays", "Model": "models", "Tour": "tours",
+	"NetworkLinkControl": "network links",
+}
+
+// kmlQuiet are elements that tell nothing of a feature: whether it is shown, and how.
+var kmlQuiet = map[string]bool{
+	"visibility": true, "open": true, "styleUrl": true, "balloonVisibility": true, "Metadata": true,
 }
 
 type named struct {
@@ -258,6 +64,29 @@ type kmlGeometry struct {
 	Rings    []kmlLine     `xml:"LinearRing"`
 	Polygons []kmlPolygon  `xml:"Polygon"`
 	Multi    []kmlGeometry `xml:"MultiGeometry"`
+	Tracks   []kmlTrack    `xml:"Track"`
+	Several  []struct {
+		Tracks []kmlTrack `xml:"Track"`
+	} `xml:"MultiTrack"`
+}
+
+// A kmlTrack is a line with a time for each of its positions.
+type kmlTrack struct {
+	Mode  string   `xml:"altitudeMode"`
+	Times []string `xml:"when"`
+	Coord []string `xml:"coord"` // longitude, latitude and maybe altitude, separated by spaces
+}
+
+// tracks returns all tracks of a geometry.
+func (g *kmlGeometry) tracks() []kmlTrack {
+	all := g.Tracks
+	for _, several := range g.Several {
+		all = append(all, several.Tracks...)
+	}
+	for i := range g.Multi {
+		all = append(all, g.Multi[i].tracks()...)
+	}
+	return all
 }
 
 type kmlLine struct {
@@ -271,16 +100,40 @@ type kmlPolygon struct {
 	Inner []string `xml:"innerBoundaryIs>LinearRing>coordinates"`
 }
 
-// placemark makes a row of a Placemark, and keeps the names of the folders around.
-func placemark(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
-	if start.Name.Local == "name" && len(s.around) > 0 {
+// kmlElement makes a row of a Placemark, and keeps the names of the folders around.
+func kmlElement(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
+	name := start.Name.Local
+	switch {
+	case name == "name" && len(s.around) > 0:
 		err := s.decoder.DecodeElement(&s.around[len(s.around)-1].name, &start)
 		return textRow{}, false, err
+	case kmlPassed[name] != "":
+		return textRow{}, false, s.pass(kmlPassed[name])
+	case name == "NetworkLink":
+		return textRow{}, false, s.networkLink(start)
+	case name == "Placemark":
+		return s.placemark(start)
 	}
-	if start.Name.Local != "Placemark" {
-		s.enter(start)
-		return textRow{}, false, nil
+	s.enter(start)
+	return textRow{}, false, nil
+}
+
+// networkLink passes over a link. One to a file in the same archive is as good as followed.
+func (s *xmlSource) networkLink(start xml.StartElement) error {
+	var link struct {
+		Href string `xml:"Link>href"`
+		URL  string `xml:"Url>href"`
 	}
+	if err := s.decoder.DecodeElement(&link, &start); err != nil {
+		return err
+	}
+	if s.has == nil || !s.has(link.Href+link.URL) {
+		s.survey.leave("network links", 1)
+	}
+	return nil
+}
+
+func (s *xmlSource) placemark(start xml.StartElement) (textRow, bool, error) {
 	var p kmlPlacemark
 	if err := s.decoder.DecodeElement(&p, &start); err != nil {
 		return textRow{}, false, err
@@ -289,7 +142,18 @@ func placemark(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
 	row := textRow{number: s.row}
 	var values fields
 	values.add("name", p.Name)
-	values.add("folder", s.folder())
+	values.add("folder", strings.Join(s.folders(), "/"))
+	times := 0
+	for _, track := range p.tracks() {
+		if n := len(track.Times); n > 0 {
+			times += n
+			if p.Begin == "" {
+				p.Begin = track.Times[0]
+			}
+			p.End = track.Times[n-1]
+		}
+	}
+	s.survey.leave(pointTimes, times)
 	for _, v := range [][2]string{
 		{"address", p.Address}, {"phone", p.Phone}, {"snippet", p.Snippet}, {"description", p.Description},
 		{"when", p.When}, {"begin", p.Begin}, {"end", p.End},
@@ -297,43 +161,38 @@ func placemark(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
 		values.add(v[0], v[1])
 	}
 	row.feature.ID = p.ID
-	for _, d := range p.Data {
+	for _, d := range p.Extended.Data {
 		if d.Name == idData {
 			row.feature.ID = strings.TrimSpace(d.Value)
 			continue
 		}
 		values.set(d.Name, d.Value)
 	}
-	for _, d := range p.Simple {
+	for _, d := range p.Extended.Simple {
 		values.set(d.Name, d.Text)
+	}
+	for _, e := range p.Extended.Other {
+		e.properties("", &values)
+	}
+	for _, e := range p.Other {
+		name := e.XMLName.Local
+		switch {
+		case kmlPassed[name] != "":
+			s.survey.leave(kmlPassed[name], 1)
+		case !kmlQuiet[name]:
+			e.properties("", &values)
+		}
 	}
 	row.names, row.values = values.names, values.values
 	row.err = s.place(&row, p.geometry)
 	return row, true, nil
 }
 
+// pointTimes is what is left out of lines with a time for each position.
+const pointTimes = "times of the points of tracks"
+
 // idData is the name of the datum with an id that XML does not allow as one.
 const idData = "feature id"
-
-// place sets and checks the geometry and the id of a row, and returns what is wrong
-// with them as a *RowError.
-func (s *xmlSource) place(row *textRow, read func() (geometry.Geometry, error)) error {
-	g, err := read()
-	if err == nil && g.Type == "" {
-		err = errors.New("has no geometry that can be read")
-	}
-	if err == nil {
-		row.mended, err = s.fix.check(&g)
-	}
-	if err == nil && row.feature.ID != "" {
-		err = feature.CheckID(row.feature.ID)
-	}
-	if err != nil {
-		return rejection(row.number, 0, err, nil)
-	}
-	row.feature.SetGeometry(g)
-	return nil
-}
 
 // geometry returns the geometry that the elements of g make, of no type where there
 // are none.
@@ -355,6 +214,17 @@ func (g *kmlGeometry) parts() (all []geometry.Geometry, err error) {
 			return nil, fmt.Errorf("has a Point of %d positions", len(points))
 		}
 		all = append(all, geometry.OfPoint(points[0]))
+	}
+	for _, track := range append(slices.Clone(g.Tracks), (&kmlGeometry{Several: g.Several}).tracks()...) {
+		tuples := make([]string, len(track.Coord))
+		for i, coord := range track.Coord {
+			tuples[i] = strings.Join(strings.Fields(coord), ",")
+		}
+		line, err := kmlPositions(strings.Join(tuples, " "), track.Mode)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{line}})
 	}
 	for _, l := range append(append([]kmlLine(nil), g.Lines...), g.Rings...) {
 		line, err := kmlPositions(l.Coordinates, l.Mode)

@@ -5,8 +5,6 @@ import (
 	"bytes"
 	"errors"
 	"io"
-
-	"idlebeacon/internal/core/feature"
 )
 
 // recordSeparator begins each text of a sequence (RFC 8142).
@@ -15,17 +13,18 @@ const recordSeparator = "\x1e"
 // A lineReader reads features, each on a line of its own or behind a record
 // separator. A broken one does not keep the others from being read.
 type lineReader struct {
-	b     *bufio.Reader
-	guard *guard
-	row   int
-	early []peeked
-	seq   bool // each feature is behind a record separator, and may have several lines
-	done  error
-	fix   Fix
+	b      *bufio.Reader
+	guard  *guard
+	row    int
+	early  []peeked
+	seq    bool // each feature is behind a record separator, and may have several lines
+	done   error
+	mender *mender
+	survey *Survey
 }
 
-func openLines(b *bufio.Reader, guard *guard, options Options) (Reader, error) {
-	r := &lineReader{b: b, guard: guard, fix: options.Fix}
+func openLines(b *bufio.Reader, guard *guard, mender *mender, survey *Survey) (Reader, error) {
+	r := &lineReader{b: b, guard: guard, mender: mender, survey: survey}
 	start, err := b.Peek(1)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
@@ -65,12 +64,7 @@ func (r *lineReader) read() (Row, error) {
 			continue
 		}
 		r.row++
-		var f feature.Feature
-		mended, err := readFeature(text, &f, r.fix)
-		if err != nil {
-			return Row{}, rejection(r.row, 0, err, keep(text))
-		}
-		return Row{Number: r.row, Feature: f, Mended: mended}, nil
+		return readRow(text, r.row, r.mender, r.survey)
 	}
 	return Row{}, r.done
 }

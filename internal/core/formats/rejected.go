@@ -35,12 +35,12 @@ func WriteRejected(w io.Writer, format Format, head []byte, rows iter.Seq2[RowEr
 	switch format {
 	case CSV:
 		comma := separatorOf(head)
-		_, _ = fmt.Fprintf(b, "%s%c%s\n", head, comma, strings.Join(rejectedColumns, string(comma)))
+		_, _ = fmt.Fprintf(b, "%s%c%s\r\n", head, comma, strings.Join(rejectedColumns, string(comma)))
 		write = func(e *RowError) {
 			_, _ = b.Write(e.Source)
 			_, _ = b.WriteRune(comma)
 			told := csv.NewWriter(b)
-			told.Comma = comma
+			told.Comma, told.UseCRLF = comma, true
 			_ = told.Write([]string{strconv.Itoa(e.Row), e.Reason})
 			told.Flush()
 		}

@@ -52,7 +52,7 @@ var badFiles = []struct {
 	{"csv", CSV, "id,lon,lat,note\na,1,2,fine\nb,1,north,\"a, b\"\nc,1,200,\nd,1,2,\"two\nlines\"\ne,x,\"1\",\"three\nlines\"\n", 3,
 		strings.NewReplacer("north", "3", "200", "20", "e,x", "e,4")},
 	{"csv of few fields", CSV, "id;lon;lat\na;1;2\nb;1\nc;1;2;3\n", 2, strings.NewReplacer("b;1;", "b;1;5;", "c;1;2;3", "c;1;2")},
-	{"csv of bytes that are no text", CSV, "id,lon,lat,note\na,1,2,\xff\nb,1,2,x\n", 1, strings.NewReplacer("\xff", "y")},
+	{"csv of bytes that are no text", CSV, "id,lon,lat,note\na,1,2,ö\xff\nb,1,2,x\n", 1, strings.NewReplacer("\xff", "y")},
 	{"csv with a stray quote", CSV, "id,lon,lat,note\na,1,2,x\"y\nb,1,2,z\n", 1, strings.NewReplacer(`x"y`, "xy")},
 	{"geojson", GeoJSON, `{"type":"FeatureCollection","features":[{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":1}},
 		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[1,200]},"properties":{"n":1.50}},{}]}`, 2,

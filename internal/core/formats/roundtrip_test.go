@@ -327,7 +327,7 @@ func TestHostileFiles(t *testing.T) {
 		"endless feature":    {io.MultiReader(strings.NewReader("{\"type\":\"Feature\"}\n{\"a\":\""), &repeated{"x", MaxRowBytes * 3}), "longer than"},
 		"other XML":          {strings.NewReader("<html><body/></html>"), "neither KML nor GPX"},
 		"cut off":            {strings.NewReader(someKML[:len(someKML)-200]), "ends in the middle"},
-		"Latin 1":            {strings.NewReader(`<?xml version="1.0" encoding="ISO-8859-1"?><kml></kml>`), "encoding"},
+		"unknown encoding":   {strings.NewReader(`<?xml version="1.0" encoding="X-Nowhere"?><kml></kml>`), "encoding"},
 		"nothing in it":      {strings.NewReader("  \n"), "no column"},
 	} {
 		_, err := read(c.file, Options{})

@@ -2,10 +2,7 @@ package formats
 
 import (
 	"fmt"
-	"slices"
-	"strconv"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"idlebeacon/internal/core/feature"
@@ -14,124 +11,31 @@ import (
 // A Type is what the values of a column are.
 type Type string
 
-// The types of columns. Dates and timestamps are kept as the texts they are.
+// The types of columns. Dates and timestamps are kept as texts, dates as RFC 3339 spells
+// them.
 const (
 	Text      Type = "text"
 	Number    Type = "number"
 	Boolean   Type = "boolean"
 	Date      Type = "date"      // such as 2026-04-12
 	Timestamp Type = "timestamp" // such as 2026-04-12T06:30:00Z
+
+	// DecimalComma and DecimalPoint are asked for and never found: numbers such as
+	// 1.390,5 and 1,390.5. Thousands may be separated by spaces or apostrophes too.
+	DecimalComma Type = "decimal_comma"
+	DecimalPoint Type = "decimal_point"
 )
 
 // Types lists the types.
-var Types = []Type{Text, Number, Boolean, Date, Timestamp}
-
-// A guess is what the values of a column seen so far may all be.
-type guess struct {
-	values  int      // that are not empty
-	not     [5]bool  // by the place in Types: not all are
-	samples []string // the first few different ones
-}
-
-const (
-	maxSamples      = 3
-	maxSampleLength = 200 // bytes
-)
-
-// sample returns the beginning of a value, for people.
-func sample(value string) string {
-	if len(value) <= maxSampleLength {
-		return value
-	}
-	return strings.ToValidUTF8(value[:maxSampleLength], "") + "…"
-}
-
-func (g *guess) look(value string) {
-	if value == "" {
-		return
-	}
-	g.values++
-	if len(g.samples) < maxSamples {
-		if s := sample(value); !slices.Contains(g.samples, s) {
-			g.samples = append(g.samples, s)
-		}
-	}
-	for i, t := range Types[1:] {
-		g.not[i+1] = g.not[i+1] || !t.fits(value)
-	}
-}
-
-// best returns the type that all values have, Text where there is no other: a
-// code with a leading zero, a plus sign or spaces keeps its column as text.
-func (g *guess) best() Type {
-	if g.values > 0 {
-		for i, t := range Types[1:] {
-			if !g.not[i+1] {
-				return t
-			}
-		}
-	}
-	return Text
-}
-
-// fits reports whether value is one of t, just as JSON or RFC 3339 would spell it.
-func (t Type) fits(value string) bool {
-	switch t {
-	case Number:
-		return isNumber(value)
-	case Boolean:
-		return value == "true" || value == "false"
-	case Date:
-		_, err := time.Parse(time.DateOnly, value)
-		return err == nil
-	case Timestamp:
-		_, err := time.Parse(time.RFC3339, value)
-		return err == nil
-	}
-	return true
-}
-
-// set adds a property of type t with the given text as its value, which stays text
-// where it does not fit.
-func (t Type) set(b *feature.Builder, name, value string) {
-	switch {
-	case value == "" && t != Text:
-		b.SetJSON(name, []byte("null"))
-	case (t == Number || t == Boolean) && t.fits(value):
-		b.SetJSON(name, []byte(value))
-	default:
-		b.Set(name, value)
-	}
-}
-
-// isNumber reports whether value is a number just as JSON would spell it, and
-// not one with more digits than a reader of JSON keeps.
-func isNumber(value string) bool {
-	digits := strings.TrimPrefix(value, "-")
-	whole, fraction, point := strings.Cut(digits, ".")
-	if whole == "" || len(whole) > 1 && whole[0] == '0' || point && fraction == "" {
-		return false
-	}
-	for _, part := range [2]string{whole, fraction} {
-		for i := range len(part) {
-			if part[i] < '0' || part[i] > '9' {
-				return false
-			}
-		}
-	}
-	if len(whole)+len(fraction) <= 15 {
-		return true
-	}
-	f, err := strconv.ParseFloat(value, 64)
-	return err == nil && strconv.FormatFloat(f, 'f', -1, 64) == value
-}
+var Types = []Type{Text, Number, Boolean, Date, Timestamp, DecimalComma, DecimalPoint}
 
 // A textRow is a row of a format whose values are all text.
 type textRow struct {
 	number, line  int
 	feature       feature.Feature // its properties are in the following
 	names, values []string        // a value whose name is "" is none
-	mended        bool
+	applied       fixSet
+	closed        bool  // rings of it were closed
 	err           error // a *RowError: the row cannot be used
 }
 
@@ -140,68 +44,86 @@ type textSource interface {
 	next() (textRow, error)
 }
 
-// A typedReader reads rows of text and gives the values of each column the type
-// that the first rows tell, or the one that is asked for.
+// A typedReader reads rows of text and gives the values of each column the type that all
+// of them have, or the one that is asked for. Where the file is read for the first time,
+// that is what the first rows tell, and all is noted in a survey.
 type typedReader struct {
-	source  textSource
-	asked   map[string]Type
-	sample  []textRow
-	stop    error // what ended the file
-	names   []string
-	guesses map[string]*guess
-	found   map[string]Type
-	builder feature.Builder
+	source   textSource
+	asked    map[string]Type
+	none     noValues
+	survey   *Survey
+	sample   []textRow
+	stop     error // what ended the file
+	readings map[string]reading
+	builder  feature.Builder
 
-	// The types of the names of the row before: those of most rows are the same.
-	lastNames []string
-	lastTypes []Type
+	// The readings of the names of the row before: those of most rows are the same.
+	lastNames    []string
+	lastReadings []reading
+	lastColumns  []*columnSurvey
 }
 
-// sampleRows and sampleBytes are how many rows are looked at to tell the types.
+// sampleRows and sampleBytes are how many rows are looked at before the first is given.
 const (
 	sampleRows  = 1000
 	sampleBytes = 4 << 20
 )
 
-func newTypedReader(source textSource, asked map[string]Type) *typedReader {
-	r := &typedReader{source: source, asked: asked, guesses: map[string]*guess{}, found: map[string]Type{}}
+func newTypedReader(source textSource, options Options, survey *Survey) *typedReader {
+	r := &typedReader{source: source, asked: options.Types, none: newNoValues(options.NoValue), survey: survey, readings: map[string]reading{}}
 	for size := 0; len(r.sample) < sampleRows && size < sampleBytes; {
-		row, err := source.next()
+		row, err := r.take()
 		if err != nil {
 			r.stop = err
 			break
 		}
 		r.sample = append(r.sample, row)
-		for i, name := range row.names {
-			if name == "" || i >= len(row.values) {
-				continue
-			}
-			g := r.guesses[name]
-			if g == nil {
-				g = &guess{}
-				r.guesses[name] = g
-				r.names = append(r.names, name)
-			}
-			g.look(row.values[i])
-			size += len(row.values[i])
+		for _, value := range row.values {
+			size += len(value)
 		}
 	}
-	for name, g := range r.guesses {
-		r.found[name] = g.best()
-	}
-	for name, t := range asked {
-		r.found[name] = t
+	for name := range survey.columns {
+		r.readings[name] = r.survey.reading(name, r.asked)
 	}
 	return r
 }
 
-func (r *typedReader) Names() []string { return r.names }
+// take reads a row and notes what its values are.
+func (r *typedReader) take() (textRow, error) {
+	row, err := r.source.next()
+	if err != nil || r.survey.whole {
+		return row, err
+	}
+	r.recall(row.names)
+	for i, value := range row.values {
+		if c := r.lastColumns[i]; c != nil && value != "" && !r.none.has(value) {
+			c.look(row.number, value)
+		}
+	}
+	return row, nil
+}
+
+// recall looks the names of a row up, if they are not those of the row before.
+func (r *typedReader) recall(names []string) {
+	if len(names) == len(r.lastNames) && (len(names) == 0 || &names[0] == &r.lastNames[0]) {
+		return
+	}
+	r.lastNames, r.lastReadings = names, nil
+	r.lastColumns = make([]*columnSurvey, len(names))
+	for i, name := range names {
+		if name != "" {
+			r.lastColumns[i] = r.survey.column(name)
+		}
+	}
+}
+
+func (r *typedReader) Names() []string { return r.survey.names }
 
 // Columns implements Reader.
 func (r *typedReader) Columns() []Column {
-	columns := make([]Column, len(r.names))
-	for i, name := range r.names {
-		columns[i] = Column{Name: name, Type: r.found[name], Samples: r.guesses[name].samples}
+	columns := make([]Column, len(r.survey.names))
+	for i, name := range r.survey.names {
+		columns[i] = Column{Name: name, Type: r.readings[name].of, Samples: r.survey.columns[name].samples}
 	}
 	return columns
 }
@@ -217,7 +139,7 @@ func (r *typedReader) Next() (Row, error) {
 		return Row{}, r.stop
 	default:
 		var err error
-		if row, err = r.source.next(); err != nil {
+		if row, err = r.take(); err != nil {
 			r.stop = err
 			return Row{}, err
 		}
@@ -225,21 +147,36 @@ func (r *typedReader) Next() (Row, error) {
 	if row.err != nil {
 		return Row{}, row.err
 	}
-	types := r.typesOf(row.names)
+	readings := r.readingsOf(row.names)
 	for i, value := range row.values {
 		if row.names[i] == "" {
 			continue
 		}
 		switch {
 		case !utf8.ValidString(value):
-			return Row{}, r.unusable(&row, "column %q is not valid UTF-8 text; save the file as UTF-8", row.names[i])
+			return Row{}, r.unusable(&row, "column %q is not valid UTF-8 text; save the file as UTF-8, or say what encoding it has", row.names[i])
 		case strings.Contains(value, "\x00"):
 			return Row{}, r.unusable(&row, "column %q has the character U+0000", row.names[i])
 		}
-		types[i].set(&r.builder, row.names[i], value)
+		r.set(row.names[i], value, readings[i])
 	}
 	row.feature.Properties = r.builder.Properties()
-	return Row{Number: row.number, Line: row.line, Feature: row.feature, Mended: row.mended}, nil
+	return Row{Number: row.number, Line: row.line, Feature: row.feature, applied: row.applied, closed: row.closed}, nil
+}
+
+// set adds a property. A value that does not fit stays text.
+func (r *typedReader) set(name, value string, as reading) {
+	if value == "" && as.of != Text || r.none.has(value) {
+		r.builder.SetJSON(name, []byte("null"))
+		return
+	}
+	if as.of != Text {
+		if json, ok := as.read(value); ok {
+			r.builder.SetJSON(name, []byte(json))
+			return
+		}
+	}
+	r.builder.Set(name, value)
 }
 
 func (r *typedReader) unusable(row *textRow, format string, args ...any) *RowError {
@@ -250,16 +187,31 @@ func (r *typedReader) unusable(row *textRow, format string, args ...any) *RowErr
 	return e
 }
 
-func (r *typedReader) typesOf(names []string) []Type {
-	if len(names) == len(r.lastNames) && (len(names) == 0 || &names[0] == &r.lastNames[0]) {
-		return r.lastTypes
-	}
-	types := make([]Type, len(names))
-	for i, name := range names {
-		if types[i] = r.found[name]; types[i] == "" {
-			types[i] = Text // one that comes late
+// readingsOf returns how the values of a row are read.
+func (r *typedReader) readingsOf(names []string) []reading {
+	r.recall(names)
+	if r.lastReadings == nil {
+		r.lastReadings = make([]reading, len(names))
+		for i, name := range names {
+			var known bool
+			if r.lastReadings[i], known = r.readings[name]; !known {
+				r.lastReadings[i] = plainText // one that comes late
+			}
 		}
 	}
-	r.lastNames, r.lastTypes = names, types
-	return types
+	return r.lastReadings
+}
+
+// holds reports whether all values were read as the whole file tells.
+func (r *typedReader) holds() bool {
+	for name := range r.survey.columns {
+		used, known := r.readings[name]
+		if !known {
+			used = plainText
+		}
+		if r.survey.reading(name, r.asked) != used {
+			return false
+		}
+	}
+	return true
 }

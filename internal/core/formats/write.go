@@ -2,8 +2,11 @@ package formats
 
 import (
 	"bufio"
+	"bytes"
+	"cmp"
 	"encoding/csv"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"regexp"
@@ -33,6 +36,8 @@ type WriteOptions struct {
 	// Names are the properties that get columns of their own, in order, in formats
 	// that need to know them.
 	Names []string
+	// NameProperty is the property that names a feature, "" for name.
+	NameProperty string
 	// Geometries is whether a table needs a column with geometries: for shapes and
 	// elevations.
 	Geometries bool
@@ -52,10 +57,10 @@ func NewWriter(w io.Writer, format Format, o WriteOptions) (Writer, error) {
 		return &jsonWriter{b: b, before: recordSeparator, after: "\n"}, nil
 	case KML:
 		head := xml.Header + `<kml xmlns="http://www.opengis.net/kml/2.2"><Document>` + "\n<name>" + escapeXML(o.Title) + "</name>\n"
-		return begin(&kmlWriter{xmlWriter{b: b, end: "</Document></kml>\n"}}, head)
+		return begin(&kmlWriter{xmlWriter{b: b, end: "</Document></kml>\n", name: cmp.Or(o.NameProperty, "name")}}, head)
 	case GPX:
 		head := xml.Header + `<gpx version="1.1" creator="Idle Beacon" xmlns="http://www.topografix.com/GPX/1/1" xmlns:p="` + gpxNamespace + `">` + "\n"
-		return begin(&gpxWriter{xmlWriter: xmlWriter{b: b, end: "</gpx>\n"}}, head)
+		return begin(&gpxWriter{xmlWriter: xmlWriter{b: b, end: "</gpx>\n", name: cmp.Or(o.NameProperty, "name")}}, head)
 	}
 	return nil, notUsable("format %q cannot be written; want one of %v", format, slices.DeleteFunc(slices.Clone(Formats), func(f Format) bool { return f == KMZ }))
 }
@@ -117,14 +122,16 @@ func (w *jsonWriter) Close() error {
 // property.
 type csvWriter struct {
 	b          *bufio.Writer
-	csv        *csv.Writer
+	line       bytes.Buffer   // one record
+	csv        *csv.Writer    // to line
 	at         map[string]int // columns of properties
 	geometries bool
 	record     []string
 }
 
 func newCSVWriter(b *bufio.Writer, o WriteOptions) (Writer, error) {
-	w := &csvWriter{b: b, csv: csv.NewWriter(b), at: map[string]int{}, geometries: o.Geometries}
+	w := &csvWriter{b: b, at: map[string]int{}, geometries: o.Geometries}
+	w.csv = csv.NewWriter(&w.line)
 	header := []string{"id", "longitude", "latitude"}
 	if o.Geometries {
 		header = append(header, "geometry")
@@ -141,7 +148,17 @@ func newCSVWriter(b *bufio.Writer, o WriteOptions) (Writer, error) {
 		header = append(header, name)
 	}
 	w.record = make([]string, len(header))
-	return w, w.csv.Write(header)
+	return w, w.write(header)
+}
+
+// write writes a record with the end of line of RFC 4180. Those within values stay as they are.
+func (w *csvWriter) write(record []string) error {
+	w.line.Reset()
+	err := w.csv.Write(record)
+	w.csv.Flush()
+	_, _ = w.b.Write(bytes.TrimSuffix(w.line.Bytes(), []byte("\n"))) // an error stays with b
+	_, ending := w.b.WriteString("\r\n")
+	return errors.Join(err, w.csv.Error(), ending)
 }
 
 func (w *csvWriter) Write(f *feature.Feature) error {
@@ -162,16 +179,10 @@ func (w *csvWriter) Write(f *feature.Feature) error {
 			w.record[i] = plain(value)
 		}
 	}
-	return w.csv.Write(w.record)
+	return w.write(w.record)
 }
 
-func (w *csvWriter) Close() error {
-	w.csv.Flush()
-	if err := w.csv.Error(); err != nil {
-		return err
-	}
-	return w.b.Flush()
-}
+func (w *csvWriter) Close() error { return w.b.Flush() }
 
 // plain returns a JSON value as text: a string as it is, null as nothing.
 func plain(value []byte) string {
@@ -186,8 +197,9 @@ func plain(value []byte) string {
 
 // An xmlWriter holds what KML and GPX have in common.
 type xmlWriter struct {
-	b   *bufio.Writer
-	end string
+	b    *bufio.Writer
+	end  string
+	name string // the property that names a feature
 }
 
 func (w *xmlWriter) text(s string) { _, _ = w.b.WriteString(s) } // an error stays with b
@@ -227,10 +239,11 @@ func (w *kmlWriter) Write(f *feature.Feature) error {
 	}
 	var rest []string
 	for key, value := range f.Properties.All() {
-		switch name := feature.Unquote(key); {
-		case name == "name":
+		name := feature.Unquote(key)
+		if name == w.name {
 			w.element("name", "", plain(value))
-		case value[0] != 'n': // null is told by leaving it out
+		}
+		if value[0] != 'n' && name != "name" || name == "name" && w.name != "name" { // null is told by leaving it out
 			rest = append(rest, name, plain(value))
 		}
 	}
@@ -379,19 +392,35 @@ func (w *gpxWriter) properties(f *feature.Feature, of string) {
 	if of == "trk" {
 		elements = [][2]string{{"name", "name"}, {"comment", "cmt"}, {"description", "desc"}, {"source", "src"}, {"type", "type"}}
 	}
+	named := ""
 	for key, raw := range f.Properties.All() {
 		name := feature.Unquote(key)
 		value[name] = plain(raw)
+		if name == w.name && name != "name" {
+			named = value[name]
+		}
 		if raw[0] != 'n' && !slices.ContainsFunc(elements, func(e [2]string) bool { return e[0] == name }) {
 			rest = append(rest, name)
 		}
 	}
 	for _, e := range elements {
-		w.element(e[1], "", value[e[0]])
+		if text := value[e[0]]; e[0] == "name" {
+			w.element(e[1], "", cmp.Or(named, text))
+		} else {
+			w.element(e[1], "", text)
+		}
+	}
+	if named != "" && value["name"] != "" {
+		rest = append(rest, "name")
 	}
 	w.text("<extensions>")
 	w.element("p:id", "", f.ID)
 	for _, name := range rest {
+		// As an element of its own name, which other programs show, where it can be one.
+		if xmlName.MatchString(name) && name != "id" && name != "property" && value[name] != "" {
+			w.text("<p:" + name + ">" + escapeXML(value[name]) + "</p:" + name + ">")
+			continue
+		}
 		w.text(`<p:property name="` + escapeXML(name) + `">` + escapeXML(value[name]) + `</p:property>`)
 	}
 	w.text("</extensions>")

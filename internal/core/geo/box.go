@@ -20,19 +20,26 @@ type Box struct {
 var World = Box{West: -180, South: -90, East: 180, North: 90}
 
 // ParseBox reads a bounding box written "west,south,east,north" in degrees, the
-// order of RFC 7946 and of the bbox parameter of OGC API - Features.
+// order of RFC 7946 and of the bbox parameter of OGC API - Features. Of six numbers the third
+// and the sixth are heights, which do not count.
 func ParseBox(s string) (Box, error) {
 	parts := strings.Split(s, ",")
-	if len(parts) != 4 {
+	if len(parts) == 1 {
+		return Box{}, fmt.Errorf("%q is no bounding box: want four numbers, west,south,east,north", s)
+	}
+	if len(parts) != 4 && len(parts) != 6 {
 		return Box{}, fmt.Errorf("bounding box %q has %d numbers, want four: west,south,east,north", s, len(parts))
 	}
-	var v [4]float64
+	var v [6]float64
 	for i, part := range parts {
 		f, err := strconv.ParseFloat(strings.TrimSpace(part), 64)
 		if err != nil {
 			return Box{}, fmt.Errorf("bounding box %q: %q is not a number", s, strings.TrimSpace(part))
 		}
 		v[i] = f
+	}
+	if len(parts) == 6 {
+		v[2], v[3] = v[3], v[4]
 	}
 	b := Box{West: v[0], South: v[1], East: v[2], North: v[3]}
 	return b, b.Validate()
@@ -75,24 +82,6 @@ func (b Box) containsLon(lon float64) bool {
 		return true
 	}
 	return lon == 180 && b.West == -180 || lon == -180 && b.East == 180
-}
-
-// TypicalBox returns a box that holds most of some points, and whether there are enough
-// of them to tell. It leaves out the outermost tenths on each side, so a few that are far
-// off do not matter.
-func TypicalBox(points []Point) (Box, bool) {
-	const enough = 20
-	if len(points) < enough {
-		return Box{}, false
-	}
-	lons, lats := make([]float64, len(points)), make([]float64, len(points))
-	for i, p := range points {
-		lons[i], lats[i] = p.Lon, p.Lat
-	}
-	slices.Sort(lons)
-	slices.Sort(lats)
-	low, high := len(points)/10, len(points)-1-len(points)/10
-	return Box{West: lons[low], South: lats[low], East: lons[high], North: lats[high]}, true
 }
 
 // Distance returns the great-circle distance in metres from p to the nearest

@@ -108,6 +108,23 @@ func (g *Geometry) Bounds() (geo.Box, bool) {
 	return box, box.West <= box.East
 }
 
+// CloseRings appends the first position of each ring to it that has three or more and does
+// not end where it begins, and reports whether there were any.
+func (g *Geometry) CloseRings() (closed bool) {
+	for _, polygon := range g.Polygons {
+		for i, ring := range polygon {
+			if len(ring) >= 3 && ring[0].Point != ring[len(ring)-1].Point {
+				polygon[i] = append(ring, ring[0])
+				closed = true
+			}
+		}
+	}
+	for i := range g.Members {
+		closed = g.Members[i].CloseRings() || closed
+	}
+	return closed
+}
+
 // Validate reports the first thing that keeps g from being stored: a position
 // that is not on the Earth, a line or ring that is too short, a ring that is not
 // closed, or nothing in it.

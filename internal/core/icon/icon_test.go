@@ -196,3 +196,34 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// TestStyleElements keeps the colours that a style element gives, and leaves out the rest.
+func TestStyleElements(t *testing.T) {
+	read := func(svg string) Icon {
+		t.Helper()
+		i, err := Read([]byte(svg))
+		if err != nil {
+			t.Fatalf("%s: %v", svg, err)
+		}
+		return i
+	}
+	i := read(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4"><path class="a b" d="M0 0h4" fill="#000000"/>
+		<path id="only" class="a" d="M0 2h4" style="stroke:#00ff00"/><circle r="1"/>
+		<style>/* of an editor */ .a{fill:#ff0000;stroke:#111111} path.b{fill:#0000ff !important} #only,circle{stroke-width:3}</style></svg>`)
+	drawn := string(i.Data)
+	for _, want := range []string{
+		`<path d="M0 0h4" fill="#0000ff" stroke="#111111">`, `fill="#ff0000"`, `stroke="#00ff00"`, `<circle r="1" stroke-width="3">`,
+	} {
+		if !strings.Contains(drawn, want) {
+			t.Errorf("%s lacks %s", drawn, want)
+		}
+	}
+	if len(i.Removed) > 0 || strings.Contains(drawn, "<style") || strings.Contains(drawn, "class") {
+		t.Errorf("%s, removed %v", drawn, i.Removed)
+	}
+	i = read(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4"><style>@import url(https://far.example/a.css);
+		.a{fill:url(https://far.example/b);position:fixed} .a .b{fill:#ffffff} @media print{.a{fill:red}}</style><path class="a" d="M0 0h4"/></svg>`)
+	if drawn := string(i.Data); strings.Contains(drawn, "far.example") || strings.Contains(drawn, "position") || len(i.Removed) == 0 {
+		t.Errorf("%s, removed %v", drawn, i.Removed)
+	}
+}

@@ -41,8 +41,9 @@ func words(names string) map[string]bool {
 	return all
 }
 
-// silent are elements that are left out without a word: they draw nothing.
-var silent = words("title desc metadata namedview")
+// silent are elements that are left out without a word: they draw nothing. What a style says
+// is kept with the elements that it is for.
+var silent = words("title desc metadata namedview style")
 
 // reference is a use of something else in the picture.
 var reference = regexp.MustCompile(`^url\(\s*['"]?#([^'")\s]+)['"]?\s*\)\s*(none|currentColor|#[0-9a-fA-F]{3,8})?$`)
@@ -53,6 +54,7 @@ type cleaner struct {
 	prefix  string // of ids, so that those of several icons can be in one document
 	removed []string
 	size    [2]float64 // of the picture
+	sheet   sheet
 	count   int
 }
 
@@ -60,6 +62,7 @@ func readSVG(file []byte) (Icon, error) {
 	hash := fnv.New32a()
 	_, _ = hash.Write(file) // never fails
 	c := &cleaner{prefix: fmt.Sprintf("i%08x-", hash.Sum32())}
+	c.gather(xml.NewDecoder(bytes.NewReader(file)))
 	if err := c.clean(xml.NewDecoder(bytes.NewReader(file))); err != nil {
 		return Icon{}, err
 	}
@@ -123,12 +126,13 @@ func (c *cleaner) clean(decoder *xml.Decoder) error {
 
 func (c *cleaner) begin(e xml.StartElement, first bool) error {
 	kept := map[string]string{}
+	style := ""
 	for _, a := range e.Attr {
 		name := a.Name.Local
 		switch {
 		case name == "xmlns" || a.Name.Space == "xmlns" || name == "version" || name == "class" || a.Name.Space == "xml" || strings.HasPrefix(name, "data-"):
 		case name == "style" && a.Name.Space == "":
-			c.style(a.Value, kept)
+			style = a.Value
 		case a.Name.Space != "" && (name != "href" || a.Name.Space != "http://www.w3.org/1999/xlink"):
 		case !attributes[name]:
 			c.remove(name)
@@ -136,6 +140,9 @@ func (c *cleaner) begin(e xml.StartElement, first bool) error {
 			c.keep(name, a.Value, kept)
 		}
 	}
+	// A sheet goes before attributes, and a style attribute before both.
+	c.style(c.sheet.on(&e), kept)
+	c.style(style, kept)
 	if first {
 		if err := c.measure(kept); err != nil {
 			return err

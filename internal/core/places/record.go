@@ -181,15 +181,20 @@ type probe struct {
 	wanted []int // by the number of a property: its place in values plus one, or 0
 	values []filter.Value
 	idAt   int // place in values of a property "id" that stands for the place's own; -1 for none
+	geomAt int // and of the position of the place; -1 for none
 }
 
 // newProbe prepares to look for the properties of the given names.
 func (c *columns) newProbe(names []string) *probe {
-	p := &probe{wanted: make([]int, len(c.words.names)), values: make([]filter.Value, len(names)), idAt: -1}
+	p := &probe{wanted: make([]int, len(c.words.names)), values: make([]filter.Value, len(names)), idAt: -1, geomAt: -1}
 	for i, name := range names {
 		key := string(feature.AppendText(nil, name))
 		if name == "id" {
 			p.idAt = i
+		}
+		if name == filter.Geometry {
+			p.geomAt = i
+			continue
 		}
 		if n := slices.Index(c.words.names, key); n >= 0 {
 			p.wanted[n] = i + 1
@@ -205,6 +210,9 @@ func (p *probe) read(c *columns, ref uint32, category uint16) []filter.Value {
 	name, rest := cutText(rest)
 	if p.idAt >= 0 {
 		p.values[p.idAt] = filter.TextValue(string(id)) // unless it has a property of that name
+	}
+	if p.geomAt >= 0 {
+		p.values[p.geomAt] = filter.PositionValue(c.at(ref))
 	}
 	record, _ := cutText(rest)
 	for len(record) > 0 {

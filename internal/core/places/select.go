@@ -44,13 +44,13 @@ func (s *Selection) Key() string {
 
 // OnFeatures returns a function that tells whether s takes a feature that is not in
 // a Set. It is for one goroutine.
-func (s *Selection) OnFeatures() func(id, name, category string, p feature.Properties) bool {
+func (s *Selection) OnFeatures() func(id, name, category string, p feature.Properties, where filter.Value) bool {
 	folded := foldCase(s.Name)
 	var values []filter.Value
 	if s.Filter != nil {
 		values = make([]filter.Value, len(s.Filter.Properties()))
 	}
-	return func(id, name, category string, p feature.Properties) bool {
+	return func(id, name, category string, p feature.Properties, where filter.Value) bool {
 		if s.Categories != nil && !slices.Contains(s.Categories, category) || !strings.Contains(foldCase(name), folded) {
 			return false
 		}
@@ -61,6 +61,10 @@ func (s *Selection) OnFeatures() func(id, name, category string, p feature.Prope
 			values[i] = filter.Value{}
 			if wanted == "id" {
 				values[i] = filter.TextValue(id)
+			}
+			if wanted == filter.Geometry {
+				values[i] = where
+				continue
 			}
 			if raw, there := p.Value(wanted); there {
 				values[i] = filter.JSONValue(raw)

@@ -173,15 +173,18 @@ func (s *Snapshot) Numbers(property string, sample int) []float64 {
 	return numbers
 }
 
-// Typical returns a box that holds most places, as far as a sample tells, and
-// whether there are enough of them to tell: see [geo.TypicalBox].
-func (s *Snapshot) Typical() (geo.Box, bool) {
-	const sample = 1000
+// Sample returns the positions of about as many places as asked for, evenly chosen, or of
+// all where there are fewer.
+func (s *Snapshot) Sample(size int) []geo.Point {
 	var points []geo.Point
-	for ref := uint32(0); ref < s.written; ref += max(1, s.written/sample) {
-		points = append(points, s.at(ref))
+	step := max(1, s.tree.Len()/size)
+	i := 0
+	for e := range s.tree.All() {
+		if i++; i%step == 0 {
+			points = append(points, s.at(e.Ref))
+		}
 	}
-	return geo.TypicalBox(points)
+	return points
 }
 
 // Count returns how many places lie in box. Places within a hundredth of a metre

@@ -6,9 +6,11 @@ package popup
 
 import (
 	"encoding/json"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/style"
@@ -109,9 +111,9 @@ func (t *Template) usualImage(f *feature.Feature) string {
 }
 
 // imageOf returns the URL of a picture if it is one that a page may show.
-func imageOf(url string) string {
-	if strings.HasPrefix(url, "https://") || strings.HasPrefix(url, "/") && !strings.HasPrefix(url, "//") && !strings.HasPrefix(url, `/\`) {
-		return url
+func imageOf(at string) string {
+	if strings.HasPrefix(at, "https://") || strings.HasPrefix(at, "/") && !strings.HasPrefix(at, "//") && !strings.HasPrefix(at, `/\`) {
+		return at
 	}
 	return ""
 }
@@ -176,6 +178,9 @@ func guess(name string, raw []byte, value string) string {
 
 // field returns a property as the popup shows it, and whether it has a value.
 func (t *Template) field(f *feature.Feature, asked *style.Field) (Field, bool) {
+	if asked.Template != "" {
+		return templated(f, asked)
+	}
 	raw, there := f.Properties.Value(asked.Property)
 	if !there {
 		return Field{}, false
@@ -219,9 +224,50 @@ func (t *Template) field(f *feature.Feature, asked *style.Field) (Field, bool) {
 	return out, true
 }
 
+// templated returns several properties as one field, and whether any of them has a value.
+// What stands between two that have one is written once.
+func templated(f *feature.Feature, asked *style.Field) (Field, bool) {
+	var b strings.Builder
+	some, pending := false, ""
+	for rest := asked.Template; ; {
+		literal, after, open := strings.Cut(rest, "{")
+		if pending == "" || says(literal) {
+			pending += literal
+		}
+		if !open {
+			if some && pending == literal {
+				b.WriteString(literal)
+			}
+			break
+		}
+		name, further, _ := strings.Cut(after, "}")
+		if value := valueOf(f, name); value != "" {
+			if some || says(pending) {
+				b.WriteString(pending)
+			}
+			b.WriteString(value)
+			some, pending = true, ""
+		} else if says(pending) || !some {
+			pending = "" // it was said of this one
+		}
+		rest = further
+	}
+	out := Field{Label: asked.Label, Format: "text", Text: strings.TrimSpace(b.String())}
+	if asked.Format == "lines" {
+		out.Format, out.Lines = "lines", breaks.Split(out.Text, -1)
+	}
+	return out, some
+}
+
+// says reports whether a text has more than what stands between others.
+func says(text string) bool { return strings.TrimFunc(text, isBetween) != "" }
+
+// isBetween reports whether a character only stands between others.
+func isBetween(r rune) bool { return unicode.IsSpace(r) || unicode.IsPunct(r) }
+
 // Expand fills in a URI Template of level 1 (RFC 6570 section 3.2.2), and reports
 // whether all of its variables have a value.
-func Expand(template string, value func(name string) string) (url string, all bool) {
+func Expand(template string, value func(name string) string) (expanded string, all bool) {
 	var b strings.Builder
 	for {
 		before, rest, open := strings.Cut(template, "{")
@@ -230,6 +276,9 @@ func Expand(template string, value func(name string) string) (url string, all bo
 			return b.String(), true
 		}
 		name, after, _ := strings.Cut(rest, "}")
+		if decoded, err := url.PathUnescape(name); err == nil { // names of other characters are encoded
+			name = decoded
+		}
 		v := value(name)
 		if v == "" {
 			return "", false

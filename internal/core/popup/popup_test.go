@@ -110,3 +110,31 @@ func TestActionsStayWhereTheyLead(t *testing.T) {
 		t.Error("an action without one of its values is there")
 	}
 }
+
+// TestLines puts several properties into one line, some of which are not there.
+func TestLines(t *testing.T) {
+	const address = "{street}, {postcode} {town}"
+	for properties, want := range map[string][2]string{
+		`{"street":"Quay 1","postcode":"417","town":"Brindle"}`: {address, "Quay 1, 417 Brindle"},
+		`{"postcode":"417","town":"Brindle"}`:                   {address, "417 Brindle"},
+		`{"street":"Quay 1","town":"Brindle"}`:                  {address, "Quay 1, Brindle"},
+		`{"street":"Quay 1"}`:                                   {address, "Quay 1"},
+		`{"street":"Quay 1","postcode":null,"town":""}`:         {address, "Quay 1"},
+		`{"town":"Brindle"}`:                                    {address, "Brindle"},
+		`{"other":1}`:                                           {address, ""},
+		`{"depth":2.50}`:                                        {"Depth {depth} m", "Depth 2.50 m"},
+		`{"depth":2,"at":"low water"}`:                          {"Depth {depth} m at {at}", "Depth 2 m at low water"},
+		`{"depth":3}`:                                           {"Depth {depth} m at {at}", "Depth 3"},
+		`{"a":"x"}`:                                             {"{a} ({id})", "x (m 7)"},
+	} {
+		template := Template{Style: &style.Popup{Fields: []style.Field{{Template: want[0], Label: "Where"}}}}
+		got := of(t, template, properties)
+		field := `[{"property":"","label":"Where","format":"text","text":"` + want[1] + `"}]`
+		if want[1] == "" {
+			field = "[]"
+		}
+		if !strings.Contains(got, `"fields":`+field) {
+			t.Errorf("%s of %s: %s, want %q", want[0], properties, got, want[1])
+		}
+	}
+}

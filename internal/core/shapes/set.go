@@ -30,8 +30,41 @@ type Shape struct {
 	ID         string
 	Name       string
 	Category   string
-	Geometry   *geometry.Geometry // not empty
+	Geometry   *geometry.Geometry // not empty; nil of a shape of a Snapshot, which has an Outline
 	Properties feature.Properties
+	kept       *stored // of a shape of a Snapshot
+}
+
+// Box returns the smallest box that holds a shape of a [Snapshot].
+func (s *Shape) Box() geo.Box { return s.kept.box }
+
+// Outline returns the geometry of a shape of a [Snapshot], right to about a centimetre and
+// cut at the antimeridian.
+func (s *Shape) Outline() geometry.Geometry {
+	out := geometry.Geometry{Type: geometry.Collection}
+	part, polygon := 0, -1 // the polygon whose rings follow each other, and where it is
+	for i := range s.kept.lines {
+		l := &s.kept.lines[i]
+		positions := make([]geometry.Position, len(l.spots), len(l.spots)+1)
+		for j, spot := range l.spots {
+			positions[j].Point = spot.Centre()
+		}
+		switch l.kind {
+		case points:
+			out.Members = append(out.Members, geometry.Geometry{Type: geometry.MultiPoint, Points: positions})
+		case open:
+			out.Members = append(out.Members, geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{positions}})
+		case ring:
+			positions = append(positions, positions[0])
+			if polygon < 0 || l.part != part {
+				part, polygon = l.part, len(out.Members)
+				out.Members = append(out.Members, geometry.Geometry{Type: geometry.Polygon, Polygons: [][][]geometry.Position{nil}})
+			}
+			rings := &out.Members[polygon].Polygons[0]
+			*rings = append(*rings, positions)
+		}
+	}
+	return out
 }
 
 // A Set is the changing set of shapes of a collection. The zero value is empty and
@@ -109,6 +142,7 @@ func (s *Set) Snapshot() *Snapshot {
 
 func store(shape Shape) *stored {
 	s := &stored{Shape: shape}
+	s.kept = s
 	s.box, _ = shape.Geometry.Extent()
 	part := 0
 	add := func(positions []geometry.Position, kind lineKind) {
@@ -186,6 +220,15 @@ func (s *Snapshot) All(f func(*Shape)) {
 	}
 }
 
+// Find returns the shape with the given id, or nil.
+func (s *Snapshot) Find(id string) *Shape {
+	i, there := slices.BinarySearchFunc(s.shapes, id, func(shape *stored, id string) int { return cmp.Compare(shape.ID, id) })
+	if !there {
+		return nil
+	}
+	return &s.shapes[i].Shape
+}
+
 // Has reports whether any shape has a property of the given name.
 func (s *Snapshot) Has(property string) bool {
 	return slices.ContainsFunc(s.shapes, func(shape *stored) bool { _, there := shape.Properties.Value(property); return there })
@@ -212,18 +255,20 @@ func (s *Snapshot) Extent() (geo.Box, bool) {
 	return geo.Around(boxes)
 }
 
-// Typical returns a box that holds the middles of most shapes, and whether there are
-// enough of them to tell: see [geo.TypicalBox].
-func (s *Snapshot) Typical() (geo.Box, bool) {
-	middles := make([]geo.Point, len(s.shapes))
-	for i, shape := range s.shapes {
-		east := shape.box.East
-		if shape.box.CrossesAntimeridian() {
+// Sample returns the middles of about as many shapes as asked for, evenly chosen, or of all
+// where there are fewer.
+func (s *Snapshot) Sample(size int) []geo.Point {
+	var middles []geo.Point
+	step := max(1, len(s.shapes)/size)
+	for i := 0; i < len(s.shapes); i += step {
+		box := s.shapes[i].box
+		east := box.East
+		if box.CrossesAntimeridian() {
 			east += 360
 		}
-		middles[i] = geo.Point{Lon: geo.WrapLon((shape.box.West + east) / 2), Lat: (shape.box.South + shape.box.North) / 2}
+		middles = append(middles, geo.Point{Lon: geo.WrapLon((box.West + east) / 2), Lat: (box.South + box.North) / 2})
 	}
-	return geo.TypicalBox(middles)
+	return middles
 }
 
 // In returns the ids of the shapes that have something in box and that takes accepts, in

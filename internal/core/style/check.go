@@ -59,13 +59,25 @@ func (c *checker) fill(field string, f *Fill) {
 	}
 }
 
-func (c *checker) fields(field string, fields []Field, most int) {
+// fields checks properties that are shown. Only some may be templates.
+func (c *checker) fields(field string, fields []Field, most int, templates bool) {
 	if len(fields) > most {
 		c.fail(field, "has %d entries, the most is %d", len(fields), most)
 	}
 	for i, f := range fields {
 		at := fmt.Sprintf("%s[%d]", field, i)
-		c.property(at+".property", f.Property)
+		switch {
+		case f.Template == "":
+			c.property(at+".property", f.Property)
+		case !templates:
+			c.fail(at+".template", "is for the fields of a popup")
+		case f.Property != "":
+			c.fail(at+".template", "goes instead of a property; take one of the two out")
+		case f.Format != "" && f.Format != "text" && f.Format != "lines":
+			c.fail(at+".format", "of a template is text or lines")
+		default:
+			c.template(at+".template", f.Template)
+		}
 		c.text(at+".label", f.Label)
 		c.text(at+".unit", f.Unit)
 		if f.Format != "" {
@@ -88,18 +100,57 @@ func (c *checker) action(field string, a Action) {
 	if len(a.URL) > maxURL {
 		c.fail(field+".url", "is %d bytes long, the most is %d", len(a.URL), maxURL)
 	}
-	rest := a.URL
-	for {
+	c.expressions(field+".url", a.URL)
+}
+
+// urlName is the name of a variable of a URI Template of level 1 (RFC 6570, section 2.3).
+var urlName = regexp.MustCompile(`^(?:[A-Za-z0-9_]|%[0-9A-Fa-f]{2})(?:[A-Za-z0-9_.]|%[0-9A-Fa-f]{2})*$`)
+
+// notInURL are characters that no URI Template has outside of its expressions (section 2.1).
+const notInURL = " \"'<>\\^`|}"
+
+// expressions checks a URI Template of level 1.
+func (c *checker) expressions(field, url string) {
+	for rest := url; ; {
+		literal, after, open := strings.Cut(rest, "{")
+		if i := strings.IndexAny(literal, notInURL); i >= 0 {
+			c.fail(field, "has %q, which has no place in a URL; write a property as {name}, and other characters percent-encoded", literal[i])
+		}
+		if !open {
+			return
+		}
+		name, further, closed := strings.Cut(after, "}")
+		switch {
+		case !closed || strings.Contains(name, "{"):
+			c.fail(field, "has a brace that is not closed; write a property as {name}")
+			return
+		case name != "" && strings.ContainsRune("+#./;?&=,!@|", rune(name[0])) || strings.HasSuffix(name, "*") || strings.Contains(name, ":"):
+			c.fail(field, "{%s} is more than level 1 of URI Templates (RFC 6570); write {name} alone", name)
+		case !urlName.MatchString(name):
+			c.fail(field, "{%s} does not name a property: letters, digits and _ stand for themselves, others are percent-encoded, such as %%20", name)
+		}
+		rest = further
+	}
+}
+
+// template checks a template of text.
+func (c *checker) template(field, text string) {
+	c.text(field, text)
+	properties := 0
+	for rest := text; ; properties++ {
 		_, after, open := strings.Cut(rest, "{")
 		if !open {
 			break
 		}
-		name, after, closed := strings.Cut(after, "}")
+		name, further, closed := strings.Cut(after, "}")
 		if !closed || name == "" || strings.Contains(name, "{") {
-			c.fail(field+".url", "has a brace that is not closed; write a property as {name}")
-			break
+			c.fail(field, "has a brace that is not closed; write a property as {name}")
+			return
 		}
-		rest = after
+		rest = further
+	}
+	if properties == 0 {
+		c.fail(field, "has no property; write one as {name}")
 	}
 }
 
@@ -167,7 +218,7 @@ func (s *Style) Validate() error {
 		for _, p := range []struct{ field, value string }{{"title", s.Popup.Title}, {"subtitle", s.Popup.Subtitle}, {"image", s.Popup.Image}} {
 			c.text("popup."+p.field, p.value)
 		}
-		c.fields("popup.fields", s.Popup.Fields, maxFields)
+		c.fields("popup.fields", s.Popup.Fields, maxFields, true)
 		if len(s.Popup.Actions) > maxActions {
 			c.fail("popup.actions", "has %d entries, the most is %d", len(s.Popup.Actions), maxActions)
 		}
@@ -175,7 +226,7 @@ func (s *Style) Validate() error {
 			c.action(fmt.Sprintf("popup.actions[%d]", i), a)
 		}
 	}
-	c.fields("tooltip", s.Tooltip, maxTooltip)
+	c.fields("tooltip", s.Tooltip, maxTooltip, false)
 	return c.err
 }
 

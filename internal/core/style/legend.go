@@ -99,7 +99,7 @@ func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 			l.Unstyled = append(l.Unstyled, c.Category)
 		}
 	}
-	if r.Size != nil {
+	if r.Size != nil && !r.unsized { // there are no numbers to give examples of
 		examples := roundNumbers(r.from, r.to)
 		name, unit := r.called(r.Size.Property)
 		for i, v := range examples {
@@ -108,7 +108,7 @@ func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 			})
 		}
 	}
-	if r.Shade != nil {
+	if r.Shade != nil && !r.unshaded {
 		l.Entries = append(l.Entries, r.shadeEntries()...)
 	}
 	if o := r.Circle; o != nil && o.Metres != nil {

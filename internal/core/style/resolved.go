@@ -27,16 +27,38 @@ type Resolved struct {
 	breaks     []float64 // between the classes of shades
 	low, high  float64   // the ends of continuous shades
 	colours    []string
+	warnings   []FieldError
+	unsized    bool // no feature has a number for its size
+	unshaded   bool // and for its shade
+}
+
+// Warnings say what of the style does nothing with these data.
+func (r *Resolved) Warnings() []FieldError { return r.warnings }
+
+// without notes that no feature has a number as a property, and reports so.
+func (r *Resolved) without(numbers []float64, field, property string) bool {
+	if len(numbers) == 0 {
+		r.warnings = append(r.warnings, FieldError{field, fmt.Sprintf("no item has a number as its property %q, so this does nothing", property)})
+	}
+	return len(numbers) == 0
 }
 
 // Resolve finds what the style leaves to the data. numbers returns a sample of the
-// numbers that features have as a property, in no particular order.
-func (s *Style) Resolve(numbers func(property string) []float64) (*Resolved, error) {
+// numbers that features have as a property, in no particular order; bind gives a condition
+// the items that it names. A rule whose items are not there is met by nothing.
+func (s *Style) Resolve(
+	numbers func(property string) []float64, bind func(*filter.Filter) (*filter.Filter, error),
+) (*Resolved, error) {
 	r := &Resolved{Style: s, sizeAt: -1, shadeAt: -1, circleAt: -1}
-	for _, rule := range s.Rules {
+	for i, rule := range s.Rules {
 		f, err := filter.Parse(rule.When)
 		if err != nil {
 			return nil, err
+		}
+		if bound, err := bind(f); err != nil {
+			r.warnings = append(r.warnings, FieldError{fmt.Sprintf("rules[%d].when", i), err.Error()})
+		} else {
+			f = bound
 		}
 		var at []int
 		for _, name := range f.Properties() {
@@ -46,11 +68,15 @@ func (s *Style) Resolve(numbers func(property string) []float64) (*Resolved, err
 	}
 	if s.Size != nil {
 		r.sizeAt = r.place(s.Size.Property)
-		r.from, r.to = sizeRange(s.Size, numbers(s.Size.Property))
+		found := numbers(s.Size.Property)
+		r.unsized = r.without(found, "size.property", s.Size.Property)
+		r.from, r.to = sizeRange(s.Size, found)
 	}
 	if s.Shade != nil {
 		r.shadeAt = r.place(s.Shade.Property)
-		r.shade(numbers(s.Shade.Property))
+		found := numbers(s.Shade.Property)
+		r.unshaded = r.without(found, "shade.property", s.Shade.Property)
+		r.shade(found)
 	}
 	if s.Circle != nil && s.Circle.Property != "" {
 		r.circleAt = r.place(s.Circle.Property)
@@ -139,6 +165,9 @@ func (r *Resolved) Fingerprint() uint64 {
 	hash := fnv.New64a()
 	// What is written are plain values, so neither fails.
 	_ = json.NewEncoder(hash).Encode(r.Style)
+	for _, rule := range r.rules { // with the versions of the items that it names
+		_, _ = fmt.Fprint(hash, rule)
+	}
 	_, _ = fmt.Fprint(hash, r.from, r.to, r.breaks, r.low, r.high, r.colours)
 	return hash.Sum64()
 }

@@ -136,6 +136,9 @@ type Field struct {
 	Label    string `json:"label,omitempty"`
 	Format   string `json:"format,omitempty"` // one of Formats; found from the value where empty
 	Unit     string `json:"unit,omitempty"`   // written behind a number
+	// Template, in a popup, puts several properties into one line, such as "{street},
+	// {postcode} {town}"; what a feature lacks is left out. It goes instead of a Property.
+	Template string `json:"template,omitempty"`
 }
 
 // Formats lists the ways to write a value. Of html only what is safe is shown.
@@ -172,9 +175,15 @@ func Parse(raw []byte) (*Style, error) {
 	}
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.DisallowUnknownFields()
-	var s Style
+	// A style that the service gave tells more than the style: that is passed over, so it can
+	// be given back as it is.
+	var told struct {
+		Style
+		Proposed any `json:"proposed"`
+		Warnings any `json:"warnings"`
+	}
 	var kind *json.UnmarshalTypeError
-	switch err := decoder.Decode(&s); {
+	switch err := decoder.Decode(&told); {
 	case errors.As(err, &kind):
 		return nil, &FieldError{strings.TrimPrefix(kind.Field, "."), fmt.Sprintf("is a %s, want a %s", kind.Value, kind.Type)}
 	case err != nil && strings.HasPrefix(err.Error(), "json: unknown field "):
@@ -185,6 +194,7 @@ func Parse(raw []byte) (*Style, error) {
 	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
 		return nil, &FieldError{"style", "has more after its JSON value"}
 	}
+	s := told.Style
 	return &s, s.Validate()
 }
 

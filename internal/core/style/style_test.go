@@ -98,7 +98,7 @@ func TestDraw(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := s.Resolve(func(string) []float64 { return []float64{0, 1, 2, 3, 4} })
+	r, err := s.Resolve(func(string) []float64 { return []float64{0, 1, 2, 3, 4} }, unbound)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -135,7 +135,7 @@ func TestSizesAreAreas(t *testing.T) {
 		}
 		numbers = append(numbers, 1e7)
 		s := &Style{Size: &Size{Property: "n", Least: 20, Most: 40}}
-		resolved, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) })
+		resolved, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) }, unbound)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -152,7 +152,7 @@ func TestSizesAreAreas(t *testing.T) {
 		}
 	}
 	for _, numbers := range [][]float64{nil, {5}, {0, 0, 0}, {-3, -2}} {
-		resolved, err := (&Style{Size: &Size{Property: "n"}}).Resolve(func(string) []float64 { return numbers })
+		resolved, err := (&Style{Size: &Size{Property: "n"}}).Resolve(func(string) []float64 { return numbers }, unbound)
 		if err != nil || !(resolved.from < resolved.to) {
 			t.Errorf("%v: from %v to %v, %v", numbers, resolved.from, resolved.to, err)
 		}
@@ -177,7 +177,7 @@ func TestShades(t *testing.T) {
 			if err := s.Validate(); err != nil {
 				t.Fatal(err)
 			}
-			resolved, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) })
+			resolved, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) }, unbound)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -202,8 +202,11 @@ func TestShades(t *testing.T) {
 					}
 				}
 			}
-			if entries := resolved.Legend(nil, nil).Entries; len(entries) == 0 || len(entries) > 9 {
+			if entries := resolved.Legend(nil, nil).Entries; (len(entries) == 0) != (len(numbers) == 0) || len(entries) > 9 {
 				t.Errorf("%+v: legend %+v", h, entries)
+			}
+			if warned := len(resolved.Warnings()) > 0; warned != (len(numbers) == 0) {
+				t.Errorf("%+v: %d numbers, warnings %v", h, len(numbers), resolved.Warnings())
 			}
 		}
 	}
@@ -215,7 +218,7 @@ func TestFingerprint(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) })
+		r, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) }, unbound)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -235,7 +238,7 @@ func TestLegend(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := s.Resolve(func(string) []float64 { return []float64{0, 8} })
+	r, err := s.Resolve(func(string) []float64 { return []float64{0, 8} }, unbound)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -277,7 +280,7 @@ func TestLegendOfNumbers(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", text, err)
 		}
-		r, err := s.Resolve(func(string) []float64 { return []float64{0, 8} })
+		r, err := s.Resolve(func(string) []float64 { return []float64{0, 8} }, unbound)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -298,7 +301,7 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		r, err := s.Resolve(func(string) []float64 { return []float64{-1, 0, 2.5} })
+		r, err := s.Resolve(func(string) []float64 { return []float64{-1, 0, 2.5} }, unbound)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -327,7 +330,7 @@ func TestLegendConditionsPart(t *testing.T) {
 		if s.Shade.Method == "manual" {
 			s.Shade.Breaks = []float64{-5, 0, 12.5}
 		}
-		resolved, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) })
+		resolved, err := s.Resolve(func(string) []float64 { return slices.Clone(numbers) }, unbound)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -352,3 +355,38 @@ func TestLegendConditionsPart(t *testing.T) {
 		}
 	}
 }
+
+// TestTemplates checks the URLs of actions (RFC 6570) and the lines of popups.
+func TestTemplates(t *testing.T) {
+	for text, wrong := range map[string]string{
+		`{"actions":[{"label":"a","url":"https://x.example/{id}?q={Height%20%28m%29}"}]}`: "",
+		`{"actions":[{"label":"a","url":"https://x.example/{+path}"}]}`:                   "level 1",
+		`{"actions":[{"label":"a","url":"https://x.example/{?q}"}]}`:                      "level 1",
+		`{"actions":[{"label":"a","url":"https://x.example/{a*}"}]}`:                      "level 1",
+		`{"actions":[{"label":"a","url":"https://x.example/{a:3}"}]}`:                     "level 1",
+		`{"actions":[{"label":"a","url":"https://x.example/{Height (m)}"}]}`:              "percent-encoded",
+		`{"actions":[{"label":"a","url":"https://x.example/a b"}]}`:                       "no place in a URL",
+		`{"actions":[{"label":"a","url":"https://x.example/}"}]}`:                         "no place in a URL",
+		`{"actions":[{"label":"a","url":"https://x.example/{a"}]}`:                        "not closed",
+		`{"fields":[{"template":"{street}, {postcode}"}]}`:                                "",
+		`{"fields":[{"template":"{street}, {postcode}","property":"street"}]}`:            "instead of a property",
+		`{"fields":[{"template":"{street}","format":"number"}]}`:                          "text or lines",
+		`{"fields":[{"template":"street"}]}`:                                              "has no property",
+		`{"fields":[{"template":"{street"}]}`:                                             "not closed",
+		`{"fields":[{"label":"x"}]}`:                                                      "is missing",
+	} {
+		_, err := Parse([]byte(`{"popup":` + text + `}`))
+		if (err == nil) != (wrong == "") || err != nil && !strings.Contains(err.Error(), wrong) {
+			t.Errorf("%s: %v, want %q", text, err, wrong)
+		}
+	}
+	if _, err := Parse([]byte(`{"tooltip":[{"template":"{a} {b}"}]}`)); err == nil {
+		t.Error("a tooltip takes a template")
+	}
+	if _, err := Parse([]byte(`{"default":{},"proposed":true,"warnings":[{"field":"a","reason":"b"}]}`)); err != nil {
+		t.Errorf("a style as the service gives it: %v", err)
+	}
+}
+
+// unbound leaves a condition as it is.
+func unbound(f *filter.Filter) (*filter.Filter, error) { return f, nil }
