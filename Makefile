@@ -43,14 +43,15 @@ check: build
 	go tool staticcheck ./...
 
 go-test: build
-	@scripts/install postgresql chromium gcc
+	@scripts/install node postgresql chromium gcc jq
 	go test -timeout 25m ./...
 
 # What is concurrent, under the race detector. The tests in e2e build the program
 # with it themselves.
 race-test: build
 	@scripts/install postgresql gcc
-	go test -race ./internal/admission ./internal/core/places ./internal/core/shapes ./internal/store ./internal/service ./internal/httpapi ./internal/pgbox
+	go test -race ./internal/admission ./internal/core/places ./internal/core/shapes ./internal/kept ./internal/answers ./internal/store \
+		./internal/replica ./internal/importing ./internal/service ./internal/httpapi ./internal/pgbox
 
 # A while of fuzzing for each target; FUZZTIME says how long.
 FUZZTIME ?= 20s

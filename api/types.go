@@ -7,9 +7,6 @@ import (
 	_ "embed" // for the contract
 	"encoding/json"
 	"time"
-
-	"idlebeacon/internal/core/popup"
-	"idlebeacon/internal/core/style"
 )
 
 // OpenAPI is the description of the interface, an OpenAPI 3.0 document in YAML.
@@ -44,15 +41,6 @@ type Collections struct {
 	Collections []Collection `json:"collections"`
 }
 
-// Style is how a collection is drawn.
-type Style struct {
-	*style.Style
-	Proposed bool `json:"proposed"` // nobody has said how: this is made from the categories
-}
-
-// Legend is the key to a style.
-type Legend = style.Legend
-
 // Icon is a picture that styles can name.
 type Icon struct {
 	Name      string   `json:"name"`
@@ -78,6 +66,7 @@ type Collection struct {
 	ItemType         string          `json:"itemType"`
 	NameProperty     string          `json:"name_property"`
 	CategoryProperty string          `json:"category_property"`
+	TimeProperty     string          `json:"time_property"`
 	CreatedAt        time.Time       `json:"created_at"`
 	Count            int             `json:"count"`  // of items
 	Places           int             `json:"places"` // of those, points
@@ -110,6 +99,7 @@ type NewCollection struct {
 	Description      string `json:"description,omitempty"`
 	NameProperty     string `json:"name_property,omitempty"`
 	CategoryProperty string `json:"category_property,omitempty"`
+	TimeProperty     string `json:"time_property,omitempty"`
 }
 
 // CollectionUpdate changes a collection; absent members stay as they are.
@@ -118,6 +108,7 @@ type CollectionUpdate struct {
 	Description      *string `json:"description,omitempty"`
 	NameProperty     *string `json:"name_property,omitempty"`
 	CategoryProperty *string `json:"category_property,omitempty"`
+	TimeProperty     *string `json:"time_property,omitempty"`
 }
 
 // Point is a GeoJSON Point geometry: longitude, latitude in degrees and
@@ -130,33 +121,71 @@ type Point struct {
 // Item is a feature as it is stored.
 type Item struct {
 	Type       string          `json:"type"`
-	ID         string          `json:"id,omitempty"`
+	ID         string          `json:"-"`
+	NumberID   bool            `json:"-"` // the id is a number, spelled as ID is
 	Geometry   Geometry        `json:"geometry"`
 	Properties json.RawMessage `json:"properties"`
 	Change     uint64          `json:"change,omitempty"`   // the item's newest change
 	Warnings   []Warning       `json:"warnings,omitempty"` // of an item just written: what is likely wrong with it
+	Links      []Link          `json:"links,omitempty"`    // of an item by itself
+}
+
+// itemWire is an Item as it goes over the wire, where its id is a text or a number.
+type itemWire struct {
+	Type string          `json:"type"`
+	ID   json.RawMessage `json:"id,omitempty"`
+	itemRest
+}
+
+type itemRest Item
+
+// MarshalJSON writes an item as GeoJSON.
+func (i Item) MarshalJSON() ([]byte, error) {
+	w := itemWire{Type: i.Type, itemRest: itemRest(i)}
+	if i.NumberID {
+		w.ID = json.RawMessage(i.ID)
+	} else if i.ID != "" {
+		id, err := json.Marshal(i.ID)
+		if err != nil {
+			return nil, err
+		}
+		w.ID = id
+	}
+	return json.Marshal(w)
+}
+
+// UnmarshalJSON reads an item.
+func (i *Item) UnmarshalJSON(raw []byte) error {
+	var w itemWire
+	if err := json.Unmarshal(raw, &w); err != nil {
+		return err
+	}
+	*i = Item(w.itemRest)
+	i.Type = w.Type
+	if len(w.ID) == 0 || string(w.ID) == "null" {
+		return nil
+	}
+	if w.ID[0] == '"' {
+		return json.Unmarshal(w.ID, &i.ID)
+	}
+	i.ID, i.NumberID = string(w.ID), true
+	return nil
 }
 
 // Warning says what is likely wrong with an item that was written all the same.
 type Warning struct {
-	Kind   string `json:"kind"` // "swapped" or "zero"
+	Kind   string `json:"kind"` // "swapped", "zero" or "left_out"
 	Reason string `json:"reason"`
-}
-
-// Popup is what the popup of an item shows.
-type Popup struct {
-	ID string `json:"id"`
-	popup.Popup
-	Change uint64 `json:"change"` // the item's newest change
 }
 
 // Items is one page of a collection's items.
 type Items struct {
-	Type           string `json:"type"`
-	Features       []Item `json:"features"`
-	NumberMatched  int    `json:"numberMatched"`
-	NumberReturned int    `json:"numberReturned"`
-	Links          []Link `json:"links"`
+	Type           string    `json:"type"`
+	Features       []Item    `json:"features"`
+	TimeStamp      time.Time `json:"timeStamp"` // when it was answered
+	NumberMatched  int       `json:"numberMatched"`
+	NumberReturned int       `json:"numberReturned"`
+	Links          []Link    `json:"links"`
 }
 
 // Markers is what to draw in a viewport.
@@ -288,6 +317,7 @@ type ImportReport struct {
 	Repeated  int        `json:"repeated"` // rows whose id came again later in the file: the last one counts
 	Kept      int        `json:"kept"`     // of the rejected rows: those that can be had as a file, to be corrected
 	DryRun    bool       `json:"dry_run"`
+	Notes     []FileNote `json:"notes"`             // what to know of the file as a whole
 	Errors    []RowError `json:"errors"`            // the first of the rejected rows
 	Doubts    []RowDoubt `json:"doubts"`            // the first of the doubtful rows
 	Stopped   string     `json:"stopped,omitempty"` // of an inspection: why the file cannot be read to its end, or its rows have no positions
@@ -321,6 +351,35 @@ type Imports struct {
 	Links   []Link   `json:"links"`
 }
 
+// FileNote tells something of a file as a whole.
+type FileNote struct {
+	Kind   string     `json:"kind"`             // such as "misfit", "left_out" or "mirrored"
+	Text   string     `json:"text"`             // a sentence for people
+	Column string     `json:"column,omitempty"` // that it is about
+	Type   string     `json:"type,omitempty"`   // that its values have, or would have
+	About  string     `json:"about,omitempty"`  // the encoding, reference system, kind of element, or fix
+	Count  int        `json:"count,omitempty"`  // of the values, rows or elements
+	Of     int        `json:"of,omitempty"`     // as many as there are in all
+	Alone  int        `json:"alone,omitempty"`  // of the rows of a fix: those that would lie where nothing else of the file is
+	Row    int        `json:"row,omitempty"`    // the first of them
+	Value  string     `json:"value,omitempty"`  // the first of them
+	Sides  []FileSide `json:"sides,omitempty"`  // of a file with two parts that mirror each other
+	Set    []Setting  `json:"set,omitempty"`    // what to set in order to have it otherwise
+}
+
+// FileSide is one of two parts of a file that mirror each other.
+type FileSide struct {
+	Count int          `json:"count"`
+	BBox  [4]float64   `json:"bbox"`  // west, south, east, north in degrees
+	Spots [][2]float64 `json:"spots"` // where most of them are: longitude, latitude
+}
+
+// Setting is a parameter of reading a file, and a value for it.
+type Setting struct {
+	Option string `json:"option"`
+	Value  string `json:"value"`
+}
+
 // RowError says why a row could not be used.
 type RowError struct {
 	Row    int    `json:"row"`
@@ -338,17 +397,17 @@ type RowDoubt struct {
 	Reason string `json:"reason"`
 }
 
-// Inspection tells what was recognised in the first rows of a file.
+// Inspection tells what was recognised in a file.
 type Inspection struct {
 	Format           string          `json:"format"`
 	Options          FileOptions     `json:"options"` // the file is read with, as recognised and asked for
 	Columns          []Column        `json:"columns"`
 	NameProperty     string          `json:"name_property"`
 	CategoryProperty string          `json:"category_property"`
-	Report           ImportReport    `json:"report"` // of the rows looked at
-	Whole            bool            `json:"whole"`  // these were all the rows
+	Report           ImportReport    `json:"report"` // of all rows
+	Whole            bool            `json:"whole"`  // it was not only the beginning of a file
 	Features         []InspectedItem `json:"features"`
-	Style            *style.Style    `json:"style"` // that would be proposed for the categories found
+	Style            *StyleDocument  `json:"style"` // that would be proposed for the categories found
 }
 
 // FileOptions say how to read a file. The zero value finds everything out.
@@ -358,8 +417,12 @@ type FileOptions struct {
 	LatColumn      string            `json:"lat_column,omitempty"`
 	GeometryColumn string            `json:"geometry_column,omitempty"`
 	IDColumn       string            `json:"id_column,omitempty"`
-	Types          map[string]string `json:"type,omitempty"` // of columns that are not to be guessed
-	Fixes          []string          `json:"fix,omitempty"`  // what to mend, such as "decimal_comma"
+	Types          map[string]string `json:"type,omitempty"`     // of columns that are not to be guessed
+	Fixes          []string          `json:"fix,omitempty"`      // what to mend, such as "decimal_comma"
+	NoValue        []string          `json:"no_value,omitempty"` // words that stand for no value, such as "n/a"
+	Encoding       string            `json:"encoding,omitempty"` // of the text, such as "windows-1252"
+	CRS            string            `json:"crs,omitempty"`      // of the positions, such as "EPSG:32629"
+	Within         string            `json:"within,omitempty"`   // where the features are: "west,south,east,north"
 }
 
 // Column is a column of a table, or a property of a file that has no columns.

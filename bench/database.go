@@ -25,6 +25,7 @@ import (
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/worlds"
 	"idlebeacon/internal/httpapi"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
@@ -72,7 +73,7 @@ func database(ctx context.Context, r *report) (err error) {
 	}
 	defer s.Close()
 	r.add("ready after start, 1 M places", "4 s", short(least), least.Seconds()/4)
-	if err := importing(ctx, r, s, n, copied); err != nil {
+	if err := importShare(ctx, r, s, n, copied); err != nil {
 		return err
 	}
 
@@ -82,8 +83,8 @@ func database(ctx context.Context, r *report) (err error) {
 	return overHTTP(ctx, r, s)
 }
 
-// importing measures the import of a CSV file of n rows against a bare COPY of them.
-func importing(ctx context.Context, r *report, s *service.Service, n int, copied time.Duration) error {
+// importShare measures the import of a CSV file of n rows against a bare COPY of them.
+func importShare(ctx context.Context, r *report, s *service.Service, n int, copied time.Duration) error {
 	var file bytes.Buffer
 	if err := demo.New(1).WritePlaces(&file, n); err != nil {
 		return err
@@ -92,7 +93,7 @@ func importing(ctx context.Context, r *report, s *service.Service, n int, copied
 		return err
 	}
 	started := time.Now()
-	done, err := s.Import(ctx, "imported", &file, service.ImportOptions{})
+	done, err := s.Import(ctx, "imported", &file, importing.Options{})
 	if err != nil {
 		return err
 	}
@@ -108,7 +109,7 @@ func importing(ctx context.Context, r *report, s *service.Service, n int, copied
 // fill puts n places into a collection, past the service, and returns how long a
 // bare COPY of them took.
 func fill(ctx context.Context, st *store.Store, dsn string, n int) (copied time.Duration, err error) {
-	made, _, err := st.CreateCollection(ctx, store.Collection{ID: "places", Title: "places", NameProperty: "name", CategoryProperty: "category"})
+	made, _, err := st.CreateCollection(ctx, store.Origin{}, store.Collection{ID: "places", Title: "places", NameProperty: "name", CategoryProperty: "category"})
 	if err != nil {
 		return 0, err
 	}

@@ -12,23 +12,32 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
 
 	"idlebeacon/api"
 )
 
 // A Client calls the service at one URL. It is safe for concurrent use.
 type Client struct {
-	base string
-	http *http.Client
+	base     string
+	http     *http.Client
+	key      string
+	patience time.Duration
 }
 
 // New returns a client of the service at base, such as "http://127.0.0.1:8470".
-func New(base string) (*Client, error) {
+func New(base string, options ...Option) (*Client, error) {
 	u, err := url.Parse(base)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, fmt.Errorf("%q is not the URL of a service: want one such as http://127.0.0.1:8470", base)
 	}
-	return &Client{base: strings.TrimSuffix(base, "/"), http: &http.Client{}}, nil
+	c := &Client{base: strings.TrimSuffix(base, "/"), http: &http.Client{}}
+	for _, o := range options {
+		o(c)
+	}
+	return c, nil
 }
 
 // An Error is a problem that the service answered with.
@@ -41,10 +50,43 @@ func (e *Error) Error() string {
 	return e.Detail
 }
 
+// passing reports whether the same request may be answered soon.
+func (e *Error) passing() bool {
+	return e.Status == http.StatusTooManyRequests || e.Status == http.StatusBadGateway ||
+		e.Status == http.StatusServiceUnavailable || e.Status == http.StatusGatewayTimeout
+}
+
 // IsNotFound reports whether err says that what was asked for is not there.
 func IsNotFound(err error) bool {
 	var e *Error
 	return errors.As(err, &e) && e.Status == http.StatusNotFound
+}
+
+// A Tag is the strong entity tag of an answer (RFC 9110, section 8.8.3), quotes included.
+type Tag string
+
+// ErrNotModified reports that an answer is still the one whose tag was given.
+var ErrNotModified = errors.New("the answer has not changed")
+
+// unless reads an answer and its tag, or returns ErrNotModified where that is known.
+func (c *Client) unless(ctx context.Context, path string, known Tag, into any) (Tag, error) {
+	var headers [][2]string
+	if known != "" {
+		headers = append(headers, [2]string{"If-None-Match", string(known)})
+	}
+	response, err := c.call(ctx, http.MethodGet, path, "", nil, headers...)
+	var problem *Error
+	if errors.As(err, &problem) && problem.Status == http.StatusNotModified {
+		return known, ErrNotModified
+	}
+	if err != nil {
+		return "", err
+	}
+	defer response.Body.Close()
+	if err := json.NewDecoder(response.Body).Decode(into); err != nil {
+		return "", fmt.Errorf("reading the answer of %s: %w", path, err)
+	}
+	return Tag(response.Header.Get("ETag")), nil
 }
 
 func collectionPath(collection string) string {
@@ -177,16 +219,28 @@ func (c *Client) Item(ctx context.Context, collection, id string) (item api.Item
 	return item, c.get(ctx, collectionPath(collection)+"/items/"+url.PathEscape(id), nil, &item)
 }
 
+// ItemTagged returns one item and its tag, for DeleteItemAs.
+func (c *Client) ItemTagged(ctx context.Context, collection, id string) (item api.Item, now Tag, err error) {
+	now, err = c.unless(ctx, collectionPath(collection)+"/items/"+url.PathEscape(id), "", &item)
+	return item, now, err
+}
+
 // CreateItem adds an item and returns it as stored. An item without an ID is
 // given one.
 func (c *Client) CreateItem(ctx context.Context, collection string, item api.Item) (made api.Item, err error) {
-	item.Change = 0
+	item.Change, item.Warnings, item.Links = 0, nil, nil
 	return made, c.send(ctx, http.MethodPost, collectionPath(collection)+"/items", item, &made)
 }
 
 // Popup returns what the popup of an item shows.
 func (c *Client) Popup(ctx context.Context, collection, id string) (p api.Popup, err error) {
 	return p, c.get(ctx, collectionPath(collection)+"/items/"+url.PathEscape(id)+"/popup", nil, &p)
+}
+
+// DeleteItemAs deletes an item if it is still as it was when it came with the tag. Where it
+// has been changed since, the error is an *Error with the status 412.
+func (c *Client) DeleteItemAs(ctx context.Context, collection, id string, tag Tag) error {
+	return c.do(ctx, http.MethodDelete, collectionPath(collection)+"/items/"+url.PathEscape(id), "", nil, nil, [2]string{"If-Match", string(tag)})
 }
 
 // DeleteItem deletes an item.
@@ -231,6 +285,20 @@ type MarkersOptions struct {
 
 // Markers returns what to draw in a viewport.
 func (c *Client) Markers(ctx context.Context, collection string, o MarkersOptions) (m api.Markers, err error) {
+	return m, c.get(ctx, markersPath(collection), o.query(), &m)
+}
+
+// MarkersUnless is Markers for who may have the answer already: known is the tag that came
+// with it, "" for none. It returns the tag of what it returns, or ErrNotModified where the
+// answer is still the same.
+func (c *Client) MarkersUnless(ctx context.Context, collection string, o MarkersOptions, known Tag) (m api.Markers, now Tag, err error) {
+	now, err = c.unless(ctx, markersPath(collection)+"?"+o.query().Encode(), known, &m)
+	return m, now, err
+}
+
+func markersPath(collection string) string { return collectionPath(collection) + "/markers" }
+
+func (o *MarkersOptions) query() url.Values {
 	q := url.Values{"bbox": {o.Box.String()}, "zoom": {number(o.Zoom)}}
 	o.Selection.set(q)
 	o.Gathering.set(q)
@@ -240,7 +308,7 @@ func (c *Client) Markers(ctx context.Context, collection string, o MarkersOption
 	if o.Outline {
 		q.Set("outline", "true")
 	}
-	return m, c.get(ctx, collectionPath(collection)+"/markers", q, &m)
+	return q
 }
 
 // ShapesOptions ask for the areas and paths in a viewport.
@@ -334,8 +402,24 @@ func (c *Client) do(ctx context.Context, method, path, contentType string, body 
 	return nil
 }
 
-// call sends a request and returns the answer, or an *Error.
+// call sends a request and returns the answer, or an *Error. What only reads is sent again
+// as the client's patience allows.
 func (c *Client) call(ctx context.Context, method, path, contentType string, body io.Reader, headers ...[2]string) (*http.Response, error) {
+	if c.patience == 0 || method != http.MethodGet {
+		return c.once(ctx, method, path, contentType, body, headers...)
+	}
+	return backoff.Retry(ctx, func() (*http.Response, error) {
+		response, err := c.once(ctx, method, path, contentType, nil, headers...)
+		var problem *Error
+		if errors.As(err, &problem) && !problem.passing() {
+			return nil, backoff.Permanent(err)
+		}
+		return response, err
+	}, backoff.WithMaxElapsedTime(c.patience), backoff.WithBackOff(backoff.NewExponentialBackOff()))
+}
+
+// once sends a request and returns the answer, or an *Error.
+func (c *Client) once(ctx context.Context, method, path, contentType string, body io.Reader, headers ...[2]string) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {
 		return nil, err
@@ -345,6 +429,9 @@ func (c *Client) call(ctx context.Context, method, path, contentType string, bod
 	}
 	for _, h := range headers {
 		request.Header.Set(h[0], h[1])
+	}
+	if c.key != "" {
+		request.Header.Set("Authorization", "Bearer "+c.key)
 	}
 	response, err := c.http.Do(request)
 	if err != nil {

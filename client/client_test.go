@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 
 	"idlebeacon/api"
 )
@@ -97,9 +98,9 @@ func TestCalls(t *testing.T) {
 			return err
 		}, "POST /api/collections/c/import?dry_run=true&format=csv&lat_column=y&lon_column=x x,y\n"},
 		{func() error {
-			_, err := c.Inspect(ctx, "c", strings.NewReader("x"), api.FileOptions{Types: map[string]string{"a,b": "text", "c": "number"}, Fixes: []string{"swap", "skip_zero"}})
+			_, err := c.Inspect(ctx, "c", strings.NewReader("x"), true, api.FileOptions{Types: map[string]string{"a,b": "text", "c": "number"}, Fixes: []string{"swap", "skip_zero"}, NoValue: []string{"n/a", "a,b"}})
 			return err
-		}, "POST /api/inspect?fix=swap%2Cskip_zero&into=c&partial=true&type=a%5C%2Cb%3Atext%2Cc%3Anumber x"},
+		}, "POST /api/inspect?fix=swap%2Cskip_zero&into=c&no_value=n%2Fa%2Ca%5C%2Cb&partial=true&type=a%5C%2Cb%3Atext%2Cc%3Anumber x"},
 		{func() error {
 			_, err := c.Export(ctx, "c", io.Discard, ExportOptions{Format: "gpx", Box: &Box{West: 1, South: 2, East: 3, North: 4}, Selection: Selection{Name: "x"}})
 			return err
@@ -162,3 +163,46 @@ func TestAnswersThatAreNotGood(t *testing.T) {
 		t.Errorf("a call that was given up: %v", err)
 	}
 }
+
+// TestOptions has a service be busy twice: what reads is sent again, an edit is not.
+func TestOptions(t *testing.T) {
+	calls := 0
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if got := r.Header.Get("Authorization"); got != "Bearer secret" {
+			t.Errorf("Authorization is %q", got)
+		}
+		if calls++; calls < 3 || r.Method != http.MethodGet {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		if strings.HasSuffix(r.URL.Path, "/none") {
+			w.WriteHeader(http.StatusNotFound)
+			return
+		}
+		_, _ = io.WriteString(w, "{}")
+	}))
+	defer server.Close()
+	sent := 0
+	counting := &http.Client{Transport: transport(func(r *http.Request) (*http.Response, error) {
+		sent++
+		return http.DefaultTransport.RoundTrip(r)
+	})}
+	c, err := New(server.URL, WithHTTPClient(counting), WithKey("secret"), WithRetry(time.Minute))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Collections(t.Context()); err != nil || calls != 3 || sent != 3 {
+		t.Errorf("after %d calls, %d sent: %v", calls, sent, err)
+	}
+	if _, err := c.Collection(t.Context(), "none"); !IsNotFound(err) || calls != 4 {
+		t.Errorf("what is not there was asked for %d times: %v", calls-3, err)
+	}
+	var problem *Error
+	if err := c.DeleteCollection(t.Context(), "c"); !errors.As(err, &problem) || problem.Status != http.StatusServiceUnavailable || calls != 5 {
+		t.Errorf("an edit was sent %d times: %v", calls-4, err)
+	}
+}
+
+type transport func(*http.Request) (*http.Response, error)
+
+func (f transport) RoundTrip(r *http.Request) (*http.Response, error) { return f(r) }

@@ -18,9 +18,14 @@ func setFileOptions(q url.Values, o *api.FileOptions) {
 	for _, name := range slices.Sorted(maps.Keys(o.Types)) {
 		types = append(types, listEscape.Replace(name)+":"+o.Types[name])
 	}
+	words := make([]string, len(o.NoValue))
+	for i, word := range o.NoValue {
+		words[i] = listEscape.Replace(word)
+	}
 	for name, value := range map[string]string{
 		"format": o.Format, "lon_column": o.LonColumn, "lat_column": o.LatColumn, "geometry_column": o.GeometryColumn,
 		"id_column": o.IDColumn, "type": strings.Join(types, ","), "fix": strings.Join(o.Fixes, ","),
+		"no_value": strings.Join(words, ","), "encoding": o.Encoding, "crs": o.CRS, "within": o.Within,
 	} {
 		if value != "" {
 			q.Set(name, value)
@@ -31,14 +36,21 @@ func setFileOptions(q url.Values, o *api.FileOptions) {
 // listEscape writes an element of a list.
 var listEscape = strings.NewReplacer(`\`, `\\`, ",", `\,`)
 
-// Inspect tells what is in the beginning of a file that is meant for a collection.
-func (c *Client) Inspect(ctx context.Context, into string, beginning io.Reader, o api.FileOptions) (found api.Inspection, err error) {
-	q := url.Values{"partial": {"true"}}
+// MaxInspected is the largest file that can be inspected as a whole, in bytes.
+const MaxInspected = 256 << 20
+
+// Inspect tells what is in a file that is meant for a collection, "" for none. Of a file that
+// is larger than MaxInspected, partial is true and only its beginning is given.
+func (c *Client) Inspect(ctx context.Context, into string, file io.Reader, partial bool, o api.FileOptions) (found api.Inspection, err error) {
+	q := url.Values{}
+	if partial {
+		q.Set("partial", "true")
+	}
 	setFileOptions(q, &o)
 	if into != "" {
 		q.Set("into", into)
 	}
-	return found, c.do(ctx, http.MethodPost, "/api/inspect?"+q.Encode(), "application/octet-stream", beginning, &found)
+	return found, c.do(ctx, http.MethodPost, "/api/inspect?"+q.Encode(), "application/octet-stream", file, &found)
 }
 
 // ExportOptions say what to write to a file.

@@ -33,6 +33,7 @@ func (o *ImportOptions) path(collection string) string {
 		q.Set("create", "true")
 		for name, value := range map[string]string{
 			"title": n.Title, "description": n.Description, "name_property": n.NameProperty, "category_property": n.CategoryProperty,
+			"time_property": n.TimeProperty,
 		} {
 			if value != "" {
 				q.Set(name, value)

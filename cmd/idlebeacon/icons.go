@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -62,16 +63,21 @@ func iconsAddCommand() *cobra.Command {
 		Use: "add FILE", Short: "Bring an icon, an SVG or PNG picture", Args: exactly(1),
 		Long: `Bring an icon, an SVG or PNG picture of at most 128 KiB; a PNG may have 512 pixels on
 each side. An icon of the same name is replaced. An SVG that draws with currentColor
-takes the colour that shows on the look's own.`,
+takes the colour that shows on the look's own. FILE may be - for standard input.`,
 	}
 	r.flags(cmd)
 	cmd.Flags().StringVar(&name, "name", "", "what styles call it (default: the name of the file without its ending)")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		file, err := os.Open(args[0])
-		if err != nil {
-			return &usageError{err}
+		file := os.Stdin
+		if args[0] != "-" {
+			var err error
+			if file, err = os.Open(args[0]); err != nil {
+				return &usageError{err}
+			}
+			defer file.Close()
+		} else if name == "" {
+			return &usageError{errors.New("say with --name what styles call an icon from standard input")}
 		}
-		defer file.Close()
 		if name == "" {
 			name = strings.ToLower(strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])))
 		}

@@ -109,13 +109,25 @@ func importsDismissCommand() *cobra.Command {
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return r.with(func(c *client.Client) error {
+			i, err := c.ImportByID(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
 			if err := c.DismissImport(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			if r.json {
-				return printJSON(map[string]string{"dismissed": args[0]})
+			became := "dismissed"
+			if i.Ended() {
+				became = "forgotten"
 			}
-			fmt.Printf("Import %s is dismissed.\n", args[0])
+			if r.json {
+				return printJSON(map[string]string{became: args[0]})
+			}
+			fmt.Printf("Import %s is %s.", args[0], became)
+			if i.Status == "successful" {
+				fmt.Print(" What it imported stays.")
+			}
+			fmt.Println()
 			return nil
 		})
 	}
@@ -156,12 +168,12 @@ func printStarted(i *api.Import) {
 // startImport is the beginning of an import in the background.
 func startImport(cmd *cobra.Command, r *remote, c *client.Client, name, into string, o client.ImportOptions) error {
 	var i api.Import
-	err := sendFile(name, func(file io.Reader) (err error) {
+	err := sendFile(name, "sending", func(file io.Reader, _ int64) (err error) {
 		i, err = c.StartImport(cmd.Context(), into, file, o)
 		return err
 	})
 	if err != nil {
-		return r.explain(err)
+		return r.explain(lostImport(err, into))
 	}
 	if r.json {
 		return printJSON(i)

@@ -3,17 +3,23 @@
 package main
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 	"github.com/spf13/viper"
+
+	"idlebeacon/client"
 )
 
 // version is set when a release is built.
@@ -21,9 +27,15 @@ var version = "dev"
 
 // Exit statuses.
 const (
-	exitFailed = 1
+	exitFailed = 1 // also where nothing of a file could be used
 	exitUsage  = 2
+	exitPartly = 3 // not all of a file could be used
 )
+
+// A toldError has been told already, and has an exit status of its own.
+type toldError struct{ status int }
+
+func (e *toldError) Error() string { return "" }
 
 // A usageError reports a command line that makes no sense.
 type usageError struct{ err error }
@@ -40,21 +52,60 @@ func main() {
 func run(ctx context.Context, args []string) int {
 	root := rootCommand()
 	root.SetArgs(args)
-	err := root.ExecuteContext(ctx)
-	var usage *usageError
-	switch {
-	case err == nil:
+	cmd, err := root.ExecuteContextC(ctx)
+	if err == nil {
 		return 0
-	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
-		fmt.Fprintf(os.Stderr, "idlebeacon: %v\nRun 'idlebeacon --help', or a command with --help, to see how it is used.\n", err)
-		return exitUsage
-	case ctx.Err() != nil && errors.Is(err, context.Canceled):
-		fmt.Fprintln(os.Stderr, "idlebeacon: interrupted")
-		return exitFailed
-	default:
-		fmt.Fprintf(os.Stderr, "idlebeacon: %v\n", err)
-		return exitFailed
 	}
+	status := exitFailed
+	var usage *usageError
+	var told *toldError
+	var answered *client.Error
+	switch {
+	case errors.As(err, &told):
+		return told.status
+	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
+		status = exitUsage
+	case errors.As(err, &answered) && answered.Status == http.StatusBadRequest && ofOption(cmd, answered.Field):
+		status = exitUsage // the service takes the value of an option for wrong
+	}
+	message := inOptions(cmd, err.Error())
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+		message = "interrupted"
+	}
+	if asJSON, _ := cmd.Flags().GetBool("json"); asJSON { // false where there is no such option
+		printProblem(message, answered, status)
+		return status
+	}
+	fmt.Fprintf(os.Stderr, "idlebeacon: %s\n", message)
+	if usage != nil || answered == nil && status == exitUsage {
+		fmt.Fprintln(os.Stderr, "Run 'idlebeacon --help', or a command with --help, to see how it is used.")
+	}
+	return status
+}
+
+// ofOption reports whether a command has an option for a member of a request.
+func ofOption(cmd *cobra.Command, field string) bool {
+	if field == "id" {
+		field = "into"
+	}
+	return cmd.Flags().Lookup(strings.ReplaceAll(field, "_", "-")) != nil
+}
+
+// printProblem writes what went wrong as a problem (RFC 9457), for programs.
+func printProblem(message string, answered *client.Error, status int) {
+	problem := map[string]any{"title": "Failed", "detail": message}
+	if status == exitUsage {
+		problem["title"] = "Wrong use"
+	}
+	if answered != nil {
+		problem["title"], problem["status"] = answered.Title, answered.Status
+		if answered.Field != "" {
+			problem["field"] = answered.Field
+		}
+	}
+	encoder := json.NewEncoder(os.Stderr)
+	encoder.SetIndent("", "  ")
+	_ = encoder.Encode(problem) // there is nobody left to tell
 }
 
 func rootCommand() *cobra.Command {
@@ -73,8 +124,15 @@ first, then the environment, then the file.`,
 	}
 	root.PersistentFlags().String("config", "", "configuration file (YAML, TOML or JSON) with options by their names")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
-	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return settle(cmd.Flags()) }
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		// A configuration file may have options of every command, and only those.
+		if err := checkConfig(cmd); err != nil {
+			return err
+		}
+		return settle(cmd.Flags())
+	}
 	root.AddCommand(serveCommand(), demoCommand(), collectionsCommand(), inspectCommand(), importCommand(), importsCommand(), exportCommand(), itemsCommand(), popupCommand(), markersCommand(), shapesCommand(), membersCommand(), nearCommand(), styleCommand(), legendCommand(), iconsCommand())
+	complete(root)
 	return root
 }
 
@@ -85,18 +143,8 @@ func settle(flags *pflag.FlagSet) error {
 	v.SetEnvPrefix("IDLEBEACON")
 	v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
 	v.AutomaticEnv()
-	file, err := flags.GetString("config")
-	if err != nil {
+	if err := readConfig(v, flags); err != nil {
 		return err
-	}
-	if file == "" {
-		file = os.Getenv("IDLEBEACON_CONFIG")
-	}
-	if file != "" {
-		v.SetConfigFile(file)
-		if err := v.ReadInConfig(); err != nil {
-			return &usageError{fmt.Errorf("reading the configuration file: %w", err)}
-		}
 	}
 	var failed error
 	flags.VisitAll(func(f *pflag.Flag) {
@@ -108,6 +156,70 @@ func settle(flags *pflag.FlagSet) error {
 		}
 	})
 	return failed
+}
+
+// readConfig reads the configuration file that the options or the environment name, if any.
+func readConfig(v *viper.Viper, flags *pflag.FlagSet) error {
+	file, err := flags.GetString("config")
+	if err != nil {
+		return err
+	}
+	if file = cmp.Or(file, os.Getenv("IDLEBEACON_CONFIG")); file == "" {
+		return nil
+	}
+	v.SetConfigFile(file)
+	if err := v.ReadInConfig(); err != nil {
+		return &usageError{fmt.Errorf("reading the configuration file: %w", err)}
+	}
+	return nil
+}
+
+// checkConfig refuses a configuration file with something that no command has as an option.
+func checkConfig(cmd *cobra.Command) error {
+	v := viper.New()
+	if err := readConfig(v, cmd.Flags()); err != nil {
+		return err
+	}
+	var known []string
+	var gather func(*cobra.Command)
+	gather = func(c *cobra.Command) {
+		c.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
+		for _, below := range c.Commands() {
+			gather(below)
+		}
+	}
+	gather(cmd.Root())
+	for _, key := range v.AllKeys() {
+		name, _, _ := strings.Cut(key, ".") // of a list of names and values
+		if slices.Contains(known, name) {
+			continue
+		}
+		nearest := slices.MinFunc(known, func(a, b string) int { return cmp.Compare(distanceOf(name, a), distanceOf(name, b)) })
+		return &usageError{fmt.Errorf("the configuration file has %q, which is no option of any command; is %q meant?", name, nearest)}
+	}
+	return nil
+}
+
+// distanceOf returns how many letters have to be changed to make one word of another
+// (V. I. Levenshtein, 1966).
+func distanceOf(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		before := row[0] // of the row above, one to the left
+		row[0] = i + 1
+		for j := range len(b) {
+			change := before
+			if a[i] != b[j] {
+				change++
+			}
+			before = row[j+1]
+			row[j+1] = min(change, before+1, row[j]+1)
+		}
+	}
+	return row[len(b)]
 }
 
 // exactly makes a wrong number of arguments a usage error.

@@ -79,7 +79,11 @@ func shapesCommand() *cobra.Command {
 			return &usageError{fmt.Errorf("--bbox: %w", err)}
 		}
 		o.Box = client.Box(box)
-		return r.on(cmd, collection, func(c *client.Client, collection string) error {
+		return r.with(func(c *client.Client) error {
+			collection, err := r.collectionWith(cmd.Context(), c, collection, func(found *api.Collection) bool { return found.Shapes > 0 })
+			if err != nil {
+				return err
+			}
 			shapes, err := c.Shapes(cmd.Context(), collection, o)
 			if err != nil {
 				return err

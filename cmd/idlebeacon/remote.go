@@ -12,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
+	"idlebeacon/api"
 	"idlebeacon/client"
 )
 
@@ -53,6 +54,11 @@ func (e *unreachable) Unwrap() error { return e.error }
 // collection returns the id that was asked for or, without one, that of the only
 // collection there is, or the only one that has places.
 func (r *remote) collection(ctx context.Context, c *client.Client, asked string) (string, error) {
+	return r.collectionWith(ctx, c, asked, func(found *api.Collection) bool { return found.Places > 0 })
+}
+
+// collectionWith is collection for the only one that has something.
+func (r *remote) collectionWith(ctx context.Context, c *client.Client, asked string, has func(*api.Collection) bool) (string, error) {
 	if asked != "" {
 		return asked, nil
 	}
@@ -60,11 +66,12 @@ func (r *remote) collection(ctx context.Context, c *client.Client, asked string)
 	if err != nil {
 		return "", r.explain(err)
 	}
-	var ids, withPlaces []string
-	for _, found := range list.Collections {
+	var ids, having []string
+	for i := range list.Collections {
+		found := &list.Collections[i]
 		ids = append(ids, found.ID)
-		if found.Places > 0 {
-			withPlaces = append(withPlaces, found.ID)
+		if has(found) {
+			having = append(having, found.ID)
 		}
 	}
 	switch {
@@ -72,8 +79,8 @@ func (r *remote) collection(ctx context.Context, c *client.Client, asked string)
 		return "", errors.New("the service has no collection yet; import a file with 'idlebeacon import FILE --into COLLECTION'")
 	case len(ids) == 1:
 		return ids[0], nil
-	case len(withPlaces) == 1:
-		return withPlaces[0], nil
+	case len(having) == 1:
+		return having[0], nil
 	}
 	return "", &usageError{fmt.Errorf("say which collection with --collection: there are %s", strings.Join(ids, ", "))}
 }

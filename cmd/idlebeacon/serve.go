@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -32,6 +33,7 @@ func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *logOpti
 	config.Version, config.Console = version, web.Console()
 	flags, log := cmd.Flags(), &logOptions{}
 	flags.StringVar(&config.Listen, "listen", defaultListen, "address to serve on; port 0 takes a free one")
+	flags.StringVar(&config.BaseURL, "base-url", "", "where clients reach the service, such as https://maps.example/beacon (default: where their requests go to)")
 	flags.StringVar(&config.Data, "data", data, "directory of the private database")
 	flags.IntVar(&config.Connections, "connections", store.DefaultConnections, fmt.Sprintf("the most connections to the database, %d or more", store.MinConnections))
 	flags.IntVar(&config.WorkMemory, "work-memory", admission.DefaultBytes>>20, "MiB of memory that sorting, searching and reading large bodies may take together")
@@ -61,7 +63,10 @@ func (o *logOptions) logger() (*slog.Logger, error) {
 
 // checkServe refuses options that make no sense.
 func checkServe(config *daemon.Config) error {
+	base, err := url.Parse(config.BaseURL)
 	switch {
+	case config.BaseURL != "" && (err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.RawQuery != ""):
+		return &usageError{fmt.Errorf("--base-url %s: want an address that begins with http:// or https://", config.BaseURL)}
 	case config.Connections < store.MinConnections:
 		return &usageError{fmt.Errorf("--connections %d: want at least %d", config.Connections, store.MinConnections)}
 	case config.WorkMemory < leastWorkMemory:

@@ -29,7 +29,7 @@ func styleCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printJSON(s.Style) // what can be set again
+			return printJSON(s.StyleDocument) // what can be set again
 		})
 	}
 	cmd.AddCommand(styleSetCommand(), styleResetCommand())
@@ -59,6 +59,9 @@ func styleSetCommand() *cobra.Command {
 				return printJSON(s)
 			}
 			fmt.Printf("Collection %s is drawn as %s says.\n", collection, args[0])
+			for _, warning := range s.Warnings {
+				fmt.Printf("  %s: %s.\n", warning.Field, warning.Reason)
+			}
 			return nil
 		})
 	}

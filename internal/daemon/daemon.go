@@ -35,6 +35,7 @@ type Config struct {
 	Data        string // directory of the private database
 	Backdrop    string // file with GeoJSON land outlines, or ""
 	Version     string
+	BaseURL     string // where clients reach the service, "" for where their requests go to
 	Console     fs.FS
 	Pictures    fs.FS         // served below /pictures/, or nil
 	AccessLog   bool          // writes a line for each request
@@ -117,6 +118,7 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	}
 	handler, err := httpapi.New(d.service, httpapi.Options{
 		Version: config.Version, Console: config.Console, Pictures: config.Pictures, Backdrop: backdrop, Log: d.log, AccessLog: config.AccessLog,
+		BaseURL: config.BaseURL,
 	})
 	if err != nil {
 		return err

@@ -12,6 +12,7 @@ import (
 
 	"idlebeacon/demo"
 	"idlebeacon/internal/core/worlds"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
@@ -36,7 +37,7 @@ func BenchmarkMarkers(b *testing.B) {
 	if err := demo.New(1).WritePlaces(&file, 200_000); err != nil {
 		b.Fatal(err)
 	}
-	if _, err := s.Import(b.Context(), "places", &file, service.ImportOptions{}); err != nil {
+	if _, err := s.Import(b.Context(), "places", &file, importing.Options{}); err != nil {
 		b.Fatal(err)
 	}
 	handler, err := New(s, Options{Version: "bench", Log: log})

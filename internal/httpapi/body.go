@@ -12,7 +12,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/wellformed"
-	"idlebeacon/internal/service"
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/tempfile"
 )
 
@@ -60,7 +60,7 @@ func unreadable(err error) error {
 	if err == nil || errors.As(err, &large) || errors.Is(err, errSlow) {
 		return err
 	}
-	return service.Invalid("body", "cannot be read: %v", err)
+	return fault.Invalid("body", "cannot be read: %v", err)
 }
 
 // decodeFeature decodes a feature. One that is large keeps a processor busy for a while.
@@ -88,7 +88,7 @@ func (h *server) readJSON(w http.ResponseWriter, r *http.Request, v any) error {
 // decodeJSON decodes a body into v. Members that v does not have are an error where strict.
 func decodeJSON(body []byte, v any, strict bool) error {
 	if err := wellformed.JSON(body); err != nil && strict { // a feature tells which member it is
-		return service.Invalid("body", "%v", err)
+		return fault.Invalid("body", "%v", err)
 	}
 	decoder := json.NewDecoder(bytes.NewReader(body))
 	if strict {
@@ -104,20 +104,20 @@ func decodeJSON(body []byte, v any, strict bool) error {
 	case errors.As(err, &field):
 		return err
 	case errors.Is(err, io.EOF):
-		return service.Invalid("body", "is empty, want JSON")
+		return fault.Invalid("body", "is empty, want JSON")
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return service.Invalid("body", "is JSON that ends in the middle")
+		return fault.Invalid("body", "is JSON that ends in the middle")
 	case errors.As(err, &syntax):
-		return service.Invalid("body", "is not valid JSON at byte %d: %v", syntax.Offset, syntax)
+		return fault.Invalid("body", "is not valid JSON at byte %d: %v", syntax.Offset, syntax)
 	case errors.As(err, &kind):
-		return service.Invalid(kind.Field, "is a %s, want a %s", kind.Value, kind.Type)
+		return fault.Invalid(kind.Field, "is a %s, want a %s", kind.Value, kind.Type)
 	case strict && strings.HasPrefix(err.Error(), "json: unknown field "):
-		return service.Invalid(strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`), "is not a member that can be set here")
+		return fault.Invalid(strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`), "is not a member that can be set here")
 	default:
-		return service.Invalid("body", "cannot be read: %v", err)
+		return fault.Invalid("body", "cannot be read: %v", err)
 	}
 	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
-		return service.Invalid("body", "has more after its JSON value")
+		return fault.Invalid("body", "has more after its JSON value")
 	}
 	return nil
 }

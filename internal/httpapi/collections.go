@@ -1,11 +1,9 @@
 package httpapi
 
 import (
-	"math"
 	"net/http"
 
 	"idlebeacon/api"
-	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/service"
 )
 
@@ -27,16 +25,17 @@ func (h *server) landingPage(w http.ResponseWriter, r *http.Request) error {
 	if q := parseQuery(r); q.err != nil {
 		return q.err
 	}
+	at := h.site(r)
 	return writeJSON(w, http.StatusOK, plainJSON, api.LandingPage{
 		Title:       "Idle Beacon",
 		Description: "Shared places, served to map clients by viewport and zoom.",
 		Version:     h.options.Version,
 		Links: []api.Link{
-			{Rel: "self", Href: "/api", Type: plainJSON, Title: "this page"},
-			{Rel: "service-desc", Href: "/api/openapi.json", Type: "application/vnd.oai.openapi+json;version=3.0", Title: "the contract of this interface"},
-			{Rel: "conformance", Href: "/api/conformance", Type: plainJSON, Title: "the standards it follows"},
-			{Rel: "data", Href: "/api/collections", Type: plainJSON, Title: "the collections"},
-			{Rel: "alternate", Href: "/", Type: "text/html", Title: "the console"},
+			at.link("self", "/api", plainJSON, "this page"),
+			at.link("service-desc", "/api/openapi.json", contractType, "the contract of this interface"),
+			at.link("conformance", "/api/conformance", plainJSON, "the standards it follows"),
+			at.link("data", "/api/collections", plainJSON, "the collections"),
+			at.link("alternate", "/", "text/html", "the console"),
 		},
 	})
 }
@@ -48,8 +47,10 @@ func (h *server) conformance(w http.ResponseWriter, _ *http.Request) error {
 	}})
 }
 
+const contractType = "application/vnd.oai.openapi+json;version=3.0"
+
 func (h *server) openAPI(w http.ResponseWriter, _ *http.Request) error {
-	writeBody(w, http.StatusOK, "application/vnd.oai.openapi+json;version=3.0", h.contract)
+	writeBody(w, http.StatusOK, contractType, h.contract)
 	return nil
 }
 
@@ -63,42 +64,14 @@ func (h *server) getBackdrop(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// boxArray writes a box in the order of bbox, rounded outwards to a centimetre.
-func boxArray(b geo.Box) [4]float64 {
-	down := func(v float64) float64 { return math.Floor(v*1e7) / 1e7 }
-	up := func(v float64) float64 { return math.Ceil(v*1e7) / 1e7 }
-	return [4]float64{down(b.West), down(b.South), up(b.East), up(b.North)}
-}
-
 func collectionPath(id string) string { return "/api/collections/" + id }
-
-func describe(c service.Collection) api.Collection {
-	out := api.Collection{
-		ID: c.ID, Title: c.Title, Description: c.Description, ItemType: "feature",
-		NameProperty: c.NameProperty, CategoryProperty: c.CategoryProperty, CreatedAt: c.CreatedAt,
-		Count: c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Change, ChangedAt: c.ChangedAt, OwnChange: c.OwnChange, Categories: []api.CategoryCount{},
-		Links: []api.Link{
-			{Rel: "self", Href: collectionPath(c.ID), Type: plainJSON},
-			{Rel: "items", Href: collectionPath(c.ID) + "/items", Type: geoJSON},
-			{Rel: "style", Href: collectionPath(c.ID) + "/style", Type: plainJSON},
-		},
-	}
-	for _, count := range c.Categories {
-		out.Categories = append(out.Categories, api.CategoryCount(count))
-	}
-	if e := c.Extent; e != nil {
-		out.Extent = &api.Extent{}
-		out.Extent.Spatial.BBox = [][4]float64{boxArray(*e)}
-	}
-	return out
-}
 
 func (h *server) listCollections(w http.ResponseWriter, r *http.Request) error {
 	if q := parseQuery(r); q.err != nil {
 		return q.err
 	}
 	list := api.Collections{
-		Links:       []api.Link{{Rel: "self", Href: "/api/collections", Type: plainJSON}},
+		Links:       []api.Link{h.site(r).link("self", "/api/collections", plainJSON, "")},
 		Collections: []api.Collection{},
 	}
 	all, err := h.service.Collections()
@@ -106,7 +79,7 @@ func (h *server) listCollections(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	for _, c := range all {
-		list.Collections = append(list.Collections, describe(c))
+		list.Collections = append(list.Collections, describeCollection(c, h.site(r)))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, list)
 }
@@ -119,7 +92,7 @@ func (h *server) getCollection(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeJSON(w, http.StatusOK, plainJSON, describe(c))
+	return writeJSON(w, http.StatusOK, plainJSON, describeCollection(c, h.site(r)))
 }
 
 func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error {
@@ -131,8 +104,8 @@ func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error 
 	if err != nil {
 		return err
 	}
-	w.Header().Set("Location", collectionPath(c.ID))
-	return writeJSON(w, http.StatusCreated, plainJSON, describe(c))
+	w.Header().Set("Location", string(h.site(r))+collectionPath(c.ID))
+	return writeJSON(w, http.StatusCreated, plainJSON, describeCollection(c, h.site(r)))
 }
 
 func (h *server) updateCollection(w http.ResponseWriter, r *http.Request) error {
@@ -144,7 +117,7 @@ func (h *server) updateCollection(w http.ResponseWriter, r *http.Request) error 
 	if err != nil {
 		return err
 	}
-	return writeJSON(w, http.StatusOK, plainJSON, describe(c))
+	return writeJSON(w, http.StatusOK, plainJSON, describeCollection(c, h.site(r)))
 }
 
 func (h *server) deleteCollection(w http.ResponseWriter, r *http.Request) error {

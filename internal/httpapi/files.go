@@ -8,13 +8,13 @@ import (
 	"strconv"
 	"strings"
 
-	"idlebeacon/api"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/service"
 )
 
 // fileNames are the parameters that say how to read a file.
-var fileNames = []string{"format", "lon_column", "lat_column", "geometry_column", "id_column", "type", "fix"}
+var fileNames = []string{"format", "lon_column", "lat_column", "geometry_column", "id_column", "type", "fix", "no_value", "encoding", "crs", "within"}
 
 // fileOptions reads how to read the file. Its media type tells the format where nothing
 // else does.
@@ -48,6 +48,24 @@ func (u *upload) fileOptions() formats.Options {
 			}
 		}
 	}
+	if u.has("no_value") {
+		o.NoValue = splitList(u.text("no_value"))
+	}
+	if o.Encoding = u.text("encoding"); o.Encoding != "" {
+		if err := formats.CheckEncoding(o.Encoding); err != nil {
+			u.fail("encoding", "%v", err)
+		}
+	} else if _, parameters, err := mime.ParseMediaType(u.mediaType); err == nil {
+		o.Encoding = parameters["charset"]
+	}
+	if u.has("crs") {
+		crs, err := geo.ParseCRS(u.text("crs"))
+		if err != nil {
+			u.fail("crs", "%v", err)
+		}
+		o.CRS = &crs
+	}
+	o.Within = u.box("within")
 	return o
 }
 
@@ -72,21 +90,6 @@ func formatOf(contentType string) formats.Format {
 	return ""
 }
 
-func describeReport(report *service.ImportReport) api.ImportReport {
-	out := api.ImportReport{
-		Import: report.Import, Rows: report.Rows, Created: report.Created, Replaced: report.Replaced, Unchanged: report.Unchanged, Rejected: report.Rejected,
-		WithoutID: report.WithoutID, Doubtful: report.Doubtful, Mended: report.Mended, Repeated: report.Repeated, Kept: report.Kept, DryRun: report.DryRun,
-		Errors: make([]api.RowError, len(report.Errors)), Doubts: make([]api.RowDoubt, len(report.Doubts)), Stopped: report.Stopped,
-	}
-	for i, e := range report.Errors {
-		out.Errors[i] = api.RowError{Row: e.Row, Line: e.Line, Reason: e.Reason, Fix: e.Fix}
-	}
-	for i, d := range report.Doubts {
-		out.Doubts[i] = api.RowDoubt{Row: d.Row, Line: d.Line, Kind: d.Kind, Fix: d.Fix, Reason: d.Reason}
-	}
-	return out
-}
-
 // inspectFile tells what is in a file.
 func (h *server) inspectFile(w http.ResponseWriter, r *http.Request) error {
 	r.Body = http.MaxBytesReader(w, r.Body, maxInspected)
@@ -104,50 +107,15 @@ func (h *server) inspectFile(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	out := api.Inspection{
-		Format: string(found.Format), NameProperty: found.NameProperty, CategoryProperty: found.CategoryProperty,
-		Options: describeOptions(&found, &options), Columns: make([]api.Column, len(found.Columns)), Report: describeReport(&found.Report), Whole: found.Whole, Style: found.Style,
-		Features: make([]api.InspectedItem, len(found.Features)),
-	}
-	for i, c := range found.Columns {
-		out.Columns[i] = api.Column{Name: c.Name, Role: string(c.Role), Type: string(c.Type), Samples: c.Samples}
-	}
-	for i := range found.Features {
-		f := &found.Features[i]
-		g := f.Geometry()
-		out.Features[i] = api.InspectedItem{Type: "Feature", ID: f.ID, Geometry: describeGeometry(&g), Properties: f.Properties.JSON()}
+	out, err := describeInspection(&found, &options)
+	if err != nil {
+		return err
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }
 
-// describeOptions tells what was recognised in a file, and what was asked for, as options
-// to read it with.
-func describeOptions(found *service.Inspection, asked *formats.Options) api.FileOptions {
-	o := api.FileOptions{Format: string(found.Format), Fixes: asked.Fix.Names()}
-	for _, c := range found.Columns {
-		switch c.Role {
-		case formats.LonRole:
-			o.LonColumn = c.Name
-		case formats.LatRole:
-			o.LatColumn = c.Name
-		case formats.GeometryRole:
-			o.GeometryColumn = c.Name
-		case formats.IDRole:
-			o.IDColumn = c.Name
-		default:
-			if !found.Format.Typed() {
-				if o.Types == nil {
-					o.Types = map[string]string{}
-				}
-				o.Types[c.Name] = string(c.Type)
-			}
-		}
-	}
-	return o
-}
-
 // maxInspected is the largest file that is looked at, in bytes.
-const maxInspected = 64 << 20
+const maxInspected = 256 << 20
 
 // exportFile writes items to a file.
 func (h *server) exportFile(w http.ResponseWriter, r *http.Request) error {
@@ -166,7 +134,6 @@ func (h *server) exportFile(w http.ResponseWriter, r *http.Request) error {
 	}
 	w.Header().Set("Content-Type", ask.Format.MediaType())
 	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s%s"`, collection, ask.Format.Extension()))
-	w.Header().Set("X-Content-Type-Options", "nosniff")
 	w.Header().Set("Trailer", "Items-Written, Items-Left-Out")
 	written, leftOut, err := export.WriteTo(r.Context(), w)
 	if err != nil {

@@ -17,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/answers"
 	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
@@ -193,10 +194,7 @@ func TestASquareIsNotMixedIntoAnOlderView(t *testing.T) {
 		t.Fatal(err)
 	}
 	ask := service.MarkersQuery{Box: worldsBox, Zoom: 12, Options: defaultGathering}
-	kept, err := newSquareCache()
-	if err != nil {
-		t.Fatal(err)
-	}
+	kept := answers.NewSquares[*service.Marker](8 << 20)
 	for i := range 20 {
 		if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(i), At: pointIn(i)}); err != nil {
 			t.Fatal(err)
@@ -213,7 +211,7 @@ func TestASquareIsNotMixedIntoAnOlderView(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, view := range []*service.Viewport{newer, older} {
-			got, matched, done := kept.append(nil, "q", view, ask.Zoom)
+			got, matched, done := kept.Append(nil, "q", view, markerForm(ask.Zoom))
 			want, err := appendMarkers(nil, view, ask.Zoom)
 			if err != nil || !done {
 				t.Fatal(err, done)

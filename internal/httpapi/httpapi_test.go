@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -120,8 +121,16 @@ func (f *fixture) call(method, path, contentType, body string) (status int, head
 	if err != nil {
 		f.t.Errorf("%s %s answers what the contract does not foresee: %v", method, path, err)
 	}
-	return response.StatusCode, response.Header, string(all)
+	return response.StatusCode, response.Header, f.settled(all)
 }
+
+// settled leaves out of an answer what depends on where and when it is given, so that
+// answers can be compared: links are paths.
+func (f *fixture) settled(answer []byte) string {
+	return timeStamps.ReplaceAllString(strings.ReplaceAll(string(answer), f.server.URL, ""), "")
+}
+
+var timeStamps = regexp.MustCompile(`"timeStamp":"[^"]*",`)
 
 // want makes a call that must answer with the given status and text.
 func (f *fixture) want(status int, text, method, path, body string) string {
@@ -221,7 +230,7 @@ func TestCallsAndTheirErrors(t *testing.T) {
 	f.want(400, `"field":"title"`, "PATCH", "/api/collections/huts", `{"title":""}`)
 	f.want(404, `no collection \"hats\"`, "PATCH", "/api/collections/hats", `{}`)
 	f.want(404, `no collection \"hats\"`, "GET", "/api/collections/hats", "")
-	f.want(400, `it takes none`, "GET", "/api/collections?x=1", "")
+	f.want(400, `it takes f"`, "GET", "/api/collections?x=1", "")
 
 	f.want(201, `"change":3`, "POST", "/api/collections/huts/items", point("a/b c?", "-22", "-38.5", `{"name":"Wren","kind":"shelter","n":1.50}`))
 	f.want(200, `"n":1.50`, "GET", "/api/collections/huts/items/a%2Fb%20c%3F", "")
@@ -241,10 +250,11 @@ func TestCallsAndTheirErrors(t *testing.T) {
 	f.want(200, `"numberMatched":2,"numberReturned":1`, "GET", "/api/collections/huts/items?limit=1", "")
 	f.want(200, `"numberMatched":0`, "GET", "/api/collections/huts/items?bbox=0,0,1,1", "")
 	f.want(400, `"field":"limit"`, "GET", "/api/collections/huts/items?limit=0", "")
-	f.want(400, `1 to 1000`, "GET", "/api/collections/huts/items?limit=1001", "")
+	f.want(200, `"numberReturned"`, "GET", "/api/collections/huts/items?limit=1001", "")
+	f.want(400, `outside 1 to`, "GET", "/api/collections/huts/items?limit=0", "")
 	f.want(400, `not a whole number`, "GET", "/api/collections/huts/items?limit=1.5", "")
 	f.want(400, `want four`, "GET", "/api/collections/huts/items?bbox=1,2,3", "")
-	f.want(400, `it takes bbox, limit, after`, "GET", "/api/collections/huts/items?lmit=1", "")
+	f.want(400, `it takes bbox, datetime, limit, after`, "GET", "/api/collections/huts/items?lmit=1", "")
 	f.want(400, `given 2 times`, "GET", "/api/collections/huts/items?limit=1&limit=2", "")
 
 	f.want(200, `"count":2,"opens_at":`, "GET", "/api/collections/huts/markers?bbox=-180,-90,180,90&zoom=3", "")

@@ -8,17 +8,9 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/icon"
-	"idlebeacon/internal/service"
 )
 
 func iconPath(name string) string { return "/api/icons/" + name }
-
-func describeIcon(i *service.Icon) api.Icon {
-	return api.Icon{
-		Name: i.Name, MediaType: i.MediaType, Width: i.Width, Height: i.Height, BuiltIn: i.BuiltIn, Removed: i.Removed,
-		Links: []api.Link{{Href: iconPath(i.Name), Rel: "icon", Type: i.MediaType}},
-	}
-}
 
 func (h *server) listIcons(w http.ResponseWriter, r *http.Request) error {
 	if q := parseQuery(r); q.err != nil {
@@ -28,9 +20,10 @@ func (h *server) listIcons(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	out := api.Icons{Icons: make([]api.Icon, len(all)), Links: []api.Link{{Href: "/api/sprite", Rel: "sprite", Type: icon.SVG, Title: "All icons as symbols of one document"}}}
+	at := h.site(r)
+	out := api.Icons{Icons: make([]api.Icon, len(all)), Links: []api.Link{at.link("sprite", "/api/sprite", icon.SVG, "All icons as symbols of one document")}}
 	for i := range all {
-		out.Icons[i] = describeIcon(&all[i])
+		out.Icons[i] = describeIcon(&all[i], at)
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }
@@ -59,7 +52,6 @@ func writePicture(w http.ResponseWriter, tag, mediaType string, data []byte) {
 // pictureHeaders keep a picture from running anything.
 func pictureHeaders(w http.ResponseWriter) {
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:")
-	w.Header().Set("X-Content-Type-Options", "nosniff")
 }
 
 func (h *server) putIcon(w http.ResponseWriter, r *http.Request) error {
@@ -75,9 +67,9 @@ func (h *server) putIcon(w http.ResponseWriter, r *http.Request) error {
 	status := http.StatusOK
 	if created {
 		status = http.StatusCreated
-		w.Header().Set("Location", iconPath(i.Name))
+		w.Header().Set("Location", string(h.site(r))+iconPath(i.Name))
 	}
-	return writeJSON(w, status, plainJSON, describeIcon(&i))
+	return writeJSON(w, status, plainJSON, describeIcon(&i, h.site(r)))
 }
 
 func (h *server) deleteIcon(w http.ResponseWriter, r *http.Request) error {

@@ -10,6 +10,7 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/service"
 )
 
@@ -17,11 +18,13 @@ import (
 // answered when the file has arrived.
 func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 	u := parseUpload(w, r, slices.Concat([]string{"dry_run", "file_name", "create"}, newCollectionNames, fileNames)...)
-	options := service.ImportOptions{File: u.fileOptions(), DryRun: u.flag("dry_run"), Name: u.text("file_name"), Size: u.size}
+	options := importing.Options{File: u.fileOptions(), DryRun: u.flag("dry_run"), Name: u.text("file_name"), Size: u.size}
 	if len(options.Name) > maxFileName {
 		u.fail("file_name", "is %d bytes long, the most is %d", len(options.Name), maxFileName)
 	}
-	options.Make = u.newCollection()
+	if toMake := u.newCollection(); toMake != nil {
+		options.Make = toMake.Named
+	}
 	if u.err != nil {
 		return u.err
 	}
@@ -31,9 +34,9 @@ func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 		if err != nil {
 			return err
 		}
-		w.Header().Set("Location", importPath(i.ID))
+		w.Header().Set("Location", string(h.site(r))+importPath(i.ID))
 		w.Header().Set("Preference-Applied", "respond-async")
-		return writeJSON(w, http.StatusAccepted, plainJSON, describeImport(&i))
+		return writeJSON(w, http.StatusAccepted, plainJSON, describeImport(&i, h.site(r)))
 	}
 	report, err := h.service.Import(r.Context(), collection, u, options)
 	if err != nil {
@@ -46,13 +49,14 @@ const maxFileName = 500 // bytes
 
 // newCollectionNames are the parameters that describe the collection that is made with
 // an import, beside create.
-var newCollectionNames = []string{"title", "description", "name_property", "category_property"}
+var newCollectionNames = []string{"title", "description", "name_property", "category_property", "time_property"}
 
 // newCollection reads what collection is to be made, or returns nil for none.
 func (q *query) newCollection() *service.NewCollection {
 	if q.flag("create") {
 		return &service.NewCollection{
 			Title: q.text("title"), Description: q.text("description"), NameProperty: q.text("name_property"), CategoryProperty: q.text("category_property"),
+			TimeProperty: q.text("time_property"),
 		}
 	}
 	for _, name := range newCollectionNames {
@@ -78,25 +82,9 @@ func prefersAsync(r *http.Request) bool {
 
 func importPath(id string) string { return "/api/imports/" + id }
 
-func describeImport(i *service.Import) api.Import {
-	out := api.Import{
-		ID: i.ID, Collection: i.Collection, FileName: i.FileName, Status: string(i.Status), Format: string(i.Format),
-		BytesRead: i.BytesRead, BytesTotal: i.BytesTotal, Rows: i.Rows, StartedAt: i.StartedAt, EndedAt: i.EndedAt, Problem: i.Problem,
-		Links: []api.Link{{Href: importPath(i.ID), Rel: "self", Type: plainJSON}},
-	}
-	if i.Report != nil {
-		report := describeReport(i.Report)
-		out.Report = &report
-		if i.Report.Kept > 0 {
-			out.Links = append(out.Links, api.Link{Href: importPath(i.ID) + "/rejected", Rel: "rejected", Type: i.Format.MediaType(), Title: "The rejected rows, to be corrected"})
-		}
-	}
-	return out
-}
-
 func (h *server) listImports(w http.ResponseWriter, r *http.Request) error {
 	q := parseQuery(r, "collection", "before", "limit")
-	collection, before, limit := q.text("collection"), q.text("before"), q.whole("limit", 20, 1, service.MaxImports)
+	collection, before, limit := q.text("collection"), q.text("before"), q.clamped("limit", 20, importing.MaxImports)
 	if q.err != nil {
 		return q.err
 	}
@@ -104,16 +92,16 @@ func (h *server) listImports(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	out := api.Imports{Imports: make([]api.Import, len(all)), Links: []api.Link{{Href: r.URL.RequestURI(), Rel: "self", Type: plainJSON}}}
+	out := api.Imports{Imports: make([]api.Import, len(all)), Links: []api.Link{{Href: h.self(r), Rel: "self", Type: plainJSON}}}
 	for i := range all {
-		out.Imports[i] = describeImport(&all[i])
+		out.Imports[i] = describeImport(&all[i], h.site(r))
 	}
 	if more {
 		next := url.Values{"before": {all[len(all)-1].ID}, "limit": {strconv.Itoa(limit)}}
 		if collection != "" {
 			next.Set("collection", collection)
 		}
-		out.Links = append(out.Links, api.Link{Href: "/api/imports?" + next.Encode(), Rel: "next", Type: plainJSON})
+		out.Links = append(out.Links, h.site(r).link("next", "/api/imports?"+next.Encode(), plainJSON, ""))
 	}
 	w.Header().Set("Cache-Control", "no-store")
 	return writeJSON(w, http.StatusOK, plainJSON, out)
@@ -128,7 +116,7 @@ func (h *server) getImport(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	w.Header().Set("Cache-Control", "no-store")
-	return writeJSON(w, http.StatusOK, plainJSON, describeImport(&i))
+	return writeJSON(w, http.StatusOK, plainJSON, describeImport(&i, h.site(r)))
 }
 
 func (h *server) dismissImport(w http.ResponseWriter, r *http.Request) error {
@@ -145,12 +133,11 @@ func (h *server) rejectedRows(w http.ResponseWriter, r *http.Request) error {
 		return q.err
 	}
 	id, begun := pathValue(r, "import"), false
-	err := h.service.WriteRejected(r.Context(), id, w, func(i service.Import) {
+	err := h.service.WriteRejected(r.Context(), id, w, func(i importing.Import) {
 		begun = true
 		format := formats.RejectedFormat(i.Format)
 		w.Header().Set("Content-Type", format.MediaType())
 		w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-rejected%s"`, i.Collection, format.Extension()))
-		w.Header().Set("X-Content-Type-Options", "nosniff")
 	})
 	if err != nil && begun {
 		h.options.Log.Warn("a file of rejected rows was cut off", "import", id, "error", err)

@@ -35,7 +35,7 @@ func TestImportsOverHTTP(t *testing.T) {
 	}
 	defer response.Body.Close()
 	var i api.Import
-	if err := json.NewDecoder(response.Body).Decode(&i); err != nil || response.StatusCode != http.StatusAccepted || response.Header.Get("Location") != "/api/imports/"+i.ID {
+	if err := json.NewDecoder(response.Body).Decode(&i); err != nil || response.StatusCode != http.StatusAccepted || response.Header.Get("Location") != f.server.URL+"/api/imports/"+i.ID {
 		t.Fatalf("%d %v %+v %v", response.StatusCode, response.Header, i, err)
 	}
 	polltest.Until(t, "the import is over", func() bool {

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"fmt"
 	"maps"
 	"math"
 	"net/http"
@@ -8,12 +9,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/feature"
-	"idlebeacon/internal/core/geometry"
 	"idlebeacon/internal/service"
-	"idlebeacon/internal/store"
 )
 
 const (
@@ -21,32 +21,16 @@ const (
 	maxItems     = 1000
 )
 
-func describeItem(s store.Stored) api.Item {
-	g := s.Geometry()
-	g = g.Cut()
-	return api.Item{Type: "Feature", ID: s.ID, Geometry: describeGeometry(&g), Properties: s.Properties.JSON(), Change: s.Change}
-}
-
-func describeGeometry(g *geometry.Geometry) api.Geometry {
-	out := api.Geometry{Type: string(g.Type)}
-	for i := range g.Members {
-		out.Geometries = append(out.Geometries, describeGeometry(&g.Members[i]))
-	}
-	if g.Type != geometry.Collection {
-		out.Coordinates = g.AppendCoordinates(nil)
-	}
-	return out
-}
-
 func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"bbox", "limit", "after", "sortby", "offset"}, selectionNames)...)
+	q := parseQuery(r, slices.Concat([]string{"bbox", "datetime", "limit", "after", "sortby", "offset"}, selectionNames)...)
 	ask := service.ItemsQuery{
 		Box:       q.box("bbox"),
 		Selection: q.selection(),
+		During:    q.interval("datetime"),
 		After:     q.text("after"),
 		Sort:      q.sort(),
 		Offset:    q.whole("offset", 0, 0, math.MaxInt32),
-		Limit:     q.whole("limit", defaultItems, 1, maxItems),
+		Limit:     q.clamped("limit", defaultItems, maxItems),
 	}
 	if ask.Sort != nil && q.has("after") {
 		q.fail("after", "is for listings in the order of ids; with sortby or offset, pass over items with offset")
@@ -62,7 +46,7 @@ func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
 	if ask.Sort != nil {
 		next = url.Values{"offset": {strconv.Itoa(ask.Offset + len(page.Items))}}
 	}
-	return writeItems(w, r, page, ask.Limit, next)
+	return h.writeItems(w, r, page, ask.Limit, next)
 }
 
 func lastID(page service.ItemsPage) string {
@@ -102,11 +86,15 @@ func (q *query) sort() *service.Sort {
 
 // writeItems writes a page of a listing, with a link to the next, which differs in
 // some parameters.
-func writeItems(w http.ResponseWriter, r *http.Request, page service.ItemsPage, limit int, further url.Values) error {
+func (h *server) writeItems(w http.ResponseWriter, r *http.Request, page service.ItemsPage, limit int, further url.Values) error {
 	out := api.Items{
 		Type: "FeatureCollection", Features: make([]api.Item, len(page.Items)),
 		NumberMatched: page.Matched, NumberReturned: len(page.Items),
-		Links: []api.Link{{Rel: "self", Href: r.URL.RequestURI(), Type: geoJSON}},
+		TimeStamp: time.Now().UTC().Truncate(time.Second),
+		Links: []api.Link{
+			{Rel: "self", Href: h.self(r), Type: geoJSON},
+			h.site(r).link("collection", collectionPath(pathValue(r, "collection")), plainJSON, "the collection they are of"),
+		},
 	}
 	for i, item := range page.Items {
 		out.Features[i] = describeItem(item)
@@ -115,7 +103,7 @@ func writeItems(w http.ResponseWriter, r *http.Request, page service.ItemsPage, 
 		next := r.URL.Query() // what was asked, from where this page ends
 		next.Set("limit", strconv.Itoa(limit))
 		maps.Copy(next, further)
-		out.Links = append(out.Links, api.Link{Rel: "next", Href: r.URL.EscapedPath() + "?" + next.Encode(), Type: geoJSON})
+		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), geoJSON, ""))
 	}
 	return writeJSON(w, http.StatusOK, geoJSON, out)
 }
@@ -132,7 +120,13 @@ func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
 		return nil
 	}
 	w.Header().Set("Cache-Control", "no-cache")
-	return h.writeItem(w, http.StatusOK, describeItem(item))
+	out := describeItem(item)
+	at := h.site(r)
+	out.Links = []api.Link{
+		{Rel: "self", Href: h.self(r), Type: geoJSON},
+		at.link("collection", collectionPath(pathValue(r, "collection")), plainJSON, "the collection it is of"),
+	}
+	return h.writeItem(w, http.StatusOK, out)
 }
 
 func (h *server) writeItem(w http.ResponseWriter, status int, item api.Item) error {
@@ -157,9 +151,17 @@ func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
 	}
 	out := describeItem(item)
 	if doubt != nil {
-		out.Warnings = []api.Warning{{Kind: doubt.Kind, Reason: doubt.Reason}}
+		out.Warnings = append(out.Warnings, api.Warning{Kind: doubt.Kind, Reason: doubt.Reason})
 	}
-	w.Header().Set("Location", collectionPath(collection)+"/items/"+url.PathEscape(item.ID))
+	for _, member := range feature.ForeignMembers(body) {
+		if member == "change" || member == "warnings" { // of an item as the service gave it
+			continue
+		}
+		out.Warnings = append(out.Warnings, api.Warning{
+			Kind: "left_out", Reason: fmt.Sprintf("the member %q has no place in an item and was left out; put it into properties", member),
+		})
+	}
+	w.Header().Set("Location", string(h.site(r))+collectionPath(collection)+"/items/"+url.PathEscape(item.ID))
 	return h.writeItem(w, http.StatusCreated, out)
 }
 
@@ -187,5 +189,9 @@ func (h *server) getPopup(w http.ResponseWriter, r *http.Request) error {
 	}
 	w.Header().Set("ETag", tag)
 	w.Header().Set("Cache-Control", "no-cache")
-	return writeJSON(w, http.StatusOK, plainJSON, api.Popup{ID: p.ID, Popup: p.Popup, Change: p.Change})
+	out, err := describePopup(&p)
+	if err != nil {
+		return err
+	}
+	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

@@ -5,6 +5,8 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
+	"strings"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/geo"
@@ -45,21 +47,17 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	setAsOf(w, view.AsOf())
-	answer, err := h.views.answer(h.options.Version, r.URL.Query(), view, ask.Zoom)
+	parameters := r.URL.Query()
+	about := strings.Join([]string{"markers", h.options.Version, view.Identity, strconv.FormatInt(view.Collection, 10), strconv.FormatUint(view.Looks, 10)}, "/")
+	answer, err := h.answers.Answer(r.Context(), about, parameters.Encode(), view.Change, func() ([]byte, error) {
+		parameters.Del("bbox")
+		parameters.Del("zoom")
+		return h.appendView(nil, tagOf(about, parameters.Encode()), view, ask.Zoom)
+	})
 	if err != nil {
 		return err
 	}
-	if notModified(w, r, answer.tag) {
-		return nil
-	}
-	body, err := answer.body()
-	if err != nil {
-		return err
-	}
-	w.Header().Set("ETag", answer.tag)
-	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
-	writeBody(w, http.StatusOK, geoJSON, body)
-	return nil
+	return writeAnswer(w, r, answer)
 }
 
 func (h *server) members(w http.ResponseWriter, r *http.Request) error {
@@ -67,7 +65,7 @@ func (h *server) members(w http.ResponseWriter, r *http.Request) error {
 	ask := service.MembersQuery{
 		At:   geo.Point{Lat: q.number("lat", math.NaN(), -90, 90), Lon: q.number("lon", math.NaN(), -180, 180)},
 		Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Selection: q.selection(), Options: q.gathering(),
-		After: q.text("after"), Limit: q.whole("limit", defaultItems, 1, maxItems),
+		After: q.text("after"), Limit: q.clamped("limit", defaultItems, maxItems),
 	}
 	if q.err != nil {
 		return q.err
@@ -76,7 +74,7 @@ func (h *server) members(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeItems(w, r, page, ask.Limit, url.Values{"after": {lastID(page)}})
+	return h.writeItems(w, r, page, ask.Limit, url.Values{"after": {lastID(page)}})
 }
 
 func (h *server) near(w http.ResponseWriter, r *http.Request) error {
@@ -92,17 +90,7 @@ func (h *server) near(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	out := api.Neighbours{Type: "FeatureCollection", Features: make([]api.Neighbour, len(found))}
-	for i, n := range found {
-		out.Features[i] = api.Neighbour{
-			Type: "Feature", ID: n.ID, Geometry: api.Point{Type: "Point", Coordinates: []float64{n.At.Lon, n.At.Lat}},
-			Properties: api.NeighbourProperties{
-				Name: n.Name, Category: n.Category,
-				Distance: math.Round(n.Metres*1000) / 1000, Bearing: math.Mod(math.Round(n.Bearing*100)/100, 360),
-			},
-		}
-	}
-	return writeJSON(w, http.StatusOK, geoJSON, out)
+	return writeJSON(w, http.StatusOK, geoJSON, describeNeighbours(found))
 }
 
 func (h *server) categories(w http.ResponseWriter, r *http.Request) error {

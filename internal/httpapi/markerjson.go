@@ -4,6 +4,7 @@ import (
 	"math"
 	"strconv"
 
+	"idlebeacon/internal/answers"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/style"
@@ -13,6 +14,33 @@ import (
 // The answers with markers are what clients ask for most, so they are written by
 // hand, without the steps between that encoding/json takes. Their form is that of
 // api.Markers.
+
+// appendView appends the answer for a viewport at a zoom to dst. The question is a tag of
+// what is asked, but for the box and the zoom.
+func (h *server) appendView(dst []byte, question string, view *service.Viewport, zoom float64) ([]byte, error) {
+	dst = append(dst, `{"type":"FeatureCollection","features":[`...)
+	body, matched, done := h.squares.Append(dst, question, view, markerForm(zoom))
+	if !done {
+		var err error
+		if body, err = appendMarkers(dst, view, zoom); err != nil {
+			return nil, err
+		}
+		matched = view.Matched()
+	}
+	body = append(body, `],"matched":`...)
+	body = strconv.AppendInt(body, int64(matched), 10)
+	return append(body, '}'), nil
+}
+
+// markerForm returns how markers are written at a zoom.
+func markerForm(zoom float64) answers.Form[*service.Marker] {
+	j := newMarkerWriter(nil, zoom)
+	return answers.Form[*service.Marker]{Between: ",", Append: func(dst []byte, m *service.Marker) []byte {
+		j.b = dst
+		j.marker(m)
+		return j.b
+	}}
+}
 
 // appendMarkers appends the markers of a viewport at a zoom to dst, with a comma between
 // them.

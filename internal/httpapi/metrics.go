@@ -22,7 +22,7 @@ type metrics struct {
 
 const metricsPrefix = "idlebeacon_"
 
-func newMetrics(s *service.Service, views *viewCache) *metrics {
+func newMetrics(h *server) *metrics {
 	registry := prometheus.NewRegistry()
 	m := &metrics{
 		handler: promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true}),
@@ -34,7 +34,7 @@ func newMetrics(s *service.Service, views *viewCache) *metrics {
 			Buckets: []float64{.0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 30, 60},
 		}, []string{"route"}),
 	}
-	registry.MustRegister(m.requests, m.took, newServiceCollector(s, views),
+	registry.MustRegister(m.requests, m.took, newServiceCollector(h),
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -59,16 +59,15 @@ func (h *server) serveMetrics(w http.ResponseWriter, r *http.Request) {
 
 // A serviceCollector asks the service how it is whenever somebody wants to know.
 type serviceCollector struct {
-	service *service.Service
-	views   *viewCache
-	gauges  []serviceGauge
+	server *server
+	gauges []serviceGauge
 }
 
 // A serviceGauge is one number of the service.
 type serviceGauge struct {
 	description *prometheus.Desc
 	kind        prometheus.ValueType
-	value       func(*service.Stats, *viewCache) (value float64, known bool)
+	value       func(*service.Stats) (value float64, known bool)
 }
 
 // numbers are what a service tells of itself.
@@ -136,21 +135,28 @@ func truth(is bool) float64 {
 	return 0
 }
 
-func newServiceCollector(s *service.Service, views *viewCache) *serviceCollector {
-	c := &serviceCollector{service: s, views: views}
-	add := func(kind prometheus.ValueType, name, help string, value func(*service.Stats, *viewCache) (float64, bool)) {
+func newServiceCollector(h *server) *serviceCollector {
+	c := &serviceCollector{server: h}
+	add := func(kind prometheus.ValueType, name, help string, value func(*service.Stats) (float64, bool)) {
 		description := prometheus.NewDesc(metricsPrefix+name, help, nil, nil)
 		c.gauges = append(c.gauges, serviceGauge{description, kind, value})
 	}
 	for _, n := range numbers {
-		add(n.kind, n.name, n.help, func(s *service.Stats, _ *viewCache) (float64, bool) { return n.value(s), true })
+		add(n.kind, n.name, n.help, func(s *service.Stats) (float64, bool) { return n.value(s), true })
 	}
 	add(gauge, "disk_free_bytes", "Room on the disk of the private database.",
-		func(s *service.Stats, _ *viewCache) (float64, bool) { return float64(s.RoomFree), s.RoomKnown })
-	add(gauge, "kept_answers", "Answers with markers that are kept.",
-		func(_ *service.Stats, v *viewCache) (float64, bool) { return float64(v.kept.Len()), true })
-	add(gauge, "kept_squares", "Squares of the map that are kept.",
-		func(_ *service.Stats, v *viewCache) (float64, bool) { return float64(v.squares.kept.Len()), true })
+		func(s *service.Stats) (float64, bool) { return float64(s.RoomFree), s.RoomKnown })
+	for _, k := range []struct {
+		name, help string
+		value      func() float64
+	}{
+		{"kept_answers", "Answers about the map that are kept.", func() float64 { return float64(h.answers.Len()) }},
+		{"kept_answer_bytes", "Memory of the answers about the map that are kept.", func() float64 { return float64(h.answers.Bytes()) }},
+		{"kept_squares", "Squares of the map that are kept.", func() float64 { return float64(h.squares.Len()) }},
+		{"kept_square_bytes", "Memory of the squares of the map that are kept.", func() float64 { return float64(h.squares.Bytes()) }},
+	} {
+		add(gauge, k.name, k.help, func(*service.Stats) (float64, bool) { return k.value(), true })
+	}
 	return c
 }
 
@@ -163,9 +169,9 @@ func (c *serviceCollector) Describe(to chan<- *prometheus.Desc) {
 
 // Collect implements prometheus.Collector.
 func (c *serviceCollector) Collect(to chan<- prometheus.Metric) {
-	stats := c.service.Stats()
+	stats := c.server.service.Stats()
 	for _, g := range c.gauges {
-		if value, known := g.value(&stats, c.views); known {
+		if value, known := g.value(&stats); known {
 			to <- prometheus.MustNewConstMetric(g.description, g.kind, value)
 		}
 	}

@@ -12,7 +12,8 @@ import (
 	"idlebeacon/api"
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/feature"
-	"idlebeacon/internal/service"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/store"
 )
 
@@ -46,15 +47,15 @@ func writeProblem(w http.ResponseWriter, status int, field, detail string) {
 // fail answers a request with what went wrong.
 func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var (
-		invalid  *service.InvalidError
+		invalid  *fault.InvalidError
 		member   *feature.FieldError
-		missing  *service.NotFoundError
-		conflict *service.ConflictError
-		changed  *service.ChangedError
+		missing  *fault.NotFoundError
+		conflict *fault.ConflictError
+		changed  *fault.ChangedError
 		tooLarge *http.MaxBytesError
 		busy     *admission.BusyError
-		away     *service.UnavailableError
-		full     *service.FullError
+		away     *fault.UnavailableError
+		full     *fault.FullError
 	)
 	switch {
 	case errors.As(err, &invalid):
@@ -73,12 +74,12 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		writeProblem(w, http.StatusPreconditionFailed, "", changed.Error())
 	case errors.As(err, &tooLarge):
 		writeProblem(w, http.StatusRequestEntityTooLarge, "", "the body is too large: the most is "+byteCount(tooLarge.Limit))
-	case errors.Is(err, service.ErrDismissed):
+	case errors.Is(err, importing.ErrDismissed):
 		writeProblem(w, http.StatusConflict, "", err.Error())
-	case errors.Is(err, service.ErrBusy):
+	case errors.Is(err, importing.ErrBusy):
 		w.Header().Set("Retry-After", "30")
 		writeProblem(w, http.StatusTooManyRequests, "", err.Error()+"; wait until one of them is over, or dismiss one")
-	case errors.Is(err, service.ErrClosing):
+	case errors.Is(err, fault.ErrClosing):
 		unavailable(w, retryAfter, "the service is stopping; nothing was changed, try again in a while")
 	case errors.Is(err, errSlow):
 		writeProblem(w, http.StatusRequestTimeout, "", "the body did not arrive in time; send it again, without long pauses")
@@ -127,7 +128,7 @@ func (h *server) failInDatabase(w http.ResponseWriter, r *http.Request, err erro
 		unavailable(w, retryAfter, "the database cannot be reached, or is busy for too long; nothing was changed, try again in a while")
 	case store.Full:
 		h.trouble(r, err)
-		writeProblem(w, http.StatusInsufficientStorage, "", (&service.FullError{Where: "the database, or with temporary files,"}).Error())
+		writeProblem(w, http.StatusInsufficientStorage, "", (&fault.FullError{Where: "the database, or with temporary files,"}).Error())
 	case store.Refused:
 		writeProblem(w, http.StatusBadRequest, "", "the database does not take this: "+err.Error())
 	default:

@@ -16,7 +16,7 @@ import (
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/wellformed"
-	"idlebeacon/internal/service"
+	"idlebeacon/internal/fault"
 )
 
 // A query reads the parameters of a request and keeps the first thing that is
@@ -30,6 +30,9 @@ type query struct {
 // parseQuery reads the parameters, of which only the named ones are allowed: a
 // misspelt one should not be passed over in silence.
 func parseQuery(r *http.Request, names ...string) *query {
+	if r.Method == http.MethodGet || r.Method == http.MethodHead {
+		names = slices.Concat(names, []string{"f"})
+	}
 	q := &query{request: r}
 	values, err := url.ParseQuery(r.URL.RawQuery)
 	if err != nil {
@@ -53,12 +56,15 @@ func parseQuery(r *http.Request, names ...string) *query {
 		}
 	}
 	q.values = values
+	if f := values.Get("f"); f != "" && f != "json" && f != "geojson" && slices.Contains(names, "f") {
+		q.fail("f", "%q is not known: answers are JSON, so want json", f)
+	}
 	return q
 }
 
 func (q *query) fail(field, format string, args ...any) {
 	if q.err == nil {
-		q.err = service.Invalid(field, format, args...)
+		q.err = fault.Invalid(field, format, args...)
 	}
 }
 
@@ -91,6 +97,12 @@ func (q *query) whole(name string, fallback, least, most int) int {
 		q.fail(name, "%v is not a whole number", v)
 	}
 	return int(v)
+}
+
+// clamped reads a whole number of at least 1. More than most is taken for most, as OGC API -
+// Features has it for the parameter limit.
+func (q *query) clamped(name string, fallback, most int) int {
+	return min(most, q.whole(name, fallback, 1, math.MaxInt32))
 }
 
 func (q *query) flag(name string) bool {

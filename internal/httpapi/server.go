@@ -21,6 +21,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/answers"
 	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/service"
 )
@@ -33,6 +34,9 @@ type Options struct {
 	Backdrop  []byte // GeoJSON land outlines drawn below the markers, or nil
 	Log       *slog.Logger
 	AccessLog bool // writes a line for each request
+	// BaseURL is where clients reach the service, "" for where their requests go to. Links
+	// begin with it.
+	BaseURL string
 	// Patience is how long a client may send or read nothing; 0 for half a minute.
 	Patience time.Duration
 }
@@ -42,11 +46,18 @@ type server struct {
 	options  Options
 	contract []byte // the contract as JSON
 	backdrop []byte
-	tag      string // the ETag of backdrop
-	views    *viewCache
-	tags     *tagCache // of what is drawn
+	tag      string                            // the ETag of backdrop
+	answers  *answers.Cache                    // of what is drawn
+	squares  *answers.Squares[*service.Marker] // that they are put together from
 	metrics  *metrics
+	routes   chi.Router
 }
+
+// How many bytes of answers and of squares of the map are kept.
+const (
+	keptAnswers = 64 << 20
+	keptSquares = 96 << 20
+)
 
 // New returns the handler of all routes.
 func New(s *service.Service, options Options) (http.Handler, error) {
@@ -63,13 +74,12 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 		h.backdrop = []byte(`{"type":"FeatureCollection","features":[]}`)
 	}
 	h.tag = tagOf(string(h.backdrop))
-	if h.tags, err = newTagCache(); err != nil {
+	if h.answers, err = answers.New(keptAnswers); err != nil {
 		return nil, err
 	}
-	if h.views, err = newViewCache(h.tags); err != nil {
-		return nil, err
-	}
-	h.metrics = newMetrics(s, h.views)
+	h.squares = answers.NewSquares[*service.Marker](keptSquares)
+	h.metrics = newMetrics(h)
+	h.routes = h.Routes()
 
 	compress, err := gzhttp.NewWrapper(gzhttp.MinSize(512), gzhttp.SuffixETag(compressedSuffix)) // gzip and zstd
 	if err != nil {
@@ -79,60 +89,63 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 	sameOrigin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusForbidden, "", "a page of another site may not change data here")
 	}))
-	return chi.Chain(h.logged, paced(cmp.Or(options.Patience, usualPatience)), h.recovered, loopbackHosts, wellFormed, sameOrigin.Handler, func(next http.Handler) http.Handler { return compress(next) }).
-		Handler(h.Routes()), nil
+	return chi.Chain(h.logged, paced(cmp.Or(options.Patience, usualPatience)), h.recovered, careful, loopbackHosts, wellFormed, sameOrigin.Handler, unpacked, func(next http.Handler) http.Handler { return compress(next) }).
+		Handler(h.routes), nil
 }
 
 // Routes returns the routes alone.
 func (h *server) Routes() chi.Router {
 	r := chi.NewRouter()
-	r.Use(middleware.GetHead)
+	router := r
+	r.Use(options(r), middleware.GetHead)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusNotFound, "", "there is nothing at "+r.URL.Path+"; /api lists what there is")
 	})
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, http.StatusMethodNotAllowed, "", r.Method+" is not possible on "+r.URL.Path)
+		allow := allowed(router, r.URL.EscapedPath())
+		w.Header().Set("Allow", allow)
+		writeProblem(w, http.StatusMethodNotAllowed, "", r.Method+" is not possible on "+r.URL.Path+", only "+allow)
 	})
-	r.Get("/healthz", h.handle(h.health))
-	r.Get("/readyz", h.handle(h.ready))
+	r.Get("/healthz", h.bare(h.health))
+	r.Get("/readyz", h.bare(h.ready))
 	r.Get("/metrics", h.serveMetrics)
 	r.Get("/api", h.handle(h.landingPage))
-	r.Get("/api/conformance", h.handle(h.conformance))
-	r.Get("/api/openapi.json", h.handle(h.openAPI))
-	r.Get("/api/backdrop", h.handle(h.getBackdrop))
+	r.Get("/api/conformance", h.bare(h.conformance))
+	r.Get("/api/openapi.json", h.bare(h.openAPI))
+	r.Get("/api/backdrop", h.bare(h.getBackdrop))
 	r.Post("/api/inspect", h.stream(h.inspectFile))
 	r.Get("/api/icons", h.handle(h.listIcons))
-	r.Get("/api/icons/{icon}", h.handle(h.getIcon))
-	r.Put("/api/icons/{icon}", h.stream(h.putIcon))
-	r.Delete("/api/icons/{icon}", h.handle(h.deleteIcon))
+	r.Get("/api/icons/{icon}", h.bare(h.getIcon))
+	r.Put("/api/icons/{icon}", h.stream(h.alone(h.putIcon)))
+	r.Delete("/api/icons/{icon}", h.bare(h.deleteIcon))
 	r.Get("/api/sprite", h.handle(h.sprite))
 	r.Get("/api/imports", h.handle(h.listImports))
 	r.Get("/api/imports/{import}", h.handle(h.getImport))
-	r.Delete("/api/imports/{import}", h.handle(h.dismissImport))
+	r.Delete("/api/imports/{import}", h.bare(h.dismissImport))
 	r.Get("/api/imports/{import}/rejected", h.stream(h.rejectedRows))
 	r.Get("/api/collections", h.handle(h.listCollections))
-	r.Post("/api/collections", h.handle(h.createCollection))
-	r.Route("/api/collections/{collection}", func(r chi.Router) {
-		r.Get("/", h.handle(h.getCollection))
-		r.Patch("/", h.handle(h.updateCollection))
-		r.Delete("/", h.handle(h.deleteCollection))
-		r.Get("/items", h.handle(h.listItems))
-		r.Post("/items", h.stream(h.createItem))
-		r.Get("/items/{item}", h.handle(h.getItem))
-		r.Get("/items/{item}/popup", h.handle(h.getPopup))
-		r.Delete("/items/{item}", h.handle(h.deleteItem))
-		r.Get("/markers", h.handle(h.markers))
-		r.Get("/members", h.handle(h.members))
-		r.Get("/shapes", h.handle(h.shapes))
-		r.Get("/categories", h.handle(h.categories))
-		r.Get("/style", h.handle(h.getStyle))
-		r.Put("/style", h.stream(h.putStyle))
-		r.Delete("/style", h.handle(h.deleteStyle))
-		r.Get("/legend", h.handle(h.legend))
-		r.Get("/near", h.handle(h.near))
-		r.Post("/import", h.stream(h.importFile))
-		r.Get("/export", h.stream(h.exportFile))
-	})
+	r.Post("/api/collections", h.bare(h.createCollection))
+	// Each by its whole path: what a path allows is then known of it.
+	const one = "/api/collections/{collection}"
+	r.Get(one, h.handle(h.getCollection))
+	r.Patch(one, h.bare(h.updateCollection))
+	r.Delete(one, h.bare(h.deleteCollection))
+	r.Get(one+"/items", h.handle(h.listItems))
+	r.Post(one+"/items", h.stream(h.alone(h.createItem)))
+	r.Get(one+"/items/{item}", h.handle(h.getItem))
+	r.Get(one+"/items/{item}/popup", h.handle(h.getPopup))
+	r.Delete(one+"/items/{item}", h.bare(h.deleteItem))
+	r.Get(one+"/markers", h.handle(h.markers))
+	r.Get(one+"/members", h.handle(h.members))
+	r.Get(one+"/shapes", h.handle(h.shapes))
+	r.Get(one+"/categories", h.handle(h.categories))
+	r.Get(one+"/style", h.handle(h.getStyle))
+	r.Put(one+"/style", h.stream(h.alone(h.putStyle)))
+	r.Delete(one+"/style", h.bare(h.deleteStyle))
+	r.Get(one+"/legend", h.handle(h.legend))
+	r.Get(one+"/near", h.handle(h.near))
+	r.Post(one+"/import", h.stream(h.importFile))
+	r.Get(one+"/export", h.stream(h.exportFile))
 	if h.options.Console != nil {
 		r.Get("/", h.console)
 		r.Get("/data", h.console)
@@ -147,9 +160,19 @@ func (h *server) Routes() chi.Router {
 
 // picture serves a picture. An SVG picture may not run anything.
 func (h *server) picture(w http.ResponseWriter, r *http.Request) {
+	name := chi.URLParam(r, "picture")
+	if !isFile(h.options.Pictures, name) {
+		writeProblem(w, http.StatusNotFound, "", "there is no picture "+name)
+		return
+	}
 	w.Header().Set("Cache-Control", "public, max-age=3600")
 	pictureHeaders(w)
-	http.ServeFileFS(w, r, h.options.Pictures, chi.URLParam(r, "picture"))
+	http.ServeFileFS(w, r, h.options.Pictures, name)
+}
+
+func isFile(files fs.FS, name string) bool {
+	info, err := fs.Stat(files, name)
+	return err == nil && info.Mode().IsRegular()
 }
 
 // A handler answers a request or returns what is wrong.
@@ -189,6 +212,7 @@ func (h *server) logged(next http.Handler) http.Handler {
 		started := time.Now()
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		route := chi.NewRouteContext() // is filled in by the router
+		route.Routes = h.routes
 		defer func() {
 			status, took := ww.Status(), time.Since(started)
 			problem := recover()
@@ -260,22 +284,41 @@ func IsLoopback(host string) bool {
 	return ip != nil && ip.IsLoopback()
 }
 
+// consolePolicy lets the console's pages load nothing but what the service has and pictures,
+// and nobody show them in a frame.
+const consolePolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' https: data: blob:; " +
+	"font-src 'self' data:; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; object-src 'none'"
+
 // console serves the files of the web console.
 func (h *server) console(w http.ResponseWriter, r *http.Request) {
-	if strings.HasPrefix(r.URL.Path, "/assets/") {
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if !strings.Contains(name, "/") && !strings.Contains(name, ".") { // a page of the console, which finds out by itself which
+		name = "index.html"
+	}
+	if !isFile(h.options.Console, name) {
+		detail := "there is nothing at " + r.URL.Path
+		if name == "index.html" {
+			detail = "this build of the service has no console: it was compiled without the web part; use 'make build'"
+		}
+		writeProblem(w, http.StatusNotFound, "", detail)
+		return
+	}
+	if strings.HasPrefix(name, "assets/") {
 		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // their names change with their content
 	} else {
 		w.Header().Set("Cache-Control", "no-cache")
 	}
-	w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' https: data: blob:; font-src 'self' data:")
-	w.Header().Set("X-Content-Type-Options", "nosniff")
-	name := strings.TrimPrefix(r.URL.Path, "/")
-	if !strings.Contains(name, ".") { // a page of the console, which finds out by itself which
-		name = "index.html"
-		if _, err := fs.Stat(h.options.Console, "index.html"); err != nil {
-			http.Error(w, "This build of the service has no console: it was compiled without the web part. Use 'make build'.", http.StatusNotFound)
-			return
-		}
-	}
+	w.Header().Set("Content-Security-Policy", consolePolicy)
+	w.Header().Set("X-Frame-Options", "DENY")
 	http.ServeFileFS(w, r, h.options.Console, name)
+}
+
+// careful sets what every answer has: browsers take it for what it says it is, and tell
+// nobody where their users came from.
+func careful(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header().Set("Referrer-Policy", "no-referrer")
+		next.ServeHTTP(w, r)
+	})
 }

@@ -31,25 +31,19 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	setAsOf(w, view.Change)
-	about := strings.Join([]string{"shapes", h.options.Version, view.Identity, strconv.FormatInt(view.Collection, 10), strconv.FormatUint(view.Looks, 10), r.URL.Query().Encode()}, "/")
-	if tag, known := h.tags.get(about, view.Change); known && notModified(w, r, tag) {
-		return nil
-	}
-	drawn, leftOut, release, err := view.Drawn(r.Context())
+	about := strings.Join([]string{"shapes", h.options.Version, view.Identity, strconv.FormatInt(view.Collection, 10), strconv.FormatUint(view.Looks, 10)}, "/")
+	answer, err := h.answers.Answer(r.Context(), about, r.URL.Query().Encode(), view.Change, func() ([]byte, error) {
+		drawn, leftOut, release, err := view.Drawn(r.Context())
+		if err != nil {
+			return nil, err
+		}
+		defer release()
+		return appendShapes(nil, view, drawn, leftOut, ask.Zoom), nil
+	})
 	if err != nil {
 		return err
 	}
-	body := appendShapes(nil, view, drawn, leftOut, ask.Zoom)
-	release()
-	tag := contentTag(about, body)
-	h.tags.add(about, view.Change, tag)
-	if notModified(w, r, tag) {
-		return nil
-	}
-	w.Header().Set("ETag", tag)
-	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
-	writeBody(w, http.StatusOK, geoJSON, body)
-	return nil
+	return writeAnswer(w, r, answer)
 }
 
 // appendShapes writes the answer for a viewport at a zoom.

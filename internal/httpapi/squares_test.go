@@ -9,9 +9,11 @@ import (
 	"strings"
 	"testing"
 
+	"idlebeacon/internal/answers"
 	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/worlds"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
@@ -62,16 +64,13 @@ func TestAnswersFromSquares(t *testing.T) {
 			p := world(r)
 			fmt.Fprintf(&file, "%d,Place %d,%c,%v,%v\n", i, i, 'a'+i%5, p.Lat, p.Lon)
 		}
-		if _, err := s.Import(t.Context(), id, strings.NewReader(file.String()), service.ImportOptions{Make: &service.NewCollection{}}); err != nil {
+		if _, err := s.Import(t.Context(), id, strings.NewReader(file.String()), importing.Options{Make: service.NewCollection{}.Named}); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := s.SetStyle(t.Context(), id, []byte(`{"rules":[{"when":"category = 'b'","colour":"#010203"}]}`), nil); err != nil {
 			t.Fatal(err)
 		}
-		kept, err := newSquareCache()
-		if err != nil {
-			t.Fatal(err)
-		}
+		kept := answers.NewSquares[*service.Marker](8 << 20)
 		put := 0
 		for i := range 400 {
 			if i%4 == 3 {
@@ -99,7 +98,7 @@ func TestAnswersFromSquares(t *testing.T) {
 				t.Fatal(err)
 			}
 			question := fmt.Sprint(view.Collection, view.Looks, ask.Selection.Categories, ask.Options)
-			got, matched, done := kept.append(nil, question, view, zoom)
+			got, matched, done := kept.Append(nil, question, view, markerForm(zoom))
 			if !done {
 				continue
 			}
@@ -115,11 +114,8 @@ func TestAnswersFromSquares(t *testing.T) {
 				t.Fatalf("%s, zoom %v, %s: %d places, %d by itself", name, zoom, ask.Box, matched, view.Matched())
 			}
 			// Whatever is kept, the bytes are the same.
-			empty, err := newSquareCache()
-			if err != nil {
-				t.Fatal(err)
-			}
-			if again, _, _ := empty.append(nil, question, view, zoom); string(again) != string(got) {
+			empty := answers.NewSquares[*service.Marker](8 << 20)
+			if again, _, _ := empty.Append(nil, question, view, markerForm(zoom)); string(again) != string(got) {
 				t.Fatalf("%s, zoom %v, %s: with nothing kept\n%s\nand before\n%s", name, zoom, ask.Box, again, got)
 			}
 		}

@@ -8,13 +8,18 @@ import (
 	"idlebeacon/api"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/core/wellformed"
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/service"
 )
 
 func (h *server) writeStyle(w http.ResponseWriter, s service.Style) error {
 	w.Header().Set("ETag", h.styleTag(s))
 	w.Header().Set("Cache-Control", "no-cache")
-	return writeJSON(w, http.StatusOK, plainJSON, api.Style{Style: s.Style, Proposed: s.Proposed})
+	out, err := describeStyle(&s)
+	if err != nil {
+		return err
+	}
+	return writeJSON(w, http.StatusOK, plainJSON, out)
 }
 
 func (h *server) getStyle(w http.ResponseWriter, r *http.Request) error {
@@ -47,7 +52,7 @@ func (h *server) putStyle(w http.ResponseWriter, r *http.Request) error {
 	}
 	defer release()
 	if err := wellformed.JSON(raw); err != nil {
-		return service.Invalid("body", "%v", err)
+		return fault.Invalid("body", "%v", err)
 	}
 	s, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), raw, h.ifMatch(r))
 	if err != nil {
@@ -73,5 +78,9 @@ func (h *server) legend(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeJSON(w, http.StatusOK, plainJSON, l)
+	out, err := mirrored[api.Legend](l)
+	if err != nil {
+		return err
+	}
+	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

@@ -9,6 +9,7 @@ import (
 	"idlebeacon/demo"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/store"
 )
@@ -29,7 +30,7 @@ func BenchmarkImport(b *testing.B) {
 		if _, err := s.CreateCollection(b.Context(), NewCollection{ID: id, NameProperty: "name", CategoryProperty: "category"}); err != nil {
 			b.Fatal(err)
 		}
-		if _, err := s.Import(b.Context(), id, bytes.NewReader(file.Bytes()), ImportOptions{}); err != nil {
+		if _, err := s.Import(b.Context(), id, bytes.NewReader(file.Bytes()), importing.Options{}); err != nil {
 			b.Fatal(err)
 		}
 	}

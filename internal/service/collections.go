@@ -2,16 +2,14 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"regexp"
-	"slices"
-	"strings"
 	"time"
 	"unicode/utf8"
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/wellformed"
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 )
 
@@ -22,6 +20,7 @@ type Collection struct {
 	Description      string
 	NameProperty     string // the property that names a place, or ""
 	CategoryProperty string // the property that is a place's category, or ""
+	TimeProperty     string // the property that is an item's time, or ""
 	CreatedAt        time.Time
 	Places, Shapes   int       // how many of each
 	Extent           *geo.Box  // of all of them; nil where there are none
@@ -32,11 +31,12 @@ type Collection struct {
 }
 
 func (c *collection) describe() Collection {
-	info, now, snapshot, shapes := c.info.Load(), c.newest.Load(), c.set.Snapshot(), c.shapes.Snapshot()
+	info, snapshot, shapes := c.Info(), c.Places(), c.Shapes()
+	change, changedAt := c.Newest()
 	d := Collection{
 		ID: info.ID, Title: info.Title, Description: info.Description,
-		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, CreatedAt: info.CreatedAt, OwnChange: info.Change,
-		Places: snapshot.Len(), Shapes: shapes.Len(), Change: now.change, ChangedAt: now.at,
+		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, TimeProperty: info.TimeProperty, CreatedAt: info.CreatedAt, OwnChange: info.Change,
+		Places: snapshot.Len(), Shapes: shapes.Len(), Change: change, ChangedAt: changedAt,
 		Categories: withShapes(snapshot.Categories(), shapes, &places.Selection{}),
 	}
 	var extents []geo.Box
@@ -53,17 +53,12 @@ func (c *collection) describe() Collection {
 
 // Collections describes all collections, in the order of their ids.
 func (s *Service) Collections() ([]Collection, error) {
-	if s.loading.Load() { // that there are none would not be true
-		return nil, errLoading
+	known, err := s.replica.Collections()
+	all := make([]Collection, 0, len(known))
+	for _, c := range known {
+		all = append(all, with(c).describe())
 	}
-	s.mu.RLock()
-	all := make([]Collection, 0, len(s.byID))
-	for _, c := range s.byID {
-		all = append(all, c.describe())
-	}
-	s.mu.RUnlock()
-	slices.SortFunc(all, func(a, b Collection) int { return strings.Compare(a.ID, b.ID) })
-	return all, nil
+	return all, err
 }
 
 // Collection describes one collection.
@@ -82,6 +77,7 @@ type NewCollection struct {
 	Description      string
 	NameProperty     string
 	CategoryProperty string
+	TimeProperty     string
 }
 
 const (
@@ -92,15 +88,23 @@ const (
 
 var collectionID = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
 
-// row returns what the database is to have of it, or an *InvalidError.
+// Named returns what the database is to have of it with the given ID, or a
+// *fault.InvalidError.
+func (n NewCollection) Named(id string) (store.Collection, error) {
+	n.ID = id
+	return n.row()
+}
+
+// row returns what the database is to have of it, or a *fault.InvalidError.
 func (n NewCollection) row() (store.Collection, error) {
 	if !collectionID.MatchString(n.ID) {
-		return store.Collection{}, Invalid("id", "%q is not usable as the id of a collection: want 1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit", n.ID)
+		return store.Collection{}, fault.Invalid("id", "%q is not usable as the id of a collection: want 1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit", n.ID)
 	}
 	if n.Title == "" {
 		n.Title = n.ID
 	}
-	info := store.Collection{ID: n.ID, Title: n.Title, Description: n.Description, NameProperty: n.NameProperty, CategoryProperty: n.CategoryProperty}
+	info := store.Collection{ID: n.ID, Title: n.Title, Description: n.Description, NameProperty: n.NameProperty,
+		CategoryProperty: n.CategoryProperty, TimeProperty: n.TimeProperty}
 	return info, checkTexts(info)
 }
 
@@ -110,8 +114,8 @@ func (s *Service) CreateCollection(ctx context.Context, n NewCollection) (Collec
 	if err != nil {
 		return Collection{}, err
 	}
-	if _, _, err := s.store.CreateCollection(ctx, info); err != nil {
-		return Collection{}, explain(err, n.ID, "")
+	if _, _, err := s.store.CreateCollection(ctx, byEdit, info); err != nil {
+		return Collection{}, fault.Explain(err, n.ID, "")
 	}
 	return s.afterCollectionChange(ctx, n.ID)
 }
@@ -119,7 +123,7 @@ func (s *Service) CreateCollection(ctx context.Context, n NewCollection) (Collec
 // A CollectionUpdate says what to change about a collection; nil leaves a member
 // as it is.
 type CollectionUpdate struct {
-	Title, Description, NameProperty, CategoryProperty *string
+	Title, Description, NameProperty, CategoryProperty, TimeProperty *string
 }
 
 // UpdateCollection changes what is told of a collection, and which properties
@@ -129,22 +133,22 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 	if err != nil {
 		return Collection{}, err
 	}
-	_, _, err = s.store.UpdateCollection(ctx, c.info.Load().Key, func(info *store.Collection) error {
+	_, _, err = s.store.UpdateCollection(ctx, byEdit, c.Info().Key, func(info *store.Collection) error {
 		for _, member := range []struct {
 			to   *string
 			from *string
-		}{{&info.Title, u.Title}, {&info.Description, u.Description}, {&info.NameProperty, u.NameProperty}, {&info.CategoryProperty, u.CategoryProperty}} {
+		}{{&info.Title, u.Title}, {&info.Description, u.Description}, {&info.NameProperty, u.NameProperty}, {&info.CategoryProperty, u.CategoryProperty}, {&info.TimeProperty, u.TimeProperty}} {
 			if member.from != nil {
 				*member.to = *member.from
 			}
 		}
 		if info.Title == "" {
-			return Invalid("title", "is empty")
+			return fault.Invalid("title", "is empty")
 		}
 		return checkTexts(*info)
 	})
 	if err != nil {
-		return Collection{}, explain(err, id, "")
+		return Collection{}, fault.Explain(err, id, "")
 	}
 	return s.afterCollectionChange(ctx, id)
 }
@@ -155,42 +159,29 @@ func (s *Service) DeleteCollection(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.store.DeleteCollection(ctx, c.info.Load().Key); err != nil {
-		return explain(err, id, "")
+	if _, err := s.store.DeleteCollection(ctx, byEdit, c.Info().Key); err != nil {
+		return fault.Explain(err, id, "")
 	}
-	return s.applyCommitted(ctx)
+	return s.replica.CatchUp(ctx)
 }
 
 func (s *Service) afterCollectionChange(ctx context.Context, id string) (Collection, error) {
-	if err := s.applyCommitted(ctx); err != nil {
+	if err := s.replica.CatchUp(ctx); err != nil {
 		return Collection{}, err
 	}
 	return s.Collection(id)
-}
-
-// applyCommitted brings the places in memory up to what the caller has committed.
-func (s *Service) applyCommitted(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), followTimeout)
-	defer cancel()
-	s.applying.Lock()
-	defer s.applying.Unlock()
-	if err := s.catchUp(ctx); err != nil {
-		s.wakeFollower()
-		return &UnavailableError{fmt.Sprintf("this was carried out, but cannot be seen yet: %v", err)}
-	}
-	return nil
 }
 
 func checkTexts(c store.Collection) error {
 	for _, text := range []struct {
 		field, value string
 		most         int
-	}{{"title", c.Title, maxTitle}, {"description", c.Description, maxDescription}, {"name_property", c.NameProperty, maxProperty}, {"category_property", c.CategoryProperty, maxProperty}} {
+	}{{"title", c.Title, maxTitle}, {"description", c.Description, maxDescription}, {"name_property", c.NameProperty, maxProperty}, {"category_property", c.CategoryProperty, maxProperty}, {"time_property", c.TimeProperty, maxProperty}} {
 		if n := utf8.RuneCountInString(text.value); n > text.most {
-			return Invalid(text.field, "is %d characters long, the most is %d", n, text.most)
+			return fault.Invalid(text.field, "is %d characters long, the most is %d", n, text.most)
 		}
 		if err := wellformed.Text(text.value); err != nil {
-			return Invalid(text.field, "%v", err)
+			return fault.Invalid(text.field, "%v", err)
 		}
 	}
 	return nil

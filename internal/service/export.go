@@ -11,6 +11,7 @@ import (
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
+	"idlebeacon/internal/fault"
 )
 
 // An ExportQuery says which items of a collection to write to a file.
@@ -34,27 +35,29 @@ func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) 
 	if err != nil {
 		return nil, err
 	}
-	if err := c.checkFilter(&q.Selection); err != nil {
+	if err := s.bind(c, &q.Selection); err != nil {
 		return nil, err
 	}
-	e := &Export{service: s, collection: collection, query: q, options: formats.WriteOptions{Title: c.info.Load().Title}}
+	e := &Export{service: s, collection: collection, query: q, options: formats.WriteOptions{
+		Title: c.Info().Title, NameProperty: c.Info().NameProperty,
+	}}
 	if q.Format == formats.CSV { // it needs its columns first
 		if e.options.Names, err = s.columns(ctx, c); err != nil {
 			return nil, err
 		}
-		if e.options.Geometries, err = s.store.NeedsGeometries(ctx, c.info.Load().Key); err != nil {
+		if e.options.Geometries, err = s.store.NeedsGeometries(ctx, c.Info().Key); err != nil {
 			return nil, err
 		}
 	}
 	if _, err := formats.NewWriter(io.Discard, q.Format, e.options); err != nil {
-		return nil, Invalid("format", "%v", err)
+		return nil, fault.Invalid("format", "%v", err)
 	}
 	return e, nil
 }
 
 // columns returns the names of the properties that features of a collection have.
 func (s *Service) columns(ctx context.Context, c *collection) ([]string, error) {
-	snapshot, areas := c.set.Snapshot(), c.shapes.Snapshot()
+	snapshot, areas := c.Places(), c.Shapes()
 	release, err := s.lookAt(ctx, snapshot.Len(), 0)
 	if err != nil {
 		return nil, err
@@ -71,7 +74,7 @@ func (s *Service) columns(ctx context.Context, c *collection) ([]string, error) 
 			return nil, err
 		}
 		defer release()
-		return s.store.PropertyNames(ctx, c.info.Load().Key)
+		return s.store.PropertyNames(ctx, c.Info().Key)
 	}
 	known := map[string]bool{}
 	for _, name := range names {
@@ -114,8 +117,8 @@ func (e *Export) WriteTo(ctx context.Context, w io.Writer) (items, leftOut int, 
 		for i := range page.Items {
 			f := &page.Items[i].Feature
 			if f.Shape != nil {
-				cut := f.Shape.Cut()
-				f.Shape = &cut
+				standard := f.Shape.Standard()
+				f.Shape = &standard
 			}
 			switch err := file.Write(f); {
 			case errors.Is(err, formats.ErrCannotHold):

@@ -10,6 +10,7 @@ import (
 
 	"idlebeacon/internal/core/icon"
 	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 )
 
@@ -38,7 +39,7 @@ func (s *Service) Icons(ctx context.Context) ([]Icon, error) {
 		all = append(all, Icon{Name: name, Icon: built, BuiltIn: true})
 	}
 	for i := range own {
-		all = append(all, Icon{Name: own[i].Name, Icon: own[i].Icon(), Version: own[i].Version})
+		all = append(all, Icon{Name: own[i].Name, Icon: pictureOf(&own[i]), Version: own[i].Version})
 	}
 	return all, nil
 }
@@ -52,12 +53,16 @@ func (s *Service) Icon(ctx context.Context, name string) (Icon, error) {
 	if err != nil {
 		return Icon{}, explainIcon(err, name)
 	}
-	return Icon{Name: name, Icon: own.Icon(), Version: own.Version}, nil
+	return Icon{Name: name, Icon: pictureOf(&own), Version: own.Version}, nil
+}
+
+func pictureOf(i *store.Icon) icon.Icon {
+	return icon.Icon{MediaType: i.MediaType, Data: i.Data, Width: i.Width, Height: i.Height}
 }
 
 func explainIcon(err error, name string) error {
 	if errors.Is(err, store.ErrNoIcon) {
-		return &NotFoundError{What: "icon", ID: name}
+		return &fault.NotFoundError{What: "icon", ID: name}
 	}
 	return err
 }
@@ -65,15 +70,15 @@ func explainIcon(err error, name string) error {
 // SetIcon keeps a picture that a user brings under a name.
 func (s *Service) SetIcon(ctx context.Context, name string, file []byte) (i Icon, created bool, err error) {
 	if err := icon.CheckName(name); err != nil {
-		return i, false, Invalid("name", "%v", err)
+		return i, false, fault.Invalid("name", "%v", err)
 	}
 	picture, err := icon.Read(file)
 	if err != nil {
-		return i, false, Invalid("file", "%v", err)
+		return i, false, fault.Invalid("file", "%v", err)
 	}
-	created, err = s.store.PutIcon(ctx, name, picture, MaxIcons)
+	created, err = s.store.PutIcon(ctx, store.Icon{Name: name, MediaType: picture.MediaType, Width: picture.Width, Height: picture.Height, Data: picture.Data}, MaxIcons)
 	if errors.Is(err, store.ErrTooMany) {
-		return i, false, Invalid("name", "there are %d icons already, which is the most; delete one first", MaxIcons)
+		return i, false, fault.Invalid("name", "there are %d icons already, which is the most; delete one first", MaxIcons)
 	}
 	if err != nil {
 		return i, false, err
@@ -84,30 +89,28 @@ func (s *Service) SetIcon(ctx context.Context, name string, file []byte) (i Icon
 // DeleteIcon takes out an icon that no style names.
 func (s *Service) DeleteIcon(ctx context.Context, name string) error {
 	if _, built := icon.BuiltIn(name); built {
-		return Invalid("name", "%q is a built-in icon, which stays", name)
+		return fault.Invalid("name", "%q is a built-in icon, which stays", name)
 	}
-	if s.loading.Load() { // what styles name is not known
-		return errLoading
+	all, err := s.replica.Collections()
+	if err != nil { // what styles name is not known
+		return err
 	}
 	var users []string
-	s.mu.RLock()
-	for id, c := range s.byID {
-		raw := c.info.Load().Style
-		if raw == nil {
+	for _, c := range all {
+		info := c.Info()
+		if info.Style == nil {
 			continue
 		}
-		if parsed, err := style.Parse([]byte(*raw)); err == nil {
+		if parsed, err := style.Parse([]byte(*info.Style)); err == nil {
 			for _, used := range parsed.Icons() {
-				if used == name && !slices.Contains(users, id) {
-					users = append(users, id)
+				if used == name && !slices.Contains(users, info.ID) {
+					users = append(users, info.ID)
 				}
 			}
 		}
 	}
-	s.mu.RUnlock()
 	if len(users) > 0 {
-		slices.Sort(users)
-		return &ConflictError{What: "icon", ID: name, Reason: fmt.Sprintf("is in the style of %s; change that first", strings.Join(users, ", "))}
+		return &fault.ConflictError{What: "icon", ID: name, Reason: fmt.Sprintf("is in the style of %s; change that first", strings.Join(users, ", "))}
 	}
 	return explainIcon(s.store.DeleteIcon(ctx, name), name)
 }
@@ -125,7 +128,7 @@ func (s *Service) WriteSprite(ctx context.Context, w io.Writer) error {
 			}
 		}
 		for i := range own {
-			if !yield(own[i].Name, own[i].Icon()) {
+			if !yield(own[i].Name, pictureOf(&own[i])) {
 				return
 			}
 		}
@@ -139,7 +142,7 @@ func (s *Service) checkIcons(ctx context.Context, of *style.Style) error {
 			continue
 		}
 		if _, err := s.store.Icon(ctx, name); errors.Is(err, store.ErrNoIcon) {
-			return Invalid(field, "%q is not an icon; want one of your own or one of %s", name, strings.Join(icon.Names, ", "))
+			return fault.Invalid(field, "%q is not an icon; want one of your own or one of %s", name, strings.Join(icon.Names, ", "))
 		} else if err != nil {
 			return err
 		}

@@ -15,6 +15,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
 )
@@ -22,11 +24,11 @@ import (
 func TestFilesThatCannotBeImported(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	var invalid *InvalidError
+	var invalid *fault.InvalidError
 	row := `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`
-	for _, rows := range []int{1, 3 * importBatch} {
+	for _, rows := range []int{1, 3 * importing.BatchRows} {
 		broken := `{"type":"FeatureCollection","features":[` + strings.Repeat(row+",", rows) + `{"type"`
-		_, err := s.Import(t.Context(), "c", strings.NewReader(broken), ImportOptions{})
+		_, err := s.Import(t.Context(), "c", strings.NewReader(broken), importing.Options{})
 		if want := fmt.Sprintf("ends in the middle, after %d whole features", rows); !errors.As(err, &invalid) || !strings.Contains(err.Error(), want) {
 			t.Errorf("a file of %d rows that is cut off: %v", rows, err)
 		}
@@ -34,14 +36,14 @@ func TestFilesThatCannotBeImported(t *testing.T) {
 	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
 		t.Errorf("of files that are cut off %d places were imported", c.Places)
 	}
-	if _, err := s.Import(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), ImportOptions{}); !errors.As(err, &invalid) {
+	if _, err := s.Import(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), importing.Options{}); !errors.As(err, &invalid) {
 		t.Errorf("a file without coordinates: %v", err)
 	}
-	var missing *NotFoundError
-	if _, err := s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), ImportOptions{}); !errors.As(err, &missing) {
+	var missing *fault.NotFoundError
+	if _, err := s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), importing.Options{}); !errors.As(err, &missing) {
 		t.Errorf("into a collection that is not there: %v", err)
 	}
-	if report := must[ImportReport](t)(s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), ImportOptions{DryRun: true})); report.Rows != 1 {
+	if report := must[importing.Report](t)(s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), importing.Options{DryRun: true})); report.Rows != 1 {
 		t.Errorf("a dry run into it: %+v", report)
 	}
 }
@@ -62,14 +64,14 @@ func TestLargeImports(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "name"}))
-	const n = 5*importBatch + 17
-	first := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(many(n, "old")), ImportOptions{}))
+	const n = 5*importing.BatchRows + 17
+	first := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(many(n, "old")), importing.Options{}))
 	if first.Created != n || first.Replaced+first.Unchanged+first.Repeated != 0 {
 		t.Errorf("the first time: %+v", first)
 	}
 	// The same again, with some rows changed, some new, and some that come twice.
 	file := strings.Replace(many(n+100, "old"), "7,old 7,", "7,new 7,", 1) + "5,twice 5,1,1\n5,thrice 5,2,2\nno id,x,95,1\n"
-	second := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file), ImportOptions{}))
+	second := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file), importing.Options{}))
 	if second.Created != 100 || second.Replaced != 2 || second.Unchanged != n-2 || second.Repeated != 2 || second.Rejected != 1 {
 		t.Errorf("the second time: %+v", second)
 	}
@@ -101,11 +103,11 @@ func TestImportsAreWholeOrNothing(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "name"}))
 	ctx, cancel := context.WithCancel(t.Context())
-	file := io.MultiReader(strings.NewReader(many(4*importBatch, "a")), readerFunc(func([]byte) (int, error) {
+	file := io.MultiReader(strings.NewReader(many(4*importing.BatchRows, "a")), readerFunc(func([]byte) (int, error) {
 		cancel()
 		return 0, ctx.Err()
 	}))
-	if _, err := s.Import(ctx, "c", file, ImportOptions{}); !errors.Is(err, context.Canceled) {
+	if _, err := s.Import(ctx, "c", file, importing.Options{}); !errors.Is(err, context.Canceled) {
 		t.Errorf("cancelled: %v", err)
 	}
 	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
@@ -122,15 +124,15 @@ func TestImportsAreWholeOrNothing(t *testing.T) {
 			}
 		})
 		group.Go(func() {
-			if _, err := s.Import(t.Context(), "c", strings.NewReader(many(2*importBatch, fmt.Sprint("w", w))), ImportOptions{}); err != nil {
+			if _, err := s.Import(t.Context(), "c", strings.NewReader(many(2*importing.BatchRows, fmt.Sprint("w", w))), importing.Options{}); err != nil {
 				t.Error(err)
 			}
 		})
 	}
 	group.Wait()
 	all, _ := inMemory(t, s, "c")
-	if len(all) != 2*importBatch+120 {
-		t.Errorf("%d places, want %d", len(all), 2*importBatch+120)
+	if len(all) != 2*importing.BatchRows+120 {
+		t.Errorf("%d places, want %d", len(all), 2*importing.BatchRows+120)
 	}
 	names := map[string]int{}
 	for id, p := range all {
@@ -149,7 +151,7 @@ func TestImportsAreWholeOrNothing(t *testing.T) {
 func TestLargeImportsIntoNothing(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s, other := open(t, dsn), open(t, dsn)
-	const n = 3*importBatch + 9
+	const n = 3*importing.BatchRows + 9
 	var mixed strings.Builder
 	for i := range n {
 		geometry := fmt.Sprintf(`{"type":"Point","coordinates":[%d,%d]}`, i%170, i%80)
@@ -171,7 +173,7 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 	} {
 		c.set.ID = id
 		must[Collection](t)(s.CreateCollection(t.Context(), c.set))
-		report := must[ImportReport](t)(s.Import(t.Context(), id, strings.NewReader(c.file), ImportOptions{}))
+		report := must[importing.Report](t)(s.Import(t.Context(), id, strings.NewReader(c.file), importing.Options{}))
 		if report.Created != n || report.Repeated != report.Rows-n {
 			t.Errorf("%s: %+v", id, report)
 		}
@@ -196,7 +198,7 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 		t.Errorf("the guessed name and category are not used: %+v", now["1"])
 	}
 	// Edits and a further import go on from there.
-	must[ImportReport](t)(s.Import(t.Context(), "plain", strings.NewReader(many(n, "y")), ImportOptions{}))
+	must[importing.Report](t)(s.Import(t.Context(), "plain", strings.NewReader(many(n, "y")), importing.Options{}))
 	if err := s.DeleteItem(t.Context(), "plain", "7", nil); err != nil {
 		t.Fatal(err)
 	}

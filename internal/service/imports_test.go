@@ -12,6 +12,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
 	"idlebeacon/internal/store"
@@ -21,7 +23,7 @@ import (
 func rejectedFile(t *testing.T, s *Service, id string) string {
 	t.Helper()
 	var b strings.Builder
-	if err := s.WriteRejected(t.Context(), id, &b, func(Import) {}); err != nil {
+	if err := s.WriteRejected(t.Context(), id, &b, func(importing.Import) {}); err != nil {
 		t.Fatal(err)
 	}
 	return b.String()
@@ -32,20 +34,20 @@ func TestRejectedRowsAreKept(t *testing.T) {
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	var file strings.Builder
 	file.WriteString("id;lat;lon\n")
-	const bad = 3*keptBatch + 7
+	const bad = 1507 // several of the batches that rejected rows are written in, and a part of one
 	for i := range bad {
 		fmt.Fprintf(&file, "good %d;1;2\nbad %d;north;2\n", i, i)
 	}
-	report := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{Name: "huts.csv"}))
-	if report.Created != bad || report.Rejected != bad || report.Kept != bad || len(report.Errors) != MaxReportedRows {
+	report := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Name: "huts.csv"}))
+	if report.Created != bad || report.Rejected != bad || report.Kept != bad || len(report.Errors) != importing.MaxReportedRows {
 		t.Fatalf("%d created, %d rejected, %d kept, %d listed", report.Created, report.Rejected, report.Kept, len(report.Errors))
 	}
 	rejected := rejectedFile(t, s, report.Import)
-	if lines := strings.Split(rejected, "\n"); len(lines) != bad+2 || lines[0] != "id;lat;lon;rejected_row;rejected_reason" || !strings.HasPrefix(lines[1], "bad 0;north;2;3;") {
+	if lines := strings.Split(rejected, "\r\n"); len(lines) != bad+2 || lines[0] != "id;lat;lon;rejected_row;rejected_reason" || !strings.HasPrefix(lines[1], "bad 0;north;2;3;") {
 		t.Errorf("%d lines, the first %q", len(lines), lines[:2])
 	}
 	corrected := strings.ReplaceAll(rejected, ";north;", ";1;")
-	again := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(corrected), ImportOptions{}))
+	again := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(corrected), importing.Options{}))
 	if again.Created != bad || again.Rejected != 0 {
 		t.Errorf("corrected, %d are new and %d rejected", again.Created, again.Rejected)
 	}
@@ -61,7 +63,7 @@ func TestRejectedRowsAreKept(t *testing.T) {
 	if err := s.DismissImport(t.Context(), report.Import); err != nil {
 		t.Error(err)
 	}
-	var missing *NotFoundError
+	var missing *fault.NotFoundError
 	if _, err := s.ImportByID(t.Context(), report.Import); !errors.As(err, &missing) {
 		t.Errorf("a forgotten import: %v", err)
 	}
@@ -77,10 +79,10 @@ func TestImportsInTheBackground(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	const n = 3*importBatch + 5
-	i := must[Import](t)(s.StartImport(t.Context(), "c", strings.NewReader(many(n, "a")), ImportOptions{}))
+	const n = 3*importing.BatchRows + 5
+	i := must[importing.Import](t)(s.StartImport(t.Context(), "c", strings.NewReader(many(n, "a")), importing.Options{}))
 	polltest.Until(t, "the import is over", func() bool {
-		i = must[Import](t)(s.ImportByID(t.Context(), i.ID))
+		i = must[importing.Import](t)(s.ImportByID(t.Context(), i.ID))
 		return i.Status.Ended()
 	})
 	if size := int64(len(many(n, "a"))); i.Status != store.Successful || i.Report == nil || i.Report.Created != n || i.Rows != n || i.BytesRead != size {
@@ -90,19 +92,19 @@ func TestImportsInTheBackground(t *testing.T) {
 		t.Errorf("%d places", c.Places)
 	}
 	// A file that cannot be read fails, and says why.
-	i = must[Import](t)(s.StartImport(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), ImportOptions{}))
+	i = must[importing.Import](t)(s.StartImport(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), importing.Options{}))
 	polltest.Until(t, "the bad import is over", func() bool {
-		i = must[Import](t)(s.ImportByID(t.Context(), i.ID))
+		i = must[importing.Import](t)(s.ImportByID(t.Context(), i.ID))
 		return i.Status.Ended()
 	})
 	if i.Status != store.Failed || !strings.Contains(i.Problem, "no column for the longitude") {
 		t.Errorf("a file without coordinates: %+v", i)
 	}
 	// What a service that is closed had under way is whole or not there, as it is told.
-	i = must[Import](t)(s.StartImport(t.Context(), "c", strings.NewReader(strings.ReplaceAll(many(20*importBatch, "b"), "\n", "\n-")), ImportOptions{}))
+	i = must[importing.Import](t)(s.StartImport(t.Context(), "c", strings.NewReader(strings.ReplaceAll(many(20*importing.BatchRows, "b"), "\n", "\n-")), importing.Options{}))
 	s.Close()
 	other := open(t, dsn)
-	i = must[Import](t)(other.ImportByID(t.Context(), i.ID))
+	i = must[importing.Import](t)(other.ImportByID(t.Context(), i.ID))
 	places := must[Collection](t)(other.Collection("c")).Places
 	switch {
 	case i.Status == store.Successful && places > n:
@@ -110,7 +112,7 @@ func TestImportsInTheBackground(t *testing.T) {
 	default:
 		t.Errorf("after the end of the service: %+v, %d places", i, places)
 	}
-	if _, err := s.StartImport(t.Context(), "c", strings.NewReader(many(5, "a")), ImportOptions{}); !errors.Is(err, ErrClosing) {
+	if _, err := s.StartImport(t.Context(), "c", strings.NewReader(many(5, "a")), importing.Options{}); !errors.Is(err, fault.ErrClosing) {
 		t.Errorf("after the end of the service: %v", err)
 	}
 }
@@ -140,19 +142,19 @@ func TestDismissing(t *testing.T) {
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	start := map[string]func(io.Reader) error{
 		"at once": func(r io.Reader) error {
-			_, err := s.Import(t.Context(), "c", r, ImportOptions{})
+			_, err := s.Import(t.Context(), "c", r, importing.Options{})
 			return err
 		},
 		"in the background": func(r io.Reader) error {
-			_, err := s.StartImport(t.Context(), "c", r, ImportOptions{})
+			_, err := s.StartImport(t.Context(), "c", r, importing.Options{})
 			return err
 		},
 	}
 	for how, start := range start {
 		for by, dismiss := range map[string]func(context.Context, string) error{"the same process": s.DismissImport, "another": other.DismissImport} {
 			ended := make(chan error, 1)
-			go func() { ended <- start(stall(many(3*importBatch, "a"))) }()
-			var under Import
+			go func() { ended <- start(stall(many(3*importing.BatchRows, "a"))) }()
+			var under importing.Import
 			polltest.Until(t, "an import is under way", func() bool {
 				all, _, err := other.Imports(t.Context(), "", "", 1)
 				if err != nil || len(all) == 0 || all[0].Status.Ended() {
@@ -164,10 +166,10 @@ func TestDismissing(t *testing.T) {
 			if err := dismiss(t.Context(), under.ID); err != nil {
 				t.Fatal(err)
 			}
-			if err := <-ended; !errors.Is(err, ErrDismissed) {
+			if err := <-ended; !errors.Is(err, importing.ErrDismissed) {
 				t.Errorf("%s, dismissed by %s: %v", how, by, err)
 			}
-			if i := must[Import](t)(other.ImportByID(t.Context(), under.ID)); i.Status != store.Dismissed || i.EndedAt == nil {
+			if i := must[importing.Import](t)(other.ImportByID(t.Context(), under.ID)); i.Status != store.Dismissed || i.EndedAt == nil {
 				t.Errorf("%s, dismissed by %s: %+v", how, by, i)
 			}
 		}
@@ -175,7 +177,7 @@ func TestDismissing(t *testing.T) {
 	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
 		t.Errorf("of dismissed imports there are %d places", c.Places)
 	}
-	var missing *NotFoundError
+	var missing *fault.NotFoundError
 	if err := s.DismissImport(t.Context(), "none"); !errors.As(err, &missing) {
 		t.Errorf("dismissing what is not there: %v", err)
 	}
@@ -186,25 +188,25 @@ func TestDismissing(t *testing.T) {
 func TestImportsMakeTheirCollection(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s, other := open(t, dsn), open(t, dsn)
-	toMake := ImportOptions{Make: &NewCollection{Title: "All huts"}}
+	toMake := importing.Options{Make: NewCollection{Title: "All huts"}.Named}
 	absent := func(how string) {
 		t.Helper()
 		if all := must[[]Collection](t)(s.Collections()); len(all) != 0 {
 			t.Errorf("%s there is %+v", how, all)
 		}
 	}
-	var invalid *InvalidError
-	for id, file := range map[string]string{"No Id": many(2, "a"), "cut": many(2*importBatch, "a") + `x,"` + strings.Repeat("y", formats.MaxRowBytes+1<<20), "table": "a,b\n1,2\n"} {
+	var invalid *fault.InvalidError
+	for id, file := range map[string]string{"No Id": many(2, "a"), "cut": many(2*importing.BatchRows, "a") + `x,"` + strings.Repeat("y", formats.MaxRowBytes+1<<20), "table": "a,b\n1,2\n"} {
 		if _, err := s.Import(t.Context(), id, strings.NewReader(file), toMake); !errors.As(err, &invalid) {
 			t.Errorf("importing %s: %v", id, err)
 		}
 		absent("after a failed import into " + id)
 	}
-	if _, err := s.Import(t.Context(), "No Id", strings.NewReader(many(2, "a")), ImportOptions{Make: toMake.Make, DryRun: true}); !errors.As(err, &invalid) {
+	if _, err := s.Import(t.Context(), "No Id", strings.NewReader(many(2, "a")), importing.Options{Make: toMake.Make, DryRun: true}); !errors.As(err, &invalid) {
 		t.Errorf("a dry run: %v", err)
 	}
 	ended := make(chan error, 1)
-	file := stall(many(3*importBatch, "a"))
+	file := stall(many(3*importing.BatchRows, "a"))
 	go func() {
 		_, err := s.Import(t.Context(), "huts", file, toMake)
 		ended <- err
@@ -216,21 +218,21 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 		}
 		return s.DismissImport(t.Context(), all[0].ID) == nil
 	})
-	if err := <-ended; !errors.Is(err, ErrDismissed) {
+	if err := <-ended; !errors.Is(err, importing.ErrDismissed) {
 		t.Errorf("dismissed: %v", err)
 	}
 	absent("after a dismissed import")
 
-	if report := must[ImportReport](t)(s.Import(t.Context(), "huts", strings.NewReader("lat,lon\nnorth,1\n"), toMake)); report.Rejected != 1 || report.Kept != 1 {
+	if report := must[importing.Report](t)(s.Import(t.Context(), "huts", strings.NewReader("lat,lon\nnorth,1\n"), toMake)); report.Rejected != 1 || report.Kept != 1 {
 		t.Errorf("of a file without a usable row: %+v", report)
 	}
 	absent("of a file without a usable row")
 
 	// Small, large, and of nothing; the same again goes into what is there.
-	for i, n := range []int{3, 3*importBatch + 7, 0} {
+	for i, n := range []int{3, 3*importing.BatchRows + 7, 0} {
 		id := fmt.Sprint("huts-", i)
-		report := must[ImportReport](t)(s.Import(t.Context(), id, strings.NewReader(many(n, "a")), toMake))
-		again := must[ImportReport](t)(s.Import(t.Context(), id, strings.NewReader(many(n+1, "a")), toMake))
+		report := must[importing.Report](t)(s.Import(t.Context(), id, strings.NewReader(many(n, "a")), toMake))
+		again := must[importing.Report](t)(s.Import(t.Context(), id, strings.NewReader(many(n+1, "a")), toMake))
 		if report.Created != n || again.Created != 1 || again.Unchanged != n {
 			t.Errorf("of %d: %+v, then %+v", n, report, again)
 		}
@@ -244,7 +246,7 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 				return err == nil && there.Places == n+1 && there.NameProperty == "name" && there.Change == now.Change
 			})
 		}
-		if i := must[Import](t)(s.ImportByID(t.Context(), report.Import)); i.Status != store.Successful || i.Collection != id {
+		if i := must[importing.Import](t)(s.ImportByID(t.Context(), report.Import)); i.Status != store.Successful || i.Collection != id {
 			t.Errorf("the import: %+v", i)
 		}
 		// What is known of its imports goes with the collection.
@@ -261,23 +263,23 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 func TestTooManyImports(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	files := make([]*stalled, maxWaiting)
+	files := make([]*stalled, importing.MaxWaiting)
 	var ended sync.WaitGroup
 	for i := range files {
 		files[i] = stall("id,lat,lon\n")
 		ended.Go(func() {
-			if _, err := s.StartImport(t.Context(), "c", files[i], ImportOptions{}); !errors.Is(err, ErrDismissed) {
+			if _, err := s.StartImport(t.Context(), "c", files[i], importing.Options{}); !errors.Is(err, importing.ErrDismissed) {
 				t.Errorf("a stalled import: %v", err)
 			}
 		})
 	}
-	var all []Import
+	var all []importing.Import
 	polltest.Until(t, "all are under way", func() bool {
 		var err error
-		all, _, err = s.Imports(t.Context(), "", "", MaxImports)
-		return err == nil && len(all) == maxWaiting
+		all, _, err = s.Imports(t.Context(), "", "", importing.MaxImports)
+		return err == nil && len(all) == importing.MaxWaiting
 	})
-	if _, err := s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\n"), ImportOptions{}); !errors.Is(err, ErrBusy) {
+	if _, err := s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\n"), importing.Options{}); !errors.Is(err, importing.ErrBusy) {
 		t.Errorf("one more: %v", err)
 	}
 	for _, i := range all {
@@ -286,7 +288,7 @@ func TestTooManyImports(t *testing.T) {
 		}
 	}
 	ended.Wait()
-	i := must[Import](t)(s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\na,1,2\n"), ImportOptions{}))
+	i := must[importing.Import](t)(s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\na,1,2\n"), importing.Options{}))
 	polltest.Until(t, "there is room again", func() bool {
 		now, err := s.ImportByID(t.Context(), i.ID)
 		return err == nil && now.Status == store.Successful
@@ -296,10 +298,13 @@ func TestTooManyImports(t *testing.T) {
 func TestAbandonedImports(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	c := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	// As a process leaves it that is killed.
-	i := must[*importing](t)(s.beginImport(t.Context(), "c", ImportOptions{}))
-	if now := must[Import](t)(s.ImportByID(t.Context(), i.record.ID)); now.Status != store.Accepted {
+	left := store.Import{ID: must[string](t)(store.NewID()), CollectionKey: 1, Collection: c.ID, Status: store.Accepted}
+	if err := s.store.StartImport(t.Context(), &left); err != nil {
+		t.Fatal(err)
+	}
+	if now := must[importing.Import](t)(s.ImportByID(t.Context(), left.ID)); now.Status != store.Accepted {
 		t.Errorf("at its beginning: %+v", now)
 	}
 	conn := must[*pgx.Conn](t)(pgx.Connect(t.Context(), dsn))
@@ -307,10 +312,10 @@ func TestAbandonedImports(t *testing.T) {
 	if _, err := conn.Exec(t.Context(), "UPDATE imports SET touched_at = now() - interval '1 hour'"); err != nil {
 		t.Fatal(err)
 	}
-	if now := must[Import](t)(s.ImportByID(t.Context(), i.record.ID)); now.Status != store.Failed || !strings.Contains(now.Problem, "import the file again") {
+	if now := must[importing.Import](t)(s.ImportByID(t.Context(), left.ID)); now.Status != store.Failed || !strings.Contains(now.Problem, "import the file again") {
 		t.Errorf("abandoned: %+v", now)
 	}
-	if err := s.DismissImport(t.Context(), i.record.ID); err != nil {
+	if err := s.DismissImport(t.Context(), left.ID); err != nil {
 		t.Error(err)
 	}
 	if all, _, err := s.Imports(t.Context(), "", "", 10); err != nil || len(all) != 0 {

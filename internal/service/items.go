@@ -4,14 +4,17 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
-
-	"github.com/google/uuid"
+	"time"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/store"
 )
 
@@ -22,10 +25,10 @@ func (s *Service) Item(ctx context.Context, collection, id string) (store.Stored
 		return store.Stored{}, err
 	}
 	if feature.CheckID(id) != nil { // no item has such an id
-		return store.Stored{}, &NotFoundError{What: "item", ID: id}
+		return store.Stored{}, &fault.NotFoundError{What: "item", ID: id}
 	}
-	item, err := s.store.Feature(ctx, c.info.Load().Key, id)
-	return item, explain(err, collection, id)
+	item, err := s.store.Feature(ctx, c.Info().Key, id)
+	return item, fault.Explain(err, collection, id)
 }
 
 // CreateItem adds an item to a collection and returns it as stored, with what is
@@ -36,47 +39,42 @@ func (s *Service) CreateItem(ctx context.Context, collection string, f feature.F
 		return store.Stored{}, nil, err
 	}
 	if f.ID == "" {
-		if f.ID, err = newID(); err != nil {
+		if f.ID, err = store.NewID(); err != nil {
 			return store.Stored{}, nil, err
 		}
 	}
 	var wrong *feature.FieldError
 	if err := f.Validate(); errors.As(err, &wrong) {
-		return store.Stored{}, nil, Invalid(wrong.Field, "%s", wrong.Reason)
+		return store.Stored{}, nil, fault.Invalid(wrong.Field, "%s", wrong.Reason)
 	}
-	doubt := formats.DoubtAbout(&f, c.typical())
-	outcome, err := s.one(ctx, store.Edit{Kind: store.Create, Collection: c.info.Load().Key, Feature: f})
+	doubt := formats.DoubtAbout(&f, importing.Known(c.Collection))
+	outcome, err := s.one(ctx, store.Edit{Kind: store.Create, Collection: c.Info().Key, Feature: f})
 	if err != nil {
-		return store.Stored{}, nil, explain(err, collection, f.ID)
+		return store.Stored{}, nil, fault.Explain(err, collection, f.ID)
 	}
 	return store.Stored{Feature: f, Change: outcome.Change.Number}, doubt, nil
 }
 
 // DeleteItem takes an item out of a collection. Where since is not nil and its newest change
-// is none of these, somebody else has been there, and the error is a *ChangedError.
+// is none of these, somebody else has been there, and the error is a *fault.ChangedError.
 func (s *Service) DeleteItem(ctx context.Context, collection, id string, since []uint64) error {
 	c, err := s.collection(collection)
 	if err != nil {
 		return err
 	}
 	if feature.CheckID(id) != nil { // no item has such an id
-		return &NotFoundError{What: "item", ID: id}
+		return &fault.NotFoundError{What: "item", ID: id}
 	}
-	_, err = s.one(ctx, store.Edit{Kind: store.Delete, Collection: c.info.Load().Key, Feature: feature.Feature{ID: id}, Since: since})
-	return explain(err, collection, id)
+	_, err = s.one(ctx, store.Edit{Kind: store.Delete, Collection: c.Info().Key, Feature: feature.Feature{ID: id}, Since: since})
+	return fault.Explain(err, collection, id)
 }
 
 func (s *Service) one(ctx context.Context, e store.Edit) (store.Outcome, error) {
-	outcomes, err := s.queue.do(ctx, []store.Edit{e})
+	outcomes, err := s.replica.Edit(ctx, byEdit, []store.Edit{e})
 	if err != nil {
 		return store.Outcome{}, err
 	}
 	return outcomes[0], outcomes[0].Err
-}
-
-func newID() (string, error) {
-	id, err := uuid.NewV7()
-	return id.String(), err
 }
 
 // An ItemsQuery asks for one page of a collection's items, in the byte order of
@@ -84,11 +82,31 @@ func newID() (string, error) {
 type ItemsQuery struct {
 	Box       *geo.Box // nil for everywhere
 	Selection places.Selection
-	After     string // only items whose ids come after this one
-	Sort      *Sort  // nil for the byte order of ids; else After does not count
-	Offset    int    // with Sort: how many items to pass over
-	Limit     int    // the most items to return
-	Bytes     int    // about the most bytes that they have together, one item aside; 0 for MaxPageBytes
+	During    *Interval // nil for any time; of no meaning in a collection without a time property
+	After     string    // only items whose ids come after this one
+	Sort      *Sort     // nil for the byte order of ids; else After does not count
+	Offset    int       // with Sort: how many items to pass over
+	Limit     int       // the most items to return
+	Bytes     int       // about the most bytes that they have together, one item aside; 0 for MaxPageBytes
+}
+
+// An Interval is a stretch of time, its ends included. A zero time is no end.
+type Interval struct{ From, To time.Time }
+
+// on returns the condition that a property is in the interval, and that another one is met
+// where it is not nil. A value that is a date is in it if part of that day is.
+func (i *Interval) on(property string, and *filter.Filter) *filter.Filter {
+	name := filter.Quote(property)
+	text := name + " IS NOT NULL"
+	if !i.From.IsZero() {
+		from := i.From.UTC()
+		text += fmt.Sprintf(" AND (%[1]s >= TIMESTAMP('%[2]s') OR %[1]s LIKE '____-__-__' AND %[1]s >= DATE('%[3]s'))",
+			name, from.Format(time.RFC3339Nano), from.Format(time.DateOnly))
+	}
+	if !i.To.IsZero() {
+		text += fmt.Sprintf(" AND %s <= TIMESTAMP('%s')", name, i.To.UTC().Format(time.RFC3339Nano))
+	}
+	return filter.Both(filter.Must(text), and)
 }
 
 // MaxPageBytes is about how large the items of a page may be together: a page of larger
@@ -108,10 +126,13 @@ func (s *Service) Items(ctx context.Context, collection string, q ItemsQuery) (I
 	if err != nil {
 		return ItemsPage{}, err
 	}
-	if err := c.checkFilter(&q.Selection); err != nil {
+	if err := s.bind(c, &q.Selection); err != nil {
 		return ItemsPage{}, err
 	}
-	key := c.info.Load().Key
+	key := c.Info().Key
+	if property := c.Info().TimeProperty; q.During != nil && property != "" {
+		q.Selection.Filter = q.During.on(property, q.Selection.Filter)
+	}
 	snapshot, err := s.selected(ctx, c, q.Selection)
 	if err != nil {
 		return ItemsPage{}, err
@@ -133,7 +154,7 @@ func (s *Service) Items(ctx context.Context, collection string, q ItemsQuery) (I
 		page.More = page.More || cut
 		return page, err
 	}
-	shapes := c.shapes.Snapshot().In(box, takes(&q.Selection))
+	shapes := c.Shapes().In(box, takes(&q.Selection))
 	page := ItemsPage{Matched: len(shapes) + snapshot.Len()}
 	if q.Box != nil {
 		page.Matched = len(shapes) + snapshot.Count(box)

@@ -14,6 +14,7 @@ import (
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/fault"
 )
 
 // MaxMarkers is the most markers that one view may have.
@@ -37,16 +38,16 @@ type MarkersQuery struct {
 type Marker struct {
 	Count   int
 	At      geo.Point
-	Place   places.Place            // of a single place
-	Members uint64                  // a hash of which places a cluster stands for
-	Extent  geo.Box                 // of a cluster's places
-	Tally   []places.CategoryCount  // of a cluster's places, in the order of the names
-	OpensAt int                     // the whole zoom at which a cluster opens; 0 where Stacked
-	Stacked bool                    // the places of a cluster stay together at every zoom
-	Listed  []places.Place          // of a stack: its places in the order of their ids, at most MaxListed
-	Outline [][]geo.Point           // as cluster.Marker has it, where it was asked for
-	Drawing *style.Drawing          // what the data of a single place make of its look; nil where no look depends on data
-	Groups  iter.Seq[cluster.Group] // the cells of the map whose places it stands for; no other marker has the first
+	Place   places.Place           // of a single place
+	Members uint64                 // a hash of which places a cluster stands for
+	Extent  geo.Box                // of a cluster's places
+	Tally   []places.CategoryCount // of a cluster's places, in the order of the names
+	OpensAt int                    // the whole zoom at which a cluster opens; 0 where Stacked
+	Stacked bool                   // the places of a cluster stay together at every zoom
+	Listed  []places.Place         // of a stack: its places in the order of their ids, at most MaxListed
+	Outline [][]geo.Point          // as cluster.Marker has it, where it was asked for
+	Drawing *style.Drawing         // what the data of a single place make of its look; nil where no look depends on data
+	groups  iter.Seq[cluster.Group]
 }
 
 // A Viewport is the answer to a MarkersQuery, as of one state of the collection;
@@ -71,20 +72,21 @@ func (s *Service) Viewport(ctx context.Context, collection string, q MarkersQuer
 	if err != nil {
 		return nil, err
 	}
-	if err := c.checkFilter(&q.Selection); err != nil {
+	if err := s.bind(c, &q.Selection); err != nil {
 		return nil, err
 	}
 	snapshot, err := s.selected(ctx, c, q.Selection)
 	if err != nil {
 		return nil, err
 	}
-	v := &Viewport{Identity: s.Identity(), Collection: c.info.Load().Key, query: q, snapshot: snapshot, boxes: q.Box.SpotBoxes()}
+	v := &Viewport{Identity: s.Identity(), Collection: c.Info().Key, query: q, snapshot: snapshot, boxes: q.Box.SpotBoxes()}
 	for _, spots := range q.Options.Reach(v.boxes, q.Zoom) {
 		v.Change = max(v.Change, snapshot.Tree().Newest(spots))
 	}
 	if v.looks, err = s.drawnBy(c, q.Draft); v.looks != nil {
 		v.Looks = v.looks.stamp
 	}
+	v.Looks ^= boundStamp(&q.Selection)
 	return v, err
 }
 
@@ -102,7 +104,7 @@ func (v *Viewport) Markers(yield func(*Marker)) error {
 	q := &v.query
 	err := cluster.View(v.snapshot.Tree(), q.Box, q.Zoom, q.Options, MaxMarkers, v.told(yield))
 	if errors.Is(err, cluster.ErrTooMany) {
-		return Invalid("bbox", "has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather in clusters", MaxMarkers, q.Zoom)
+		return fault.Invalid("bbox", "has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather in clusters", MaxMarkers, q.Zoom)
 	}
 	return err
 }
@@ -116,7 +118,7 @@ func (v *Viewport) told(yield func(*Marker)) func(*cluster.Marker) {
 	return func(m *cluster.Marker) {
 		if m.Count == 1 {
 			p := v.snapshot.Place(m.Entry)
-			out := Marker{Count: 1, At: p.At, Place: p, Groups: m.Groups}
+			out := Marker{Count: 1, At: p.At, Place: p, groups: m.Groups}
 			if values != nil {
 				drawing := v.looks.resolved.Draw(values(m.Entry))
 				out.Drawing = &drawing
@@ -126,7 +128,7 @@ func (v *Viewport) told(yield func(*Marker)) func(*cluster.Marker) {
 		}
 		out := Marker{
 			Count: m.Count, At: m.At, Members: m.Members, Extent: m.Extent,
-			Tally: v.snapshot.Named(m.Tally), OpensAt: m.OpensAt, Stacked: m.Stacked, Groups: m.Groups,
+			Tally: v.snapshot.Named(m.Tally), OpensAt: m.OpensAt, Stacked: m.Stacked, groups: m.Groups,
 		}
 		if m.Stacked {
 			for _, e := range v.snapshot.FirstByID(m.All(), "", MaxListed) {
@@ -164,14 +166,16 @@ func (v *Viewport) Newest(first, last index.Cell) (change uint64) {
 }
 
 // InSquares calls yield with each marker that stands for a place in one of some of the
-// squares that Squares returns for one rectangle, and with others near them. Where cut is
-// set, which it may be where that is the only one, the place has to lie in the box as well.
-func (v *Viewport) InSquares(squares []index.Cell, cut bool, yield func(*Marker)) {
+// squares that Squares returns for one rectangle, and with others near them, each with the
+// cells of the map whose places it stands for: no other marker has the first of them. Where
+// cut is set, which it may be where that is the only one, the place has to lie in the box as
+// well.
+func (v *Viewport) InSquares(squares []index.Cell, cut bool, yield func(*Marker, iter.Seq[cluster.Group])) {
 	box := geo.AllSpots
 	if cut {
 		box = v.boxes[0]
 	}
-	cluster.InSquares(v.snapshot.Tree(), squares, box, v.query.Zoom, v.query.Options, v.told(yield))
+	cluster.InSquares(v.snapshot.Tree(), squares, box, v.query.Zoom, v.query.Options, v.told(func(m *Marker) { yield(m, m.groups) }))
 }
 
 // Covers reports whether all of some spots lie in the box.
@@ -210,7 +214,7 @@ func (s *Service) Members(ctx context.Context, collection string, q MembersQuery
 	if err != nil {
 		return ItemsPage{}, err
 	}
-	if err := c.checkFilter(&q.Selection); err != nil {
+	if err := s.bind(c, &q.Selection); err != nil {
 		return ItemsPage{}, err
 	}
 	snapshot, err := s.selected(ctx, c, q.Selection)
@@ -234,13 +238,13 @@ func (s *Service) Members(ctx context.Context, collection string, q MembersQuery
 	case failed != nil:
 		return ItemsPage{}, failed
 	case !found:
-		return ItemsPage{}, &NotFoundError{What: "marker", ID: geo.Box{West: q.At.Lon, South: q.At.Lat, East: q.At.Lon, North: q.At.Lat}.String()}
+		return ItemsPage{}, &fault.NotFoundError{What: "marker", ID: geo.Box{West: q.At.Lon, South: q.At.Lat, East: q.At.Lon, North: q.At.Lat}.String()}
 	}
 	if page.More = len(ids) > q.Limit; page.More {
 		ids = ids[:q.Limit]
 	}
 	var cut bool
-	page.Items, cut, err = s.store.Features(ctx, c.info.Load().Key, ids, MaxPageBytes)
+	page.Items, cut, err = s.store.Features(ctx, c.Info().Key, ids, MaxPageBytes)
 	page.More = page.More || cut
 	return page, err
 }
@@ -252,7 +256,7 @@ func (s *Service) Near(ctx context.Context, collection string, from geo.Point, r
 	if err != nil {
 		return nil, err
 	}
-	if err := c.checkFilter(&selection); err != nil {
+	if err := s.bind(c, &selection); err != nil {
 		return nil, err
 	}
 	snapshot, err := s.selected(ctx, c, selection)
@@ -269,7 +273,7 @@ func (s *Service) CategoryCounts(ctx context.Context, collection string, selecti
 	if err != nil {
 		return nil, err
 	}
-	if err := c.checkFilter(&selection); err != nil {
+	if err := s.bind(c, &selection); err != nil {
 		return nil, err
 	}
 	return s.countCategories(ctx, c, selection)
@@ -280,7 +284,7 @@ func (s *Service) countCategories(ctx context.Context, c *collection, selection 
 	if err != nil {
 		return nil, err
 	}
-	return withShapes(snapshot.Categories(), c.shapes.Snapshot(), &selection), nil
+	return withShapes(snapshot.Categories(), c.Shapes(), &selection), nil
 }
 
 // withShapes adds the shapes that a selection takes to counts in the order of the

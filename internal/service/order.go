@@ -6,23 +6,21 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
-
-	lru "github.com/hashicorp/golang-lru/v2"
 
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/kept"
 )
 
 const (
 	// maxOrdered is how many items a listing may have that is sorted or entered in its
 	// middle.
 	maxOrdered = 2_000_000
-	// keptOrders and keptOrderBytes are how many orders are kept for the next pages.
-	keptOrders     = 16
+	// keptOrderBytes is how much of orders is kept for the next pages.
 	keptOrderBytes = 128 << 20
 	// MaxSortKeys is how many properties a listing may be sorted by.
 	MaxSortKeys = 8
@@ -54,42 +52,8 @@ type order struct {
 	bytes int
 }
 
-// An orderCache keeps the orders that were used last.
-type orderCache struct {
-	mu    sync.Mutex
-	kept  *lru.Cache[string, *order]
-	bytes int
-}
-
-func newOrderCache() *orderCache {
-	c := &orderCache{}
-	c.kept, _ = lru.NewWithEvict(keptOrders, func(_ string, o *order) { c.bytes -= o.bytes }) // a size above 0 is no error
-	return c
-}
-
-func (c *orderCache) get(key string) (*order, bool) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.kept.Get(key)
-}
-
-func (c *orderCache) add(key string, o *order) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.kept.Contains(key) {
-		return
-	}
-	c.bytes += o.bytes
-	c.kept.Add(key, o)
-	for c.bytes > keptOrderBytes {
-		c.kept.RemoveOldest()
-	}
-}
-
-func (c *orderCache) clear() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.kept.Purge()
+func newOrderCache() *kept.Cache[string, *order] {
+	return kept.New(keptOrderBytes, func(key string, o *order) int64 { return int64(len(key) + o.bytes) })
 }
 
 // A sortable is an item that is being put in order.
@@ -136,9 +100,9 @@ func (a *sortable) compare(b *sortable, by Sort) int {
 
 // ordered returns the order of the items of a listing.
 func (s *Service) ordered(ctx context.Context, c *collection, snapshot *places.Snapshot, box geo.Box, q *ItemsQuery) (*order, error) {
-	areas := c.shapes.Snapshot()
-	key := fmt.Sprintf("%d %d %d %q %#v %v", c.info.Load().Key, snapshot.Change(), areas.Change(), q.Selection.Key(), *q.Sort, box)
-	if known, there := s.orders.get(key); there {
+	areas := c.Shapes()
+	key := fmt.Sprintf("%d %d %d %q %#v %v", c.Info().Key, snapshot.Change(), areas.Change(), q.Selection.Key(), *q.Sort, box)
+	if known, there := s.orders.Get(key); there {
 		return known, nil
 	}
 	if err := c.checkProperties("sortby", q.Sort.properties()); err != nil {
@@ -146,7 +110,7 @@ func (s *Service) ordered(ctx context.Context, c *collection, snapshot *places.S
 	}
 	n := snapshot.Len() + areas.Len()
 	if n > maxOrdered {
-		return nil, Invalid("sortby", "the listing may have %d items, and at most %d can be sorted or entered in the middle; narrow it by a filter or category", n, maxOrdered)
+		return nil, fault.Invalid("sortby", "the listing may have %d items, and at most %d can be sorted or entered in the middle; narrow it by a filter or category", n, maxOrdered)
 	}
 	if n > cheapPlaces {
 		const item, value = 100, 60 // bytes
@@ -155,7 +119,7 @@ func (s *Service) ordered(ctx context.Context, c *collection, snapshot *places.S
 			return nil, err
 		}
 		defer release()
-		if known, there := s.orders.get(key); there { // somebody else was quicker
+		if known, there := s.orders.Get(key); there { // somebody else was quicker
 			return known, nil
 		}
 	}
@@ -171,7 +135,7 @@ func (s *Service) ordered(ctx context.Context, c *collection, snapshot *places.S
 		o.ids[i] = all[i].id
 		o.bytes += len(all[i].id) + 16
 	}
-	s.orders.add(key, o)
+	s.orders.Add(key, o)
 	return o, nil
 }
 

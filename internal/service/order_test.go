@@ -15,6 +15,8 @@ import (
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/store"
 )
@@ -38,7 +40,7 @@ func TestSortedListings(t *testing.T) {
 		}
 		fmt.Fprintf(&file, `{"type":"Feature","id":"%03d","geometry":%s,"properties":{%s}}`+"\n", r.IntN(1000), geometry, properties)
 	}
-	must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{}))
+	must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{}))
 	all := must[ItemsPage](t)(s.Items(t.Context(), "c", ItemsQuery{Limit: 1000})).Items
 
 	// What the documentation says, in another way than the code does it.
@@ -111,7 +113,7 @@ func TestSortedListings(t *testing.T) {
 			t.Errorf("%s comes before %s", two[i-1].ID, two[i].ID)
 		}
 	}
-	var wrong *InvalidError
+	var wrong *fault.InvalidError
 	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "w"}}, Limit: 5}); !errors.As(err, &wrong) || wrong.Field != "sortby" {
 		t.Errorf("sorted by what is not there: %v", err)
 	}

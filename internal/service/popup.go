@@ -60,7 +60,7 @@ func (s *Service) Popup(ctx context.Context, collection, id, draft string) (Popu
 	if err != nil {
 		return Popup{}, err
 	}
-	info := c.info.Load()
+	info := c.Info()
 	template := popup.Template{Style: looks.resolved.Popup, Name: info.NameProperty, Category: info.CategoryProperty, Sanitise: sanitise}
 	return Popup{Popup: template.Of(&item.Feature), ID: id, Change: item.Change, Looks: looks.stamp}, nil
 }

@@ -17,6 +17,8 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
 	"idlebeacon/internal/store"
@@ -59,7 +61,7 @@ func must[T any](t *testing.T) func(v T, err error) T {
 func inMemory(t *testing.T, s *Service, id string) (map[string]places.Place, uint64) {
 	t.Helper()
 	c := must[*collection](t)(s.collection(id))
-	snapshot := c.set.Snapshot()
+	snapshot := c.Places()
 	all := map[string]places.Place{}
 	for e := range snapshot.Tree().All() {
 		p := snapshot.Place(e)
@@ -94,7 +96,7 @@ func TestTwoProcessesAgree(t *testing.T) {
 				b.Set("kind", []string{"a", "b"}[i%2])
 				f.Properties = b.Properties()
 				_, _, err := s.CreateItem(t.Context(), "huts", f)
-				var taken *ConflictError
+				var taken *fault.ConflictError
 				if errors.As(err, &taken) {
 					err = s.DeleteItem(t.Context(), "huts", id, nil)
 					if i%4 != 0 {
@@ -107,7 +109,7 @@ func TestTwoProcessesAgree(t *testing.T) {
 					owned[id] = places.Place{ID: id, At: f.At, Name: fmt.Sprint("n", i), Category: []string{"a", "b"}[i%2]}
 					mu.Unlock()
 				}
-				var gone *NotFoundError
+				var gone *fault.NotFoundError
 				if err != nil && !errors.As(err, &gone) {
 					t.Errorf("%s: %v", id, err)
 				}
@@ -177,12 +179,12 @@ func TestImport(t *testing.T) {
 		fmt.Fprintf(&file, "%04d,Place %d,k%d,%d,%d\n", i, i, i%3, i%80, i%170)
 	}
 	file.WriteString("bad,x,y,95,0\n")
-	dry := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{DryRun: true}))
+	dry := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{DryRun: true}))
 	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Collection](t)(s.Collection("c")).Places != 0 {
 		t.Fatalf("dry run: %+v", dry)
 	}
-	for _, want := range []ImportReport{{Created: 2500}, {Unchanged: 2500}, {Unchanged: 2499, Replaced: 1}} {
-		got := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{}))
+	for _, want := range []importing.Report{{Created: 2500}, {Unchanged: 2500}, {Unchanged: 2499, Replaced: 1}} {
+		got := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{}))
 		if got.Created != want.Created || got.Unchanged != want.Unchanged || got.Replaced != want.Replaced || got.Rejected != 1 || got.Errors[0].Row != 2502 {
 			t.Fatalf("import: %+v, want %+v", got, want)
 		}
@@ -217,7 +219,7 @@ func TestItemsInABox(t *testing.T) {
 		at[id] = geo.Point{Lon: float64(r.IntN(361) - 180), Lat: float64(r.IntN(181) - 90)}
 		fmt.Fprintf(&file, "%s,%v,%v\n", id, at[id].Lat, at[id].Lon)
 	}
-	must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{}))
+	must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{}))
 	for _, box := range []geo.Box{geo.World, {West: 170, South: -90, East: -170, North: 90}, {West: -180, South: 0, East: -179, North: 10}, {West: 100, South: -20, East: 180, North: 30}} {
 		want := map[string]bool{}
 		for id, p := range at {
@@ -253,7 +255,7 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	s := open(t, dsn)
 	other := open(t, dsn)
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "a"}))
-	var taken *ConflictError
+	var taken *fault.ConflictError
 	if _, err := s.CreateCollection(t.Context(), NewCollection{ID: "c"}); !errors.As(err, &taken) {
 		t.Fatalf("the same id again: %v", err)
 	}
@@ -282,7 +284,7 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	if got := must[Collection](t)(s.Collection("c")); got.Places != 0 {
 		t.Fatalf("a new collection of an old id has %d items", got.Places)
 	}
-	var missing *NotFoundError
+	var missing *fault.NotFoundError
 	if _, err := s.Item(t.Context(), "c", "x"); !errors.As(err, &missing) || missing.What != "item" {
 		t.Fatalf("the old item: %v", err)
 	}
@@ -304,7 +306,7 @@ func TestCloseFinishesWhatWasTaken(t *testing.T) {
 			for i := 0; ; i++ {
 				id := fmt.Sprint(w, "-", i)
 				_, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: id})
-				if errors.Is(err, ErrClosing) {
+				if errors.Is(err, fault.ErrClosing) {
 					return
 				}
 				if err != nil {
@@ -349,7 +351,7 @@ func TestACallerThatGivesUp(t *testing.T) {
 	if _, _, err := s.CreateItem(ctx, "c", feature.Feature{ID: "x"}); !errors.Is(err, context.Canceled) {
 		t.Errorf("creating an item: %v", err)
 	}
-	if _, err := s.Import(ctx, "c", strings.NewReader("id,lat,lon\ny,1,2\n"), ImportOptions{}); !errors.Is(err, context.Canceled) {
+	if _, err := s.Import(ctx, "c", strings.NewReader("id,lat,lon\ny,1,2\n"), importing.Options{}); !errors.Is(err, context.Canceled) {
 		t.Errorf("importing: %v", err)
 	}
 }
@@ -373,7 +375,7 @@ func TestFollowerTriesAgain(t *testing.T) {
 	sql(`INSERT INTO features (collection_key, id, lon, lat, properties, change)
 		SELECT key, 'x', 1, 2, '{}', $1 FROM collections`, info.Change+1)
 	sql("INSERT INTO kept_away (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() FROM collections", info.Change+1)
-	s.wakeFollower()
+	s.replica.Wake()
 	polltest.Until(t, "the service to be behind", func() bool { return s.Ready() != nil })
 	sql("ALTER TABLE kept_away RENAME TO changes")
 	polltest.Until(t, "the service to have caught up", func() bool {

@@ -5,10 +5,12 @@ import (
 	"errors"
 
 	"idlebeacon/internal/admission"
+	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/fault"
 )
 
 // MaxShapes is the most shapes that one view has. Where there are more, the
@@ -45,14 +47,15 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 	if err != nil {
 		return nil, err
 	}
-	if err := c.checkFilter(&q.Selection); err != nil {
+	if err := s.bind(c, &q.Selection); err != nil {
 		return nil, err
 	}
-	snapshot := c.shapes.Snapshot()
-	v := &ShapesView{service: s, Identity: s.Identity(), Collection: c.info.Load().Key, Change: snapshot.Change(), query: q, snapshot: snapshot}
+	snapshot := c.Shapes()
+	v := &ShapesView{service: s, Identity: s.Identity(), Collection: c.Info().Key, Change: snapshot.Change(), query: q, snapshot: snapshot}
 	if v.looks, err = s.drawnBy(c, q.Draft); v.looks != nil {
 		v.Looks = v.looks.stamp
 	}
+	v.Looks ^= boundStamp(&q.Selection)
 	return v, err
 }
 
@@ -80,7 +83,7 @@ func (v *ShapesView) Drawn(ctx context.Context) (drawn []shapes.Drawn, leftOut i
 	if err != nil {
 		release()
 		if errors.Is(err, shapes.ErrTooMuch) {
-			err = Invalid("bbox", "shows areas and paths with more than %d positions at zoom %v; ask for a smaller box or a lower zoom", MaxPositions, v.query.Zoom)
+			err = fault.Invalid("bbox", "shows areas and paths with more than %d positions at zoom %v; ask for a smaller box or a lower zoom", MaxPositions, v.query.Zoom)
 		}
 		return nil, 0, nil, err
 	}
@@ -93,5 +96,5 @@ func takes(selection *places.Selection) func(*shapes.Shape) bool {
 		return func(*shapes.Shape) bool { return true }
 	}
 	test := selection.OnFeatures()
-	return func(s *shapes.Shape) bool { return test(s.ID, s.Name, s.Category, s.Properties) }
+	return func(s *shapes.Shape) bool { return test(s.ID, s.Name, s.Category, s.Properties, filter.ShapeValue(s)) }
 }

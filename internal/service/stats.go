@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"idlebeacon/internal/admission"
+	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
 )
 
@@ -20,38 +21,27 @@ type Stats struct {
 	Work            admission.Load
 	Connections     store.PoolStats
 	KeptOrders      int
-	KeptOrderBytes  int
+	KeptOrderBytes  int64
 	RoomFree        int64 // bytes, where RoomKnown
 	RoomKnown       bool
-	Writes          WriteStats
-}
-
-// WriteStats counts what the queue has done.
-type WriteStats struct {
-	Edits, Groups, Failed uint64
-	Took                  time.Duration // in transactions, together
-	ClockWait             time.Duration // of that: until the clock was free
+	Writes          replica.WriteStats
 }
 
 // Stats returns how the service is.
 func (s *Service) Stats() Stats {
-	h := s.heard.Load()
+	memory := s.replica.Stats()
 	out := Stats{
-		Ready: s.Ready() == nil, Applied: s.seen.Load(), Clock: h.change, Silence: time.Since(h.at), Listening: s.store.Listening(),
-		WaitingWrites: int(s.queue.waiting.Load()), Work: s.desk.Load(), Connections: s.store.PoolStats(), Writes: s.queue.stats(),
+		Ready: s.Ready() == nil, Applied: memory.Applied, Clock: memory.Clock, Silence: memory.Silence, Listening: s.store.Listening(),
+		WaitingWrites: memory.Waiting, Work: s.desk.Load(), Connections: s.store.PoolStats(), Writes: memory.Writes,
 	}
-	out.Writes.ClockWait = s.store.ClockWait()
 	out.RoomFree, out.RoomKnown = s.room()
-	s.underway.Range(func(any, any) bool { out.ImportsUnderWay++; return true })
-	s.orders.mu.Lock()
-	out.KeptOrders, out.KeptOrderBytes = s.orders.kept.Len(), s.orders.bytes
-	s.orders.mu.Unlock()
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	out.Collections = len(s.byID)
-	for _, c := range s.byID {
-		out.Places += c.set.Snapshot().Len()
-		out.Shapes += c.shapes.Snapshot().Len()
+	out.ImportsUnderWay = s.Underway()
+	out.KeptOrders, out.KeptOrderBytes = s.orders.Len(), s.orders.Bytes()
+	all, _ := s.replica.Collections() // none, while they are loaded anew
+	out.Collections = len(all)
+	for _, c := range all {
+		out.Places += c.Places().Len()
+		out.Shapes += c.Shapes().Len()
 	}
 	return out
 }

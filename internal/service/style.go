@@ -11,6 +11,7 @@ import (
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 )
 
@@ -20,6 +21,8 @@ type Style struct {
 	Proposed bool   // nobody has said how: this is made from the categories
 	Stamp    uint64 // different for each style
 	Change   uint64 // the newest change to the collection itself
+	// Warnings say what of the style does nothing.
+	Warnings []style.FieldError
 }
 
 // looks is the resolved style of a collection, as of some state of it.
@@ -27,45 +30,77 @@ type looks struct {
 	of       *store.Collection
 	resolved *style.Resolved
 	items    int    // how many items the ranges of numbers come from
-	stamp    uint64 // the fingerprint of resolved
+	followed uint64 // what Collection.Followed returned then
+	lots     uint64
+	bound    map[filter.Item]string // the versions of the items that its rules name
+	stamp    uint64                 // the fingerprint of resolved
 }
 
-// resolved returns the style of a collection with what depends on its data. That is
-// looked at again only when a good part of the data has changed: looks should not
-// change with every edit.
-func (c *collection) resolved() (*looks, error) {
-	info, snapshot, areas := c.info.Load(), c.set.Snapshot(), c.shapes.Snapshot()
+// good reports whether the ranges of numbers of a style are still those of the data, and the
+// items that its rules name as they were. The ranges are looked at again only after an import, or when a
+// good part of the data has changed: looks should not change with every edit.
+func (s *Service) good(l *looks, c *collection, items int) bool {
+	followed, lots := c.Followed()
+	return s.sameItems(l) && items*10 <= l.items*11+10 && items*11+10 >= l.items*10 &&
+		lots == l.lots && (followed-l.followed)*10 <= uint64(items)+90
+}
+
+// sameItems reports whether the items that the rules of a style name are as they were.
+func (s *Service) sameItems(l *looks) bool {
+	for item, version := range l.bound {
+		if now, err := s.region(item); err != nil && version != "" || err == nil && now.version != version {
+			return false
+		}
+	}
+	return true
+}
+
+// resolved returns the style of a collection with what depends on its data, as good has it.
+func (s *Service) resolved(c *collection) (*looks, error) {
+	info, snapshot, areas := c.Info(), c.Places(), c.Shapes()
 	items := snapshot.Len() + areas.Len()
+	followed, lots := c.Followed()
 	known := c.looks.Load()
-	if known != nil && known.of == info && info.Style != nil && items*10 <= known.items*11+10 && items*11+10 >= known.items*10 {
+	if known != nil && known.of == info && info.Style != nil && s.good(known, c, items) {
 		return known, nil
 	}
-	s := &style.Style{}
+	parsed := &style.Style{}
 	if info.Style == nil {
 		var categories []string
 		for _, count := range c.describe().Categories {
 			categories = append(categories, count.Category)
 		}
-		s = style.Propose(categories)
+		parsed = style.Propose(categories)
 	} else {
 		var err error
-		if s, err = style.Parse([]byte(*info.Style)); err != nil {
+		if parsed, err = style.Parse([]byte(*info.Style)); err != nil {
 			return nil, fmt.Errorf("the stored style of %q: %w", info.ID, err)
 		}
 	}
-	resolved, err := c.resolve(s)
+	resolved, bound, err := s.resolve(c, parsed)
 	if err != nil {
 		return nil, err
 	}
-	known = &looks{of: info, resolved: resolved, items: items, stamp: resolved.Fingerprint()}
+	known = &looks{of: info, resolved: resolved, bound: bound, items: items, followed: followed, lots: lots, stamp: resolved.Fingerprint()}
 	c.looks.Store(known)
 	return known, nil
 }
 
-// resolve finds what a style leaves to the data.
-func (c *collection) resolve(s *style.Style) (*style.Resolved, error) {
-	snapshot, areas := c.set.Snapshot(), c.shapes.Snapshot()
-	return s.Resolve(func(property string) []float64 {
+// resolve finds what a style leaves to the data, and the versions of the items that its
+// rules name, "" for those that are not there.
+func (s *Service) resolve(c *collection, of *style.Style) (*style.Resolved, map[filter.Item]string, error) {
+	bound := map[filter.Item]string{}
+	bind := func(f *filter.Filter) (*filter.Filter, error) {
+		for _, item := range f.Items() {
+			bound[item] = ""
+			if r, err := s.region(item); err == nil {
+				bound[item] = r.version
+			}
+		}
+		return s.bound(f)
+	}
+	snapshot, areas := c.Places(), c.Shapes()
+	resolved, err := of.Resolve(func(property string) []float64 {
 		const sample = 5000
 		numbers := snapshot.Numbers(property, sample)
 		areas.All(func(shape *shapes.Shape) {
@@ -76,7 +111,8 @@ func (c *collection) resolve(s *style.Style) (*style.Resolved, error) {
 			}
 		})
 		return numbers
-	})
+	}, bind)
+	return resolved, bound, err
 }
 
 // countedRules is of how many rules a legend tells how many features meet them. The
@@ -90,22 +126,22 @@ const keptDrafts = 8
 // draft is not empty, that of a draft of one in JSON.
 func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
 	if draft == "" {
-		return c.resolved()
+		return s.resolved(c)
 	}
-	info := c.info.Load()
-	key := fmt.Sprintf("%d %d %s", info.Key, c.set.Snapshot().Len()+c.shapes.Snapshot().Len(), draft)
-	if known, there := s.drafts.Get(key); there {
+	info := c.Info()
+	key := fmt.Sprintf("%d %d %s", info.Key, c.Places().Len()+c.Shapes().Len(), draft)
+	if known, there := s.drafts.Get(key); there && s.sameItems(known) {
 		return known, nil
 	}
 	parsed, err := style.Parse([]byte(draft))
 	if err != nil {
-		return nil, Invalid("style", "%v", err)
+		return nil, fault.Invalid("style", "%v", err)
 	}
-	resolved, err := c.resolve(parsed)
+	resolved, bound, err := s.resolve(c, parsed)
 	if err != nil {
 		return nil, err
 	}
-	l := &looks{of: info, resolved: resolved, stamp: resolved.Fingerprint()}
+	l := &looks{of: info, resolved: resolved, bound: bound, stamp: resolved.Fingerprint()}
 	s.drafts.Add(key, l)
 	return l, nil
 }
@@ -113,7 +149,7 @@ func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
 // drawnBy returns the style of a collection, or a draft of one, if what its data are has
 // a part in looks, and nil otherwise.
 func (s *Service) drawnBy(c *collection, draft string) (*looks, error) {
-	if draft == "" && c.info.Load().Style == nil {
+	if draft == "" && c.Info().Style == nil {
 		return nil, nil
 	}
 	known, err := s.looksOf(c, draft)
@@ -129,17 +165,21 @@ func (s *Service) Style(collection string) (Style, error) {
 	if err != nil {
 		return Style{}, err
 	}
-	known, err := c.resolved()
+	known, err := s.resolved(c)
 	if err != nil {
 		return Style{}, err
 	}
-	return Style{Style: known.resolved.Style, Proposed: known.of.Style == nil, Stamp: known.stamp, Change: known.of.Change}, nil
+	out := Style{Style: known.resolved.Style, Proposed: known.of.Style == nil, Stamp: known.stamp, Change: known.of.Change}
+	if !c.Empty() {
+		out.Warnings = known.resolved.Warnings()
+	}
+	return out, nil
 }
 
 // SetStyle says how a collection is to be drawn: raw is a style as JSON, nil for one
 // that is made from the categories. Where since is not nil and has none of the changes
 // that [Style.Change] may be now, somebody else has been there, and the error is a
-// *ChangedError.
+// *fault.ChangedError.
 func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, since []uint64) (Style, error) {
 	c, err := s.collection(collection)
 	if err != nil {
@@ -151,7 +191,7 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, s
 		parsed, err := style.Parse(raw)
 		switch {
 		case errors.As(err, &wrong):
-			return Style{}, Invalid(wrong.Field, "%s", wrong.Reason)
+			return Style{}, fault.Invalid(wrong.Field, "%s", wrong.Reason)
 		case err != nil:
 			return Style{}, err
 		}
@@ -161,17 +201,17 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, s
 		text = new(string)
 		*text = string(raw)
 	}
-	_, _, err = s.store.UpdateCollection(ctx, c.info.Load().Key, func(info *store.Collection) error {
+	_, _, err = s.store.UpdateCollection(ctx, byEdit, c.Info().Key, func(info *store.Collection) error {
 		if since != nil && !slices.Contains(since, info.Change) {
-			return &ChangedError{What: "the style of collection", ID: collection}
+			return &fault.ChangedError{What: "the style of collection", ID: collection}
 		}
 		info.Style = text
 		return nil
 	})
 	if err != nil {
-		return Style{}, explain(err, collection, "")
+		return Style{}, fault.Explain(err, collection, "")
 	}
-	if err := s.applyCommitted(ctx); err != nil {
+	if err := s.replica.CatchUp(ctx); err != nil {
 		return Style{}, err
 	}
 	return s.Style(collection)
@@ -221,6 +261,9 @@ func valuesOf(s *shapes.Shape, names []string, values []filter.Value) []filter.V
 		values[i] = filter.Value{}
 		if name == "id" {
 			values[i] = filter.TextValue(s.ID)
+		}
+		if name == filter.Geometry {
+			values[i] = filter.ShapeValue(s)
 		}
 		if raw, there := s.Properties.Value(name); there {
 			values[i] = filter.JSONValue(raw)

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"testing"
 
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
 )
@@ -47,7 +48,7 @@ func TestCollectionsAreEditedTogether(t *testing.T) {
 	// Who has not seen the last change may say so.
 	seen := must[Style](t)(s.Style("c")).Change
 	must[Style](t)(s.SetStyle(t.Context(), "c", []byte(`{"order":1}`), []uint64{seen - 1, seen}))
-	var changed *ChangedError
+	var changed *fault.ChangedError
 	if _, err := other.SetStyle(t.Context(), "c", nil, []uint64{seen}); !errors.As(err, &changed) || !strings.Contains(err.Error(), "has been changed since") {
 		t.Errorf("as of an older change: %v", err)
 	}

@@ -17,8 +17,11 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
+	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
 )
 
@@ -31,45 +34,6 @@ func connect(t *testing.T, dsn string) (sql func(statement string, args ...any))
 		if _, err := conn.Exec(t.Context(), statement, args...); err != nil {
 			t.Fatal(err)
 		}
-	}
-}
-
-// TestARefusedEditIsSetApart has an edit that the database cannot keep share a group with
-// others, which are carried out.
-func TestARefusedEditIsSetApart(t *testing.T) {
-	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	c := must[*collection](t)(s.collection("c"))
-	var group []*pendingWrite
-	for i := range 40 {
-		f := feature.Feature{ID: fmt.Sprint("good ", i)}
-		if i%13 == 7 {
-			f.ID = "\x00\xff" // past the door
-		}
-		w := &pendingWrite{edits: []store.Edit{{Kind: store.Create, Collection: c.info.Load().Key, Feature: f}}, done: make(chan struct{})}
-		if err := s.queue.room.Acquire(t.Context(), w.room()); err != nil {
-			t.Fatal(err)
-		}
-		s.queue.waiting.Add(1)
-		group = append(group, w)
-	}
-	s.queue.commit(group)
-	for i, w := range group {
-		<-w.done
-		switch bad := i%13 == 7; {
-		case bad && store.TroubleOf(w.err) != store.Refused:
-			t.Errorf("the edit that cannot be kept: %v", w.err)
-		case !bad && (w.err != nil || w.outcomes[0].Change == nil):
-			t.Errorf("edit %d beside it: %v", i, w.err)
-		}
-	}
-	all, _ := inMemory(t, s, "c")
-	if len(all) != 37 {
-		t.Errorf("%d are there, want 37", len(all))
-	}
-	var wrong *InvalidError
-	if err := explain(group[7].err, "c", "x"); !errors.As(err, &wrong) {
-		t.Errorf("its caller is told %v", err)
 	}
 }
 
@@ -101,8 +65,8 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 					return false
 				}
 				got := map[string]bool{}
-				for e := range c.set.Snapshot().Tree().All() {
-					got[c.set.Snapshot().Place(e).ID] = true
+				for e := range c.Places().Tree().All() {
+					got[c.Places().Place(e).ID] = true
 				}
 				wanted := map[string]bool{}
 				for _, id := range want {
@@ -150,30 +114,6 @@ func TestFollowingWithoutNotifications(t *testing.T) {
 	})
 }
 
-// TestNobodySeesHalfOfWhatIsFollowed follows changes in several pieces, of which the last
-// cannot be read: what is seen is the state before or the one after, never one between, whose
-// number would stand for two states.
-func TestNobodySeesHalfOfWhatIsFollowed(t *testing.T) {
-	dsn := pgboxtest.DSN(t)
-	s := open(t, dsn)
-	info := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	sql := connect(t, dsn)
-	const n = 12_000
-	sql("BEGIN")
-	sql("SELECT change FROM clock FOR UPDATE")
-	sql(`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, i::text, 1, 2, '{}', $1 + i FROM collections, generate_series(1, $2) i`, info.Change, n)
-	sql(`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1 + i, key, i::text, 'create', now() FROM collections, generate_series(1, $2) i`, info.Change, n)
-	sql("UPDATE features SET geometry = '{\"type\":\"Nonsense\"}' WHERE id = '11999'") // it cannot be read
-	sql("UPDATE clock SET change = change + $1", n)
-	sql("COMMIT")
-	polltest.Until(t, "the service to try", func() bool { return s.heard.Load().problem != nil })
-	if all, change := inMemory(t, s, "c"); len(all) != 0 || change != info.Change {
-		t.Errorf("%d places are seen as of change %d, want none as of %d", len(all), change, info.Change)
-	}
-	sql("UPDATE features SET geometry = NULL WHERE id = '11999'")
-	polltest.Until(t, "all of them", func() bool { all, _ := inMemory(t, s, "c"); return len(all) == n })
-}
-
 // TestForgetting takes old changes out of the history, under a service that has not followed
 // them and one that starts later.
 func TestForgetting(t *testing.T) {
@@ -185,13 +125,13 @@ func TestForgetting(t *testing.T) {
 	}
 	told := must[Collection](t)(s.Collection("c"))
 	other := open(t, dsn)
-	other.applying.Lock() // it hangs
+	turn := must[*replica.Turn](t)(other.replica.Turn(t.Context())) // it hangs
 	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "unseen"})))
 	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "last"})))
 	if n := must[int64](t)(s.store.Forget(t.Context(), time.Now().Add(time.Minute))); n != 22 {
 		t.Errorf("%d changes were forgotten, want 22", n)
 	}
-	other.applying.Unlock()
+	turn.End()
 	for _, s := range []*Service{s, other, open(t, dsn)} {
 		polltest.Until(t, "all that is there", func() bool {
 			c, err := s.Collection("c")
@@ -212,7 +152,7 @@ func TestDearWorkIsBounded(t *testing.T) {
 	for i := range 60_000 {
 		fmt.Fprintf(&file, "%d,%d,%d,%d,%d,%d,%d,%d,%d,%d,%d\n", i, i%80, i%170, i%7, i%11, i%13, i%17, i%19, i%23, i%29, i%31)
 	}
-	must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{Make: &NewCollection{}}))
+	must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: NewCollection{}.Named}))
 	release := must[func()](t)(s.desk.Admit(t.Context(), admission.Need{Work: true})) // somebody keeps the processor
 	var busy *admission.BusyError
 	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "a"}}, Limit: 5}); !errors.As(err, &busy) {
@@ -259,7 +199,7 @@ func TestAStalledUploadStopsNobody(t *testing.T) {
 		begun.Add(1)
 		stalled.Go(func() {
 			r := &stallingReader{ctx: ctx, rows: 3000, begun: begun.Done, prefix: fmt.Sprint("s", i, "-")}
-			if _, err := s.Import(ctx, "c", r, ImportOptions{}); err == nil {
+			if _, err := s.Import(ctx, "c", r, importing.Options{}); err == nil {
 				t.Error("an import that never ended did")
 			}
 		})
@@ -270,7 +210,7 @@ func TestAStalledUploadStopsNobody(t *testing.T) {
 	for i := range 2500 {
 		fmt.Fprintf(&file, "%d,1,2\n", i)
 	}
-	if report := must[ImportReport](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{})); report.Created != 2500 {
+	if report := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{})); report.Created != 2500 {
 		t.Errorf("beside them: %+v", report)
 	}
 	cancel()
@@ -316,7 +256,7 @@ func TestAnImportThatWasTakenForDead(t *testing.T) {
 		sql("DELETE FROM imports")
 		return 0, io.EOF
 	})
-	_, err := s.Import(t.Context(), "c", io.MultiReader(strings.NewReader(file.String()), forget), ImportOptions{})
+	_, err := s.Import(t.Context(), "c", io.MultiReader(strings.NewReader(file.String()), forget), importing.Options{})
 	if !errors.Is(err, store.ErrImportGone) {
 		t.Errorf("it ended with %v", err)
 	}
@@ -336,31 +276,36 @@ func TestNoRoomForAnImport(t *testing.T) {
 	for i := range 3000 {
 		fmt.Fprintf(&file, "%d,1,2\n", i)
 	}
-	var full *FullError
-	if _, err := s.Import(t.Context(), "c", strings.NewReader(file.String()), ImportOptions{Make: &NewCollection{}}); !errors.As(err, &full) || full.Needs == 0 || full.Free != 1000 {
+	var full *fault.FullError
+	if _, err := s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: NewCollection{}.Named}); !errors.As(err, &full) || full.Needs == 0 || full.Free != 1000 {
 		t.Errorf("it ended with %v", err)
 	}
-	var missing *NotFoundError
+	var missing *fault.NotFoundError
 	if _, err := s.Collection("c"); !errors.As(err, &missing) {
 		t.Errorf("the collection: %v", err)
 	}
 }
 
-// TestNothingIsToldWhileAllIsLoadedAnew asks a service whose collections are not usable: it
-// must neither say that there are none nor take away what they may need.
+// TestNothingIsToldWhileAllIsLoadedAnew asks a service whose database was replaced, while it
+// cannot read the new one yet: it must neither say that there are no collections nor take
+// away what they may need.
 func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
-	s := open(t, pgboxtest.DSN(t))
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	s.applying.Lock() // so that the follower leaves it so
-	defer s.applying.Unlock()
-	s.loading.Store(true)
-	defer s.loading.Store(false)
+	sql, keep := connect(t, dsn), connect(t, dsn)
+	keep("BEGIN; LOCK TABLE features IN ACCESS EXCLUSIVE MODE")
+	sql("CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity; ALTER TABLE copied RENAME TO identity")
+	var away *fault.UnavailableError
+	polltest.Until(t, "the service to load all anew", func() bool { return errors.As(s.Ready(), &away) })
 	_, all := s.Collections()
 	_, one := s.Collection("c")
 	_, _, edit := s.CreateItem(t.Context(), "c", feature.Feature{ID: "x"})
-	for what, err := range map[string]error{"all collections": all, "one": one, "an edit": edit, "an icon": s.DeleteIcon(t.Context(), "mine"), "ready": s.Ready()} {
-		if !errors.Is(err, errLoading) {
+	for what, err := range map[string]error{"all collections": all, "one": one, "an edit": edit, "an icon": s.DeleteIcon(t.Context(), "mine")} {
+		if !errors.As(err, &away) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
+	keep("COMMIT")
+	polltest.Until(t, "the collections to be back", func() bool { _, err := s.Collection("c"); return err == nil })
 }

@@ -9,7 +9,9 @@ import (
 	"strings"
 
 	"idlebeacon/internal/admission"
+	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/fault"
 )
 
 // What is cheap enough to be done at once, by how many places or positions are looked at.
@@ -20,19 +22,19 @@ const (
 
 // selected returns the places that a selection takes. The first time, all are looked at.
 func (s *Service) selected(ctx context.Context, c *collection, selection places.Selection) (*places.Snapshot, error) {
-	if snapshot, there := c.set.Selected(selection); there {
+	if snapshot, there := c.Selected(selection); there {
 		return snapshot, nil
 	}
-	if c.set.Pending(selection) {
-		return c.set.Select(ctx, selection)
+	if c.Selecting(selection) {
+		return c.Select(ctx, selection)
 	}
 	const perPlace = 24 // bytes
-	release, err := s.lookAt(ctx, c.set.Snapshot().Len(), perPlace)
+	release, err := s.lookAt(ctx, c.Places().Len(), perPlace)
 	if err != nil {
 		return nil, err
 	}
 	defer release()
-	return c.set.Select(ctx, selection)
+	return c.Select(ctx, selection)
 }
 
 // lookAt asks for room to look at n places, each of which takes so many bytes meanwhile.
@@ -70,13 +72,13 @@ func while[T any](ctx context.Context, of iter.Seq[T]) iter.Seq[T] {
 // checkProperties refuses names of properties that nothing in a collection has, as far as
 // that can be told: what was misspelt should not be passed over in silence.
 func (c *collection) checkProperties(field string, names []string) error {
-	snapshot, areas := c.set.Snapshot(), c.shapes.Snapshot()
+	snapshot, areas := c.Places(), c.Shapes()
 	if snapshot.Len()+areas.Len() == 0 {
 		return nil
 	}
 	for _, name := range names {
-		if name != "id" && !snapshot.Knows(name) && !areas.Has(name) {
-			return Invalid(field, "nothing in the collection has a property %q%s", name, suggestion(name, append(snapshot.PropertyNames(), areas.PropertyNames()...)))
+		if name != "id" && name != filter.Geometry && !snapshot.Knows(name) && !areas.Has(name) {
+			return fault.Invalid(field, "nothing in the collection has a property %q%s", name, suggestion(name, append(snapshot.PropertyNames(), areas.PropertyNames()...)))
 		}
 	}
 	return nil
@@ -104,12 +106,4 @@ func suggestion(name string, known []string) string {
 		quoted = append(quoted, strconv.Quote(k))
 	}
 	return "; its properties are " + strings.Join(quoted, ", ")
-}
-
-// checkFilter is checkProperties for the condition of a selection.
-func (c *collection) checkFilter(selection *places.Selection) error {
-	if selection.Filter == nil {
-		return nil
-	}
-	return c.checkProperties("filter", selection.Filter.Properties())
 }

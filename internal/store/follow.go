@@ -49,7 +49,7 @@ func (v *View) Changes(ctx context.Context, after uint64, each func(*Change) err
 }
 
 func (v *View) changes(ctx context.Context, after, last uint64, each func(*Change) error) error {
-	rows, err := v.tx.WithContext(ctx).Raw(`SELECT c.number, c.collection_key, c.feature_id, c.op, c.at, f.id IS NOT NULL,
+	rows, err := v.tx.WithContext(ctx).Raw(`SELECT c.number, c.collection_key, c.feature_id, c.op, c.at, f.id IS NOT NULL, coalesce(f.number_id, false),
 			coalesce(f.lon, 0), coalesce(f.lat, 0), f.elevation, f.geometry::text, f.properties
 		FROM (SELECT DISTINCT ON (collection_key, feature_id) number, collection_key, feature_id, op, at FROM changes
 			WHERE number > ? AND number <= ? AND feature_id IS NOT NULL ORDER BY collection_key, feature_id, number DESC) c
@@ -61,12 +61,12 @@ func (v *View) changes(ctx context.Context, after, last uint64, each func(*Chang
 	defer rows.Close()
 	for rows.Next() {
 		var c Change
-		var there bool
+		var there, numbered bool
 		var at geo.Point
 		var elevation *float64
 		var shape *string
 		var properties []byte
-		if err := rows.Scan(&c.Number, &c.Collection, &c.FeatureID, &c.Op, &c.At, &there, &at.Lon, &at.Lat, &elevation, &shape, &properties); err != nil {
+		if err := rows.Scan(&c.Number, &c.Collection, &c.FeatureID, &c.Op, &c.At, &there, &numbered, &at.Lon, &at.Lat, &elevation, &shape, &properties); err != nil {
 			return err
 		}
 		c.At = c.At.UTC()
@@ -75,6 +75,7 @@ func (v *View) changes(ctx context.Context, after, last uint64, each func(*Chang
 			if err != nil {
 				return err
 			}
+			f.NumberID = numbered
 			c.Now = &f
 		}
 		if err := each(&c); err != nil {

@@ -6,8 +6,6 @@ import (
 	"fmt"
 
 	"gorm.io/gorm"
-
-	"idlebeacon/internal/core/icon"
 )
 
 // ErrNoIcon reports that there is no icon of a name.
@@ -22,20 +20,15 @@ type Icon struct {
 	Version       int64 // greater whenever it is replaced
 }
 
-// Icon returns it as package icon has it.
-func (i *Icon) Icon() icon.Icon {
-	return icon.Icon{MediaType: i.MediaType, Data: i.Data, Width: i.Width, Height: i.Height}
-}
-
 // PutIcon keeps an icon, in the place of one of the same name, and reports whether
-// there was none. There are at most most of them: beyond, it returns ErrTooMany.
-func (s *Store) PutIcon(ctx context.Context, name string, i icon.Icon, most int) (created bool, err error) {
+// there was none. Its Version does not count. There are at most most of them: beyond, it returns ErrTooMany.
+func (s *Store) PutIcon(ctx context.Context, i Icon, most int) (created bool, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Exec("LOCK TABLE icons IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
 			return err
 		}
 		var there, others int
-		if err := tx.Raw("SELECT count(*) FILTER (WHERE name = ?), count(*) FILTER (WHERE name <> ?) FROM icons", name, name).Row().Scan(&there, &others); err != nil {
+		if err := tx.Raw("SELECT count(*) FILTER (WHERE name = ?), count(*) FILTER (WHERE name <> ?) FROM icons", i.Name, i.Name).Row().Scan(&there, &others); err != nil {
 			return err
 		}
 		if created = there == 0; others >= most {
@@ -43,10 +36,10 @@ func (s *Store) PutIcon(ctx context.Context, name string, i icon.Icon, most int)
 		}
 		return tx.Exec(`INSERT INTO icons (name, media_type, width, height, data, version) VALUES (?, ?, ?, ?, ?, nextval('icon_versions'))
 			ON CONFLICT (name) DO UPDATE SET media_type = EXCLUDED.media_type, width = EXCLUDED.width, height = EXCLUDED.height,
-				data = EXCLUDED.data, version = EXCLUDED.version`, name, i.MediaType, i.Width, i.Height, i.Data).Error
+				data = EXCLUDED.data, version = EXCLUDED.version`, i.Name, i.MediaType, i.Width, i.Height, i.Data).Error
 	})
 	if err != nil && !errors.Is(err, ErrTooMany) {
-		err = fmt.Errorf("keeping icon %q: %w", name, err)
+		err = fmt.Errorf("keeping icon %q: %w", i.Name, err)
 	}
 	return created, err
 }

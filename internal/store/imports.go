@@ -10,8 +10,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
-
-	"idlebeacon/internal/core/formats"
 )
 
 // ErrNoImport reports that there is no import with an id.
@@ -132,8 +130,16 @@ func (s *Store) EndImport(ctx context.Context, e ImportEnd) error {
 	})
 }
 
+// A RejectedRow is a row of a file that an import could not use.
+type RejectedRow struct {
+	Row    int    // its number in the file, which no other has
+	Line   int    // the line of the file that it is in, or 0
+	Reason string // what is wrong with it
+	Source []byte // as it stands in the file; nil where it is not kept
+}
+
 // AddRejected keeps rows that an import could not use.
-func (s *Store) AddRejected(ctx context.Context, key int64, rows []formats.RowError) error {
+func (s *Store) AddRejected(ctx context.Context, key int64, rows []RejectedRow) error {
 	return s.direct(ctx, func(conn *pgx.Conn) error {
 		_, err := conn.CopyFrom(ctx, pgx.Identifier{"rejected_rows"}, []string{"import_key", "number", "line", "reason", "source"},
 			pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) {
@@ -143,18 +149,26 @@ func (s *Store) AddRejected(ctx context.Context, key int64, rows []formats.RowEr
 	})
 }
 
+// DropRejected forgets the rows that were kept so far.
+func (s *Store) DropRejected(ctx context.Context, key int64) error {
+	return s.direct(ctx, func(conn *pgx.Conn) error {
+		_, err := conn.Exec(ctx, "DELETE FROM rejected_rows WHERE import_key = $1", key)
+		return err
+	})
+}
+
 // rejectedPage is how many bytes of rejected rows are read at a time, about.
 const rejectedPage = 1 << 20
 
 // Rejected gives the rows that were kept of those that an import could not use, in
 // their order. No connection is held while they are being used.
-func (s *Store) Rejected(ctx context.Context, key int64) iter.Seq2[formats.RowError, error] {
-	return func(yield func(formats.RowError, error) bool) {
+func (s *Store) Rejected(ctx context.Context, key int64) iter.Seq2[RejectedRow, error] {
+	return func(yield func(RejectedRow, error) bool) {
 		for after, more := int64(0), true; more; {
-			var page []formats.RowError
+			var page []RejectedRow
 			var err error
 			if page, more, err = s.rejected(ctx, key, after); err != nil {
-				yield(formats.RowError{}, err)
+				yield(RejectedRow{}, err)
 				return
 			}
 			for _, row := range page {
@@ -168,14 +182,14 @@ func (s *Store) Rejected(ctx context.Context, key int64) iter.Seq2[formats.RowEr
 }
 
 // rejected reads a page of rejected rows, and whether there may be more.
-func (s *Store) rejected(ctx context.Context, key, after int64) (page []formats.RowError, more bool, err error) {
+func (s *Store) rejected(ctx context.Context, key, after int64) (page []RejectedRow, more bool, err error) {
 	rows, err := s.db.WithContext(ctx).Raw("SELECT number, line, reason, source FROM rejected_rows WHERE import_key = ? AND number > ? ORDER BY number LIMIT 1000", key, after).Rows()
 	if err != nil {
 		return nil, false, err
 	}
 	defer rows.Close()
 	for size := 0; rows.Next(); {
-		var e formats.RowError
+		var e RejectedRow
 		if err := rows.Scan(&e.Row, &e.Line, &e.Reason, &e.Source); err != nil {
 			return nil, false, err
 		}

@@ -7,8 +7,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"idlebeacon/internal/core/formats"
-	"idlebeacon/internal/core/icon"
 	"idlebeacon/internal/pgbox/pgboxtest"
 )
 
@@ -68,7 +66,7 @@ func TestOldImportsAreForgotten(t *testing.T) {
 	s := open(t, dsn)
 	under := begun(t, s, "000")
 	old := begun(t, s, "001")
-	rows := []formats.RowError{{Row: 3, Line: 4, Reason: "bad", Source: []byte("a\x00b")}, {Row: 2, Reason: "worse"}}
+	rows := []RejectedRow{{Row: 3, Line: 4, Reason: "bad", Source: []byte("a\x00b")}, {Row: 2, Reason: "worse"}}
 	if err := s.AddRejected(t.Context(), old.Key, rows); err != nil {
 		t.Fatal(err)
 	}
@@ -115,13 +113,13 @@ func TestOldImportsAreForgotten(t *testing.T) {
 
 func TestIconsAreBounded(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	picture := icon.Icon{MediaType: icon.PNG, Data: []byte{1, 2}, Width: 3, Height: 4}
+	picture := Icon{MediaType: "image/png", Data: []byte{1, 2}, Width: 3, Height: 4}
 	for _, c := range []struct {
 		name    string
 		created bool
 		err     error
 	}{{"a", true, nil}, {"b", true, nil}, {"a", false, nil}, {"c", true, ErrTooMany}} {
-		if created, err := s.PutIcon(t.Context(), c.name, picture, 2); created != c.created || !errors.Is(err, c.err) {
+		if created, err := s.PutIcon(t.Context(), named(picture, c.name), 2); created != c.created || !errors.Is(err, c.err) {
 			t.Errorf("%s: created %v, %v", c.name, created, err)
 		}
 	}
@@ -130,10 +128,15 @@ func TestIconsAreBounded(t *testing.T) {
 		t.Errorf("the icons are %+v, %v", all, err)
 	}
 	one, err := s.Icon(t.Context(), "a")
-	if err != nil || one.Icon().Width != 3 || len(one.Data) != 2 {
+	if err != nil || one.Width != 3 || len(one.Data) != 2 {
 		t.Errorf("one is %+v, %v", one, err)
 	}
 	if err := s.DeleteIcon(t.Context(), "c"); !errors.Is(err, ErrNoIcon) {
 		t.Errorf("deleting what is not there: %v", err)
 	}
+}
+
+func named(i Icon, name string) Icon {
+	i.Name = name
+	return i
 }

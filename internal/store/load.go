@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math"
 	"runtime"
-	"sync"
 	"sync/atomic"
 
 	"github.com/jackc/pgx/v5"
@@ -15,60 +14,40 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geometry"
-	"idlebeacon/internal/core/places"
-	"idlebeacon/internal/core/shapes"
 )
 
 const (
-	loadBatch  = 256      // rows that go to a set together
+	loadBatch  = 256      // features of a batch, at most
 	loadRoom   = 64 << 10 // bytes of properties that are kept together on their way
-	loadQueue  = 4        // batches that may wait for a set; its readers wait for room
 	slicePages = 4 << 10  // pages of the table that are read in one query: 32 MB
 )
 
-// Contents is where the features of a collection go: places and shapes.
-type Contents struct {
-	Places *places.Set
-	Shapes *shapes.Set
+// A Batch is features of one collection. The properties of those that are places may share
+// memory: whoever keeps them longer than the batch copies them.
+type Batch struct {
+	Collection int64 // its key
+	Features   []feature.Feature
 }
 
-// FeaturesOfAll reads the features of all the given collections into contents that
-// are empty, in the order of collections, telling each batch of rows to progress. It
-// reads the table in slices over several connections that share the view's state
-// of the database, so all of it belongs to the view's change.
-func (v *View) FeaturesOfAll(ctx context.Context, s *Store, collections []Dated, contents []Contents, progress func(rows int)) error {
+// AllFeatures calls each with the features of all collections, in no particular order and
+// from several goroutines at once. It reads the table in slices over several connections
+// that share the view's state of the database, so all of it belongs to the view's change.
+// It returns the first error of each.
+func (v *View) AllFeatures(ctx context.Context, each func(context.Context, Batch) error) error {
 	var snapshot string
-	var pages int64
-	err := v.tx.Raw("SELECT pg_export_snapshot(), pg_relation_size('features') / current_setting('block_size')::int").Row().Scan(&snapshot, &pages)
+	l := &loading{each: each}
+	err := v.tx.Raw("SELECT pg_export_snapshot(), pg_relation_size('features') / current_setting('block_size')::int").Row().Scan(&snapshot, &l.pages)
 	if err != nil {
 		return fmt.Errorf("sharing a state of the database: %w", err)
 	}
 	readers, ctx := errgroup.WithContext(ctx)
-	l := &loading{byKey: map[int64]*loadingSet{}, pages: pages, progress: progress}
-	var writers errgroup.Group
-	for i, c := range collections {
-		to := &loadingSet{info: c.Collection, rows: make(chan []places.Row, loadQueue)}
-		l.byKey[c.Key] = to
-		to.shapes = contents[i].Shapes
-		writers.Go(func() error { return contents[i].Places.Load(c.Newest, to.next) })
-	}
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		readers.Go(func() error {
-			return s.inSnapshot(ctx, snapshot, func(conn *pgx.Conn) error { return l.read(ctx, conn) })
+			return v.store.inSnapshot(ctx, snapshot, func(conn *pgx.Conn) error { return l.read(ctx, conn) })
 		})
 	}
-	err = readers.Wait()
-	for _, to := range l.byKey {
-		close(to.rows)
-	}
-	if lag := writers.Wait(); err == nil {
-		err = lag
-	}
-	if err != nil {
+	if err := readers.Wait(); err != nil {
 		return fmt.Errorf("reading the features: %w", err)
-	}
-	for i, c := range contents {
-		c.Shapes.Publish(collections[i].Newest)
 	}
 	return nil
 }
@@ -88,34 +67,11 @@ func (s *Store) inSnapshot(ctx context.Context, snapshot string, f func(*pgx.Con
 	})
 }
 
-// A loading is the features on their way from the table to their sets.
+// A loading is the features on their way from the table.
 type loading struct {
-	byKey    map[int64]*loadingSet
-	pages    int64
-	next     atomic.Int64 // the first page that nobody reads yet
-	progress func(rows int)
-}
-
-// A loadingSet is the rows on their way to one set.
-type loadingSet struct {
-	info    Collection
-	rows    chan []places.Row
-	current []places.Row
-
-	mu     sync.Mutex
-	shapes *shapes.Set // edited by the holder of mu
-}
-
-func (to *loadingSet) next() (*places.Row, error) {
-	for len(to.current) == 0 {
-		var more bool
-		if to.current, more = <-to.rows; !more {
-			return nil, nil
-		}
-	}
-	r := &to.current[0]
-	to.current = to.current[1:]
-	return r, nil
+	pages int64
+	next  atomic.Int64 // the first page that nobody reads yet
+	each  func(context.Context, Batch) error
 }
 
 // read takes slices of the table until there are none left.
@@ -141,59 +97,41 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 		return err
 	}
 	defer rows.Close()
-	batches := map[*loadingSet][]places.Row{}
+	batches := map[int64][]feature.Feature{}
 	var room []byte // for the properties of many rows: one piece of memory instead of one each
-	send := func(to *loadingSet) error {
-		batch := batches[to]
-		delete(batches, to)
-		select {
-		case to.rows <- batch:
-			l.progress(len(batch))
-			return nil
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
 	for rows.Next() {
 		raw := rows.RawValues() // binary: the numbers big-endian, the texts as they are
-		to := l.byKey[int64(binary.BigEndian.Uint64(raw[0]))]
-		if to == nil {
-			continue // a collection that is not wanted
-		}
+		key := int64(binary.BigEndian.Uint64(raw[0]))
 		f := feature.Feature{ID: string(raw[1])}
 		f.At.Lon = math.Float64frombits(binary.BigEndian.Uint64(raw[2]))
 		f.At.Lat = math.Float64frombits(binary.BigEndian.Uint64(raw[3]))
-		if cap(room)-len(room) < len(raw[4]) {
-			room = make([]byte, 0, max(loadRoom, len(raw[4])))
-		}
-		start := len(room)
-		room = append(room, raw[4]...)
-		f.Properties = feature.StoredProperties(room[start:len(room):len(room)])
 		if raw[5] != nil {
-			f.Properties = feature.StoredProperties(bytes.Clone(f.Properties.JSON())) // they stay
+			f.Properties = feature.StoredProperties(bytes.Clone(raw[4]))
 			g, err := geometry.Parse(raw[5])
 			if err != nil {
 				return fmt.Errorf("the geometry of feature %q: %w", f.ID, err)
 			}
 			f.Shape = &g
-			to.mu.Lock()
-			to.shapes.Put(to.info.ShapeOf(&f))
-			to.mu.Unlock()
-			l.progress(1)
-			continue
+		} else {
+			if cap(room)-len(room) < len(raw[4]) {
+				room = make([]byte, 0, max(loadRoom, len(raw[4])))
+			}
+			start := len(room)
+			room = append(room, raw[4]...)
+			f.Properties = feature.StoredProperties(room[start:len(room):len(room)])
 		}
-		batches[to] = append(batches[to], *to.info.RowOf(&f))
-		if len(batches[to]) == loadBatch {
-			if err := send(to); err != nil {
+		if batches[key] = append(batches[key], f); len(batches[key]) == loadBatch {
+			if err := l.each(ctx, Batch{key, batches[key]}); err != nil {
 				return err
 			}
+			delete(batches, key)
 		}
 	}
 	if err := rows.Err(); err != nil {
 		return err
 	}
-	for to := range batches {
-		if err := send(to); err != nil {
+	for key, features := range batches {
+		if err := l.each(ctx, Batch{key, features}); err != nil {
 			return err
 		}
 	}

@@ -1,10 +1,15 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
+	"regexp"
 	"slices"
+	"strings"
 
 	"github.com/go-gormigrate/gormigrate/v2"
 	"gorm.io/gorm"
@@ -127,12 +132,111 @@ var migrations = []*gormigrate.Migration{
 		// Changes up to this number may have been forgotten.
 		`ALTER TABLE clock ADD COLUMN forgotten bigint NOT NULL DEFAULT 0`,
 	)},
+	{ID: "0008-times-and-number-ids", Migrate: statements(
+		`ALTER TABLE collections ADD COLUMN time_property text NOT NULL DEFAULT ''`,
+		// Whether the id is a number in GeoJSON, spelled as the text that is kept.
+		`ALTER TABLE features ADD COLUMN number_id boolean NOT NULL DEFAULT false`,
+	)},
+	{ID: "0009-journal", Migrate: all(
+		statements(
+			// The number of the first change that was asked for together with a change, who
+			// asked for it, and how: 'edit' or 'import'. Of older changes that is not known, nor of those
+			// of processes of the version before, which may still run.
+			`ALTER TABLE changes ADD COLUMN transaction bigint NOT NULL DEFAULT 0, ADD COLUMN actor text NOT NULL DEFAULT '',
+				ADD COLUMN way text NOT NULL DEFAULT ''`,
+			// The history of one feature.
+			`CREATE INDEX changes_by_feature ON changes (collection_key, feature_id, number) WHERE feature_id IS NOT NULL`,
+		),
+		// What the journal kept of collections, and the reports of imports, had the names of
+		// the program of the day.
+		renamed("changes", "number", "before", "feature_id IS NULL AND before IS NOT NULL"),
+		renamed("imports", "key", "report", "report IS NOT NULL"),
+	)},
 }
 
 // ownTables are the tables that the migrations make.
 var ownTables = []string{"collections", "features", "changes", "clock", "imports", "rejected_rows", "icons", "identity"}
 
 const migrationsTable = "migrations"
+
+// all does steps one after the other.
+func all(steps ...gormigrate.MigrateFunc) gormigrate.MigrateFunc {
+	return func(tx *gorm.DB) error {
+		for _, step := range steps {
+			if err := step(tx); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// renamed writes the JSON objects in a column of some rows with names in small letters with
+// underscores: "CreatedAt" becomes "created_at". It goes through them in the order of a key.
+func renamed(table, key, column, where string) gormigrate.MigrateFunc {
+	return func(tx *gorm.DB) error {
+		const together = 500
+		for after := int64(math.MinInt64); ; {
+			var found []struct {
+				Key  int64
+				Text string
+			}
+			err := tx.Raw(fmt.Sprintf("SELECT %[2]s AS key, %[3]s::text AS text FROM %[1]s WHERE %[4]s AND %[2]s > ? ORDER BY %[2]s LIMIT ?",
+				table, key, column, where), after, together).Scan(&found).Error
+			if err != nil || len(found) == 0 {
+				return err
+			}
+			for _, row := range found {
+				text, err := smallNames([]byte(row.Text))
+				if err != nil {
+					return fmt.Errorf("the %s of %s %d: %w", column, table, row.Key, err)
+				}
+				if err := tx.Exec(fmt.Sprintf("UPDATE %s SET %s = ?::json WHERE %s = ?", table, column, key), string(text), row.Key).Error; err != nil {
+					return err
+				}
+				after = row.Key
+			}
+		}
+	}
+}
+
+// smallNames returns a JSON value with the names of all members in small letters.
+func smallNames(text []byte) ([]byte, error) {
+	var value any
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	if err := d.Decode(&value); err != nil {
+		return nil, err
+	}
+	return json.Marshal(smallNamesIn(value))
+}
+
+func smallNamesIn(value any) any {
+	switch v := value.(type) {
+	case []any:
+		for i := range v {
+			v[i] = smallNamesIn(v[i])
+		}
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for name, member := range v {
+			out[smallName(name)] = smallNamesIn(member)
+		}
+		return out
+	}
+	return value
+}
+
+var wordsOfName = regexp.MustCompile("[A-Z]+[a-z0-9]*")
+
+// smallName returns "with_id" for "WithID", and for itself.
+func smallName(name string) string {
+	words := wordsOfName.FindAllString(name, -1)
+	if strings.Join(words, "") != name {
+		return name
+	}
+	return strings.ToLower(strings.Join(words, "_"))
+}
 
 func statements(all ...string) gormigrate.MigrateFunc {
 	return func(tx *gorm.DB) error {

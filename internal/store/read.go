@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"iter"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -12,14 +13,13 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
-	"idlebeacon/internal/core/places"
-	"idlebeacon/internal/core/shapes"
 )
 
 // A View reads the database as of one change.
 type View struct {
 	State
-	tx *gorm.DB
+	store *Store
+	tx    *gorm.DB
 }
 
 // View runs f on the database as it is now: what f reads all belongs together,
@@ -37,7 +37,7 @@ func (s *Store) View(ctx context.Context, f func(*View) error) error {
 		if err != nil {
 			return fmt.Errorf("reading the clock: %w", err)
 		}
-		return f(&View{State: state, tx: tx})
+		return f(&View{State: state, store: s, tx: tx})
 	}, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 }
 
@@ -102,54 +102,37 @@ func (v *View) dated(collections []Collection) ([]Dated, error) {
 	return all, rows.Err()
 }
 
-// Features reads the features of a collection, in no particular order, into
-// contents that are empty.
-func (v *View) Features(c Dated, contents Contents) error {
-	rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry FROM features WHERE collection_key = ?", c.Key).Rows()
-	if err != nil {
-		return fmt.Errorf("reading the features of %q: %w", c.ID, err)
-	}
-	defer rows.Close()
-	err = contents.Places.Load(c.Newest, func() (*places.Row, error) {
-		for rows.Next() {
-			var id string
-			var at geo.Point
-			var properties []byte
-			var shape *string
-			if err := rows.Scan(&id, &at.Lon, &at.Lat, &properties, &shape); err != nil {
-				return nil, err
-			}
-			f, err := storedFeature(id, at, nil, shape, properties)
-			if err != nil {
-				return nil, err
-			}
-			if f.Shape == nil {
-				return c.RowOf(&f), nil
-			}
-			contents.Shapes.Put(c.ShapeOf(&f))
+// Features gives the features of a collection, in no particular order and without
+// elevations. After an error there is nothing more.
+func (v *View) Features(collection int64) iter.Seq2[feature.Feature, error] {
+	return func(yield func(feature.Feature, error) bool) {
+		rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry FROM features WHERE collection_key = ?", collection).Rows()
+		if err != nil {
+			yield(feature.Feature{}, fmt.Errorf("reading the features: %w", err))
+			return
 		}
-		return nil, rows.Err()
-	})
-	if err != nil {
-		return fmt.Errorf("reading the features of %q: %w", c.ID, err)
-	}
-	contents.Shapes.Publish(c.Newest)
-	return nil
-}
-
-// RowOf returns what is kept in memory of a place of c.
-func (c *Collection) RowOf(f *feature.Feature) *places.Row {
-	name, category := f.Properties.Texts(c.NameProperty, c.CategoryProperty)
-	return &places.Row{
-		Place:      places.Place{ID: f.ID, At: f.At, Name: name, Category: category},
-		Properties: f.Properties,
+		defer rows.Close()
+		for rows.Next() {
+			f, err := scanFeature(rows)
+			if !yield(f, err) || err != nil {
+				return
+			}
+		}
+		if err := rows.Err(); err != nil {
+			yield(feature.Feature{}, fmt.Errorf("reading the features: %w", err))
+		}
 	}
 }
 
-// ShapeOf returns what is kept in memory of a shape of c.
-func (c *Collection) ShapeOf(f *feature.Feature) shapes.Shape {
-	name, category := f.Properties.Texts(c.NameProperty, c.CategoryProperty)
-	return shapes.Shape{ID: f.ID, Name: name, Category: category, Geometry: f.Shape, Properties: f.Properties}
+func scanFeature(rows *sql.Rows) (feature.Feature, error) {
+	var id string
+	var at geo.Point
+	var properties []byte
+	var shape *string
+	if err := rows.Scan(&id, &at.Lon, &at.Lat, &properties, &shape); err != nil {
+		return feature.Feature{}, err
+	}
+	return storedFeature(id, at, nil, shape, properties)
 }
 
 // direct runs f on a connection of the pool, past GORM: for many rows its reflection

@@ -119,13 +119,18 @@ func (st *Staging) write(ctx context.Context, added <-chan []feature.Feature) er
 
 // stagedFields are the columns whose fields are gathered, and how many they are.
 const (
-	stagedFields = "id, lon, lat, elevation, geometry, properties"
-	stagedCount  = 6
+	stagedFields = "id, number_id, lon, lat, elevation, geometry, properties"
+	stagedCount  = 7
 )
 
 // appendFields writes the stagedFields of a feature.
 func appendFields(dst []byte, f *feature.Feature) []byte {
 	dst = appendField(dst, f.ID)
+	if f.NumberID {
+		dst = appendField(dst, "\x01")
+	} else {
+		dst = appendField(dst, "\x00")
+	}
 	dst = appendNumber(dst, f.At.Lon)
 	dst = appendNumber(dst, f.At.Lat)
 	if f.Elevation != nil {

@@ -56,12 +56,12 @@ func TestGatheredIsStored(t *testing.T) {
 		features = append(features, feature.Feature{ID: fmt.Sprint("more ", i), Properties: properties(t, fmt.Sprintf(`{"n":"%s"}`, strings.Repeat("y", i%900)))})
 	}
 	for name, before := range map[string][]feature.Feature{"empty": nil, "not empty": {{ID: "other"}, {ID: "high"}}} {
-		c, _, err := s.CreateCollection(t.Context(), Collection{ID: strings.ReplaceAll(name, " ", "-")})
+		c, _, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: strings.ReplaceAll(name, " ", "-")})
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, f := range before {
-			if _, _, err := s.Apply(t.Context(), []Edit{{Kind: Create, Collection: c.Key, Feature: f}}); err != nil {
+			if _, _, err := s.Apply(t.Context(), []Write{{Edits: []Edit{{Kind: Create, Collection: c.Key, Feature: f}}}}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -73,12 +73,17 @@ func TestGatheredIsStored(t *testing.T) {
 			t.Fatal(err)
 		}
 		i := begun(t, s, name)
-		m, err := st.Merge(t.Context(), &c, func() {}, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+		m, err := st.Merge(t.Context(), Origin{"somebody", ByImport}, &c, func() error { return nil }, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
 		if err != nil || m.Created+m.Replaced != len(features) || m.Fresh != (before == nil) {
 			t.Errorf("%s: %+v, %v", name, m, err)
 		}
 		if err := st.Close(); err != nil {
 			t.Error(err)
+		}
+		var first, noted int64
+		note := s.db.Raw("SELECT count(DISTINCT transaction), count(*) FILTER (WHERE actor = 'somebody' AND way = 'import') FROM changes WHERE number > ?", m.Change).Row()
+		if err := note.Scan(&first, &noted); err != nil || first != 1 || noted != int64(m.Newest-m.Change) {
+			t.Errorf("%s: %d transactions, %d changes of somebody's import, %v", name, first, noted, err)
 		}
 		for j := range features {
 			got, err := s.Feature(t.Context(), c.Key, features[j].ID)
@@ -95,7 +100,7 @@ func TestMerging(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
 	made := func(id string) (*Collection, uint64) {
 		t.Helper()
-		c, change, err := s.CreateCollection(t.Context(), Collection{ID: id})
+		c, change, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: id})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -104,7 +109,7 @@ func TestMerging(t *testing.T) {
 	merge := func(st *Staging, into *Collection, importID string) Merged {
 		t.Helper()
 		i := begun(t, s, importID)
-		m, err := st.Merge(t.Context(), into, func() {}, func(m Merged) ImportEnd {
+		m, err := st.Merge(t.Context(), Origin{}, into, func() error { return nil }, func(m Merged) ImportEnd {
 			return ImportEnd{Key: i.Key, CollectionKey: into.Key, Status: Successful, Report: map[string]int{"created": m.Created}}
 		})
 		if err != nil {
@@ -179,10 +184,10 @@ func TestMerging(t *testing.T) {
 
 	// Into one that is gone nothing goes, and nothing is noted.
 	i := begun(t, s, "6")
-	if _, err := s.DeleteCollection(t.Context(), into.Key); err != nil {
+	if _, err := s.DeleteCollection(t.Context(), Origin{}, into.Key); err != nil {
 		t.Fatal(err)
 	}
-	_, err := gathered(t, s, "x", "a").Merge(t.Context(), into, func() {}, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+	_, err := gathered(t, s, "x", "a").Merge(t.Context(), Origin{}, into, func() error { return nil }, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
 	if now, lost := s.Import(t.Context(), "6"); !errors.Is(err, ErrNoCollection) || lost != nil || now.Status != Accepted {
 		t.Errorf("into a deleted collection: %v; the import is %+v, %v", err, now, lost)
 	}

@@ -183,6 +183,7 @@ type Collection struct {
 	Description      string
 	NameProperty     string  // the property that names a feature, or ""
 	CategoryProperty string  // the property that is a feature's category, or ""
+	TimeProperty     string  // the property that is a feature's time, or ""
 	Style            *string // how it is drawn, as JSON; nil where nobody has said
 	CreatedAt        time.Time
 	Change           uint64 // the newest change to the collection itself
@@ -192,6 +193,7 @@ type Collection struct {
 type featureRow struct {
 	CollectionKey int64
 	ID            string
+	NumberID      bool // the id is a number in GeoJSON
 	Lon, Lat      float64
 	Elevation     *float64
 	Geometry      *string // of a shape, as GeoJSON; nil for a place
@@ -210,6 +212,7 @@ type Stored struct {
 
 func (r *featureRow) stored() (Stored, error) {
 	f, err := storedFeature(r.ID, geo.Point{Lon: r.Lon, Lat: r.Lat}, r.Elevation, r.Geometry, r.Properties)
+	f.NumberID = r.NumberID
 	return Stored{Feature: f, Change: r.Change}, err
 }
 

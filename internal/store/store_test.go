@@ -49,7 +49,7 @@ func properties(t *testing.T, json string) feature.Properties {
 // TestApplySeesItsOwnEdits does several edits of one feature in one transaction.
 func TestApplySeesItsOwnEdits(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	c, _, err := s.CreateCollection(t.Context(), Collection{ID: "c"})
+	c, _, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: "c"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -57,7 +57,7 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 	f := func(json string) feature.Feature {
 		return feature.Feature{ID: "é'\"\\{,}", Elevation: &height, Properties: properties(t, json)}
 	}
-	_, outcomes, err := s.Apply(t.Context(), []Edit{
+	_, outcomes, err := s.Apply(t.Context(), []Write{{Origin{"somebody", ByEdit}, []Edit{
 		{Kind: Delete, Collection: c.Key, Feature: f(`{}`)},
 		{Kind: Create, Collection: c.Key, Feature: f(`{"b":1.50,"a":"\\\"{NULL}"}`)},
 		{Kind: Create, Collection: c.Key, Feature: f(`{}`)},
@@ -65,7 +65,7 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 		{Kind: Delete, Collection: c.Key, Feature: f(`{}`)},
 		{Kind: Put, Collection: c.Key, Feature: f(`{"z":1,"b":[null]}`)},
 		{Kind: Put, Collection: c.Key + 1, Feature: f(`{}`)},
-	})
+	}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -92,5 +92,39 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 	}
 	if !slices.Equal(past, []bool{false, false, true, false}) {
 		t.Errorf("changes that keep what was before: %v", past)
+	}
+	var notes []string
+	if err := s.db.Raw("SELECT concat_ws(' ', number, transaction, actor, way) FROM changes ORDER BY number").Scan(&notes).Error; err != nil {
+		t.Fatal(err)
+	}
+	if !slices.Equal(notes, []string{"1 1  ", "2 2 somebody edit", "3 2 somebody edit", "4 2 somebody edit"}) {
+		t.Errorf("the changes, their transactions, actors and ways: %q", notes)
+	}
+}
+
+// TestWritesTogether applies the edits of two callers in one transaction: the journal tells
+// them apart.
+func TestWritesTogether(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	c, _, err := s.CreateCollection(t.Context(), Origin{"a", ByEdit}, Collection{ID: "c"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	put := func(ids ...string) (edits []Edit) {
+		for _, id := range ids {
+			edits = append(edits, Edit{Kind: Put, Collection: c.Key, Feature: feature.Feature{ID: id}})
+		}
+		return edits
+	}
+	_, outcomes, err := s.Apply(t.Context(), []Write{{Origin{"a", ByEdit}, put("1", "2")}, {Origin{"b", ByImport}, put("1", "3", "4")}})
+	if err != nil || len(outcomes) != 5 || outcomes[2].Change != nil {
+		t.Fatalf("%+v, %v", outcomes, err)
+	}
+	var notes []string
+	if err := s.db.Raw("SELECT concat_ws(' ', number, transaction, actor, way, feature_id) FROM changes ORDER BY number").Scan(&notes).Error; err != nil {
+		t.Fatal(err)
+	}
+	if !slices.Equal(notes, []string{"1 1 a edit", "2 2 a edit 1", "3 2 a edit 2", "4 4 b import 3", "5 4 b import 4"}) {
+		t.Errorf("the journal has %q", notes)
 	}
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -22,6 +21,27 @@ const (
 	Deleted  Op = "delete"
 	Filled   Op = "fill" // put many features into a collection that was empty, in one change
 )
+
+// A Way is how a change came to be made.
+type Way string
+
+// The ways of changes.
+const (
+	ByEdit   Way = "edit"   // somebody asked for just that
+	ByImport Way = "import" // it was in a file
+)
+
+// An Origin is whom and what a change comes from.
+type Origin struct {
+	Actor string // who asked for it; "" if that is not known
+	Way   Way
+}
+
+// A Write is edits that somebody asks for together.
+type Write struct {
+	Origin Origin
+	Edits  []Edit
+}
 
 // An EditKind says what an Edit asks for.
 type EditKind int
@@ -80,21 +100,32 @@ type rowKey struct {
 	id         string
 }
 
-// Apply carries out edits in one transaction, in their order, each seeing those
-// before it. An edit that cannot be done does not keep the others from being
+// Apply carries out the edits of some writes in one transaction, in their order, each seeing
+// those before it, and returns their outcomes one after the other. An edit that cannot be done does not keep the others from being
 // done: its outcome has the error. The error of Apply itself means that nothing
 // was written or, if it is ErrUnknownOutcome, that it is not known. The state is that of
 // before the edits.
-func (s *Store) Apply(ctx context.Context, edits []Edit) (State, []Outcome, error) {
-	outcomes := make([]Outcome, len(edits))
+func (s *Store) Apply(ctx context.Context, writes []Write) (State, []Outcome, error) {
+	var edits []Edit
+	for i := range writes {
+		edits = append(edits, writes[i].Edits...)
+	}
+	var outcomes []Outcome
 	state, err := s.write(ctx, func(tx *gorm.DB, c *clock) error {
 		b, err := readBatch(tx, edits)
 		if err != nil {
 			return err
 		}
-		for i := range edits {
-			if outcomes[i], err = b.do(&edits[i], c); err != nil {
-				return err
+		outcomes = outcomes[:0]
+		for i := range writes {
+			w := &writes[i]
+			b.origin, b.transaction = w.Origin, c.newest+1
+			for k := range w.Edits {
+				outcome, err := b.do(&w.Edits[k], c)
+				if err != nil {
+					return err
+				}
+				outcomes = append(outcomes, outcome)
 			}
 		}
 		return b.flush(tx, c.at)
@@ -112,14 +143,20 @@ type batch struct {
 	rows        map[rowKey]*featureRow // nil where there is none
 	touched     map[rowKey]bool        // rows that differ from the database
 	changes     []changeRow
+
+	origin      Origin // of the edits that are being done
+	transaction uint64
 }
 
+// A changeRow is a row of the journal.
 type changeRow struct {
-	number     uint64
-	collection int64
-	featureID  string
-	op         Op
-	before     *string
+	number      uint64
+	transaction uint64 // the number of the first change that was asked for together with this one
+	origin      Origin
+	collection  int64
+	featureID   string // "" if the change is to the collection itself
+	op          Op
+	before      *string // what it replaced or deleted, as JSON: a GeoJSON feature, or a collectionRecord
 }
 
 // readBatch reads the rows that edits are about.
@@ -187,12 +224,12 @@ func (b *batch) do(e *Edit, c *clock) (Outcome, error) {
 		f := e.Feature
 		change.Now = &f
 		b.rows[key] = &featureRow{
-			CollectionKey: e.Collection, ID: f.ID, Lon: f.At.Lon, Lat: f.At.Lat, Elevation: f.Elevation,
+			CollectionKey: e.Collection, ID: f.ID, NumberID: f.NumberID, Lon: f.At.Lon, Lat: f.At.Lat, Elevation: f.Elevation,
 			Geometry: geometryColumn(&f), Properties: f.Properties.JSON(), Change: change.Number,
 		}
 	}
 	b.touched[key] = true
-	b.changes = append(b.changes, changeRow{change.Number, e.Collection, e.Feature.ID, change.Op, before})
+	b.changes = append(b.changes, changeRow{change.Number, b.transaction, b.origin, e.Collection, e.Feature.ID, change.Op, before})
 	return Outcome{Change: &change}, nil
 }
 
@@ -217,12 +254,13 @@ func (b *batch) flush(tx *gorm.DB, at time.Time) error {
 		}
 	}
 	if len(put.ids) > 0 {
-		err := tx.Exec(`INSERT INTO features (collection_key, id, lon, lat, elevation, geometry, properties, change)
-			SELECT k, i, x, y, e, g::json, p::json, n
-			FROM unnest(?::bigint[], ?::text[], ?::float8[], ?::float8[], ?::float8[], ?::text[], ?::text[], ?::bigint[]) AS t (k, i, x, y, e, g, p, n)
-			ON CONFLICT (collection_key, id) DO UPDATE SET lon = excluded.lon, lat = excluded.lat, elevation = excluded.elevation,
+		err := tx.Exec(`INSERT INTO features (collection_key, id, number_id, lon, lat, elevation, geometry, properties, change)
+			SELECT k, i, b, x, y, e, g::json, p::json, n
+			FROM unnest(?::bigint[], ?::text[], ?::boolean[], ?::float8[], ?::float8[], ?::float8[], ?::text[], ?::text[], ?::bigint[])
+				AS t (k, i, b, x, y, e, g, p, n)
+			ON CONFLICT (collection_key, id) DO UPDATE SET number_id = excluded.number_id, lon = excluded.lon, lat = excluded.lat, elevation = excluded.elevation,
 				geometry = excluded.geometry, properties = excluded.properties, change = excluded.change`,
-			put.keys, put.ids, put.lons, put.lats, put.elevations, put.geometries, put.properties, put.changes).Error
+			put.keys, put.ids, put.numbers, put.lons, put.lats, put.elevations, put.geometries, put.properties, put.changes).Error
 		if err != nil {
 			return err
 		}
@@ -234,6 +272,7 @@ func (b *batch) flush(tx *gorm.DB, at time.Time) error {
 type columns struct {
 	keys       array[int64]
 	ids        array[string]
+	numbers    array[bool]
 	lons, lats array[float64]
 	elevations array[*float64]
 	geometries array[*string]
@@ -244,6 +283,7 @@ type columns struct {
 func (c *columns) add(r *featureRow) {
 	c.keys = append(c.keys, r.CollectionKey)
 	c.ids = append(c.ids, r.ID)
+	c.numbers = append(c.numbers, r.NumberID)
 	c.lons = append(c.lons, r.Lon)
 	c.lats = append(c.lats, r.Lat)
 	c.elevations = append(c.elevations, r.Elevation)
@@ -253,27 +293,29 @@ func (c *columns) add(r *featureRow) {
 }
 
 func insertChanges(tx *gorm.DB, changes []changeRow, at time.Time) error {
-	var numbers, keys array[int64]
+	var numbers, transactions, keys array[int64]
 	var ids, befores array[*string]
-	var ops array[string]
+	var ops, actors, ways array[string]
 	for i := range changes {
 		c := &changes[i]
-		numbers, keys = append(numbers, int64(c.number)), append(keys, c.collection)
+		numbers, transactions, keys = append(numbers, int64(c.number)), append(transactions, int64(c.transaction)), append(keys, c.collection)
 		id := &c.featureID
 		if *id == "" {
 			id = nil
 		}
 		ids, ops, befores = append(ids, id), append(ops, string(c.op)), append(befores, c.before)
+		actors, ways = append(actors, c.origin.Actor), append(ways, string(c.origin.Way))
 	}
-	return tx.Exec(`INSERT INTO changes (number, collection_key, feature_id, op, at, before)
-		SELECT n, k, i, o, ?, b::json FROM unnest(?::bigint[], ?::bigint[], ?::text[], ?::text[], ?::text[]) AS t (n, k, i, o, b)`,
-		at, numbers, keys, ids, ops, befores).Error
+	return tx.Exec(`INSERT INTO changes (number, transaction, actor, way, collection_key, feature_id, op, at, before)
+		SELECT n, t, a, w, k, i, o, ?, b::json
+		FROM unnest(?::bigint[], ?::bigint[], ?::text[], ?::text[], ?::bigint[], ?::text[], ?::text[], ?::text[]) AS c (n, t, a, w, k, i, o, b)`,
+		at, numbers, transactions, actors, ways, keys, ids, ops, befores).Error
 }
 
 // CreateCollection adds a collection. Its Key, CreatedAt and Change are given by
 // the store. It returns ErrExists if the ID is taken.
-func (s *Store) CreateCollection(ctx context.Context, c Collection) (Collection, *Change, error) {
-	return s.writeCollection(ctx, Created, func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
+func (s *Store) CreateCollection(ctx context.Context, by Origin, c Collection) (Collection, *Change, error) {
+	return s.writeCollection(ctx, by, Created, func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
 		taken, err := takeCollection(tx, "id = ?", c.ID)
 		if err != nil {
 			return nil, nil, err
@@ -289,8 +331,8 @@ func (s *Store) CreateCollection(ctx context.Context, c Collection) (Collection,
 // UpdateCollection changes what is said of the collection with the given key as edit
 // does to it as it is now, or returns ErrNoCollection or the error of edit. Its Key, ID,
 // CreatedAt and Change are not for edit.
-func (s *Store) UpdateCollection(ctx context.Context, key int64, edit func(*Collection) error) (Collection, *Change, error) {
-	return s.writeCollection(ctx, Replaced, func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
+func (s *Store) UpdateCollection(ctx context.Context, by Origin, key int64, edit func(*Collection) error) (Collection, *Change, error) {
+	return s.writeCollection(ctx, by, Replaced, func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
 		old, err := takeCollection(tx, "key = ?", key)
 		if err != nil {
 			return nil, nil, err
@@ -309,8 +351,8 @@ func (s *Store) UpdateCollection(ctx context.Context, key int64, edit func(*Coll
 
 // DeleteCollection takes out the collection with the given key, all of its features
 // and what is known of its imports, or returns ErrNoCollection.
-func (s *Store) DeleteCollection(ctx context.Context, key int64) (*Change, error) {
-	_, change, err := s.writeCollection(ctx, Deleted, func(tx *gorm.DB, _ uint64) (*Collection, *Collection, error) {
+func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64) (*Change, error) {
+	_, change, err := s.writeCollection(ctx, by, Deleted, func(tx *gorm.DB, _ uint64) (*Collection, *Collection, error) {
 		old, err := takeCollection(tx, "key = ?", key)
 		if err != nil {
 			return nil, nil, err
@@ -339,7 +381,7 @@ func takeCollection(tx *gorm.DB, where string, value any) (*Collection, error) {
 
 // writeCollection runs f, which makes one change to a collection and returns it
 // as it was and as it is.
-func (s *Store) writeCollection(ctx context.Context, op Op, f func(tx *gorm.DB, change uint64) (old, now *Collection, err error)) (Collection, *Change, error) {
+func (s *Store) writeCollection(ctx context.Context, by Origin, op Op, f func(tx *gorm.DB, change uint64) (old, now *Collection, err error)) (Collection, *Change, error) {
 	var result Collection
 	var change Change
 	_, err := s.write(ctx, func(tx *gorm.DB, c *clock) error {
@@ -350,14 +392,11 @@ func (s *Store) writeCollection(ctx context.Context, op Op, f func(tx *gorm.DB, 
 		}
 		result = *now
 		change = Change{Number: number, Collection: now.Key, Op: op, At: c.at}
-		row := changeRow{number: number, collection: now.Key, op: op}
+		row := changeRow{number: number, transaction: number, origin: by, collection: now.Key, op: op}
 		if old != nil {
-			text, err := json.Marshal(old)
-			if err != nil {
+			if row.before, err = old.record(); err != nil {
 				return err
 			}
-			row.before = new(string)
-			*row.before = string(text)
 		}
 		return insertChanges(tx, []changeRow{row}, c.at)
 	})

@@ -1,4 +1,6 @@
-package service
+// Package fault has the errors that callers of the service are told of: what was wrong, as
+// data, and a sentence that says what to do.
+package fault
 
 import (
 	"errors"
@@ -68,8 +70,6 @@ type UnavailableError struct{ Reason string }
 
 func (e *UnavailableError) Error() string { return e.Reason }
 
-var errLoading = &UnavailableError{"the database has been replaced by another state of it, which is being loaded; what was there before is not shown any more"}
-
 // A FullError reports that there is no room on a disk.
 type FullError struct {
 	Where string // "the database" or "temporary files"
@@ -84,8 +84,9 @@ func (e *FullError) Error() string {
 	return fmt.Sprintf("the disk with %s has room for %.1f GB more, and this needs about %.1f GB; nothing was changed: make room there, and try again", e.Where, float64(e.Free)/1e9, float64(e.Needs)/1e9)
 }
 
-// explain turns what the store says of an edit into what a caller is told.
-func explain(err error, collection, item string) error {
+// Explain turns what the store says of an edit of an item, or of a collection if item is "",
+// into what a caller is told.
+func Explain(err error, collection, item string) error {
 	switch {
 	case errors.Is(err, store.ErrNoCollection):
 		return &NotFoundError{What: "collection", ID: collection}

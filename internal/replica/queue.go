@@ -1,4 +1,4 @@
-package service
+package replica
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sync/semaphore"
 
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 )
 
@@ -30,7 +31,7 @@ const (
 // A writeQueue carries out edits in the order they come, many to a transaction:
 // while one transaction commits, the edits that arrive gather for the next.
 type writeQueue struct {
-	service *Service
+	replica *Replica
 	writes  chan *pendingWrite
 	room    *semaphore.Weighted // bytes of what waits or is being written
 	hard    context.Context     // ends what is being written when there is no time left
@@ -45,6 +46,7 @@ type writeQueue struct {
 
 // A pendingWrite is edits whose caller waits.
 type pendingWrite struct {
+	origin   store.Origin
 	edits    []store.Edit
 	size     int // in bytes
 	outcomes []store.Outcome
@@ -52,21 +54,21 @@ type pendingWrite struct {
 	done     chan struct{} // closed when outcomes and err are set
 }
 
-func newWriteQueue(s *Service) *writeQueue {
-	q := &writeQueue{service: s, writes: make(chan *pendingWrite, queueLength), room: semaphore.NewWeighted(queueBytes)}
+func newWriteQueue(r *Replica) *writeQueue {
+	q := &writeQueue{replica: r, writes: make(chan *pendingWrite, queueLength), room: semaphore.NewWeighted(queueBytes)}
 	q.hard, q.giveUp = context.WithCancel(context.Background())
 	return q
 }
 
 // do carries out edits and returns their outcomes once they are committed and
 // can be seen in the places. Where ctx ends first they may still be carried out.
-func (q *writeQueue) do(ctx context.Context, edits []store.Edit) ([]store.Outcome, error) {
-	if q.service.loading.Load() {
+func (q *writeQueue) do(ctx context.Context, by store.Origin, edits []store.Edit) ([]store.Outcome, error) {
+	if q.replica.loading.Load() {
 		return nil, errLoading
 	}
 	ctx, cancel := context.WithTimeout(ctx, writeTimeout)
 	defer cancel()
-	w := &pendingWrite{edits: edits, done: make(chan struct{})}
+	w := &pendingWrite{origin: by, edits: edits, done: make(chan struct{})}
 	for i := range edits {
 		w.size += edits[i].Size()
 	}
@@ -99,7 +101,7 @@ func (q *writeQueue) send(ctx context.Context, w *pendingWrite) error {
 	q.mu.RLock()
 	defer q.mu.RUnlock()
 	if q.closing {
-		return ErrClosing
+		return fault.ErrClosing
 	}
 	select {
 	case q.writes <- w:
@@ -166,41 +168,42 @@ func (q *writeQueue) commit(group []*pendingWrite) {
 // apply carries out a group of writes in one transaction, and in memory.
 func (q *writeQueue) apply(ctx context.Context, group []*pendingWrite) ([]store.Outcome, error) {
 	if q.hard.Err() != nil {
-		return nil, ErrClosing
+		return nil, fault.ErrClosing
 	}
-	var edits []store.Edit
+	var writes []store.Write
+	edits := 0
 	for _, w := range group {
-		edits = append(edits, w.edits...)
+		writes = append(writes, store.Write{Origin: w.origin, Edits: w.edits})
+		edits += len(w.edits)
 	}
 	// Nobody else applies changes meanwhile: the follower would hear of this commit
 	// and read back from the database what is at hand here.
-	q.service.applying.Lock()
-	defer q.service.applying.Unlock()
+	turn, err := q.replica.Turn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer turn.End()
 	began := time.Now()
-	state, outcomes, err := q.service.store.Apply(ctx, edits)
+	state, outcomes, err := q.replica.store.Apply(ctx, writes)
 	q.groups.Add(1)
 	q.took.Add(uint64(time.Since(began)))
 	if err != nil {
 		q.failed.Add(1)
-		q.service.wakeFollower() // it may have been carried out, or the database be another
+		q.replica.Wake() // it may have been carried out, or the database be another
 		return nil, err
 	}
-	q.edits.Add(uint64(len(edits)))
+	q.edits.Add(uint64(edits))
 	var changes []store.Change
 	for i := range outcomes {
 		if outcomes[i].Change != nil {
 			changes = append(changes, *outcomes[i].Change)
 		}
 	}
-	if lag := q.service.apply(ctx, state, changes); lag != nil {
+	if lag := q.replica.apply(ctx, state, changes); lag != nil {
 		// The edits are committed, so they are not failed; what is in memory
 		// catches up as soon as the database can be read.
-		q.service.log.Error("committed edits are not in memory yet", "error", lag)
-		q.service.wakeFollower()
+		q.replica.log.Error("committed edits are not in memory yet", "error", lag)
+		q.replica.Wake()
 	}
 	return outcomes, nil
-}
-
-func (q *writeQueue) stats() WriteStats {
-	return WriteStats{Edits: q.edits.Load(), Groups: q.groups.Load(), Failed: q.failed.Load(), Took: time.Duration(q.took.Load())}
 }

@@ -1,33 +1,65 @@
-package httpapi
+package answers
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"idlebeacon/internal/core/cluster"
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
-	"idlebeacon/internal/service"
+	"idlebeacon/internal/kept"
 )
 
-// Answers with markers are put together from squares of the map, 256 pixels wide, whose
-// markers are kept as they are written: views that are nowhere the same still share most of
-// their squares. Only what lies along the edge of a view has to be looked at again.
+// maxSquareBytes is how large a square is that is kept.
+const maxSquareBytes = 32 << 10
 
-const (
-	maxKeptSquares = 4096
-	maxSquareBytes = 32 << 10 // of one that is kept
-)
-
-// A squareCache keeps the squares that were used last.
-type squareCache struct {
-	kept *lru.Cache[squareKey, *square]
+// A View is what the markers of some type are of: one state of some places, seen through one
+// viewport.
+type View[M any] interface {
+	// Squares returns the squares of the map whose markers make up those of the view, for each
+	// rectangle of its box; nil if it cannot be put together from squares.
+	Squares() [][]index.Cell
+	// AsOf returns the number of the change that what the view knows is as of.
+	AsOf() uint64
+	// Newest returns the newest change to anything that the markers of some squares, which lie
+	// in a row or a rectangle, depend on.
+	Newest(first, last index.Cell) uint64
+	// InSquares calls yield with each marker that stands for a place in one of some squares of
+	// a rectangle, and with others near them, each with the cells whose places it stands for.
+	// Where cut is set, the place has to lie in the box as well.
+	InSquares(cells []index.Cell, cut bool, yield func(M, iter.Seq[cluster.Group]))
+	// Covers reports whether all of some spots lie in the box.
+	Covers(geo.SpotBox) bool
+	// CountOf returns how many of the places of a cell of the map lie in the box.
+	CountOf(cluster.Group) int
 }
+
+// A Form is how the markers of a view are encoded.
+type Form[M any] struct {
+	Append  func(dst []byte, m M) []byte // appends one marker
+	Between string                       // what comes between two
+}
+
+// A Squares keeps the squares that were used last, in any form. It is safe for concurrent use.
+type Squares[M any] struct {
+	kept *kept.Cache[squareKey, *square]
+}
+
+// NewSquares returns one that keeps at most so many bytes.
+func NewSquares[M any](bytes int64) *Squares[M] {
+	return &Squares[M]{kept.New(bytes, func(k squareKey, s *square) int64 { return s.size() + int64(len(k.question)) })}
+}
+
+// Len returns how many squares are kept.
+func (c *Squares[M]) Len() int { return c.kept.Len() }
+
+// Bytes returns how many bytes the kept squares take.
+func (c *Squares[M]) Bytes() int64 { return c.kept.Bytes() }
 
 // A squareKey tells squares apart.
 type squareKey struct {
-	question string // a tag of what is asked, but for the box and the zoom
+	question string
 	cell     index.Cell
 }
 
@@ -48,15 +80,20 @@ type squareMarker struct {
 	groups     []cluster.Group // the cells of the square whose places it stands for
 }
 
-func newSquareCache() (*squareCache, error) {
-	kept, err := lru.New[squareKey, *square](maxKeptSquares)
-	return &squareCache{kept}, err
+// size returns about how many bytes a square takes in memory.
+func (s *square) size() int64 {
+	n := 128 + len(s.text) + 64*len(s.markers)
+	for i := range s.markers {
+		n += 64 * len(s.markers[i].groups)
+	}
+	return int64(n)
 }
 
-// append appends the markers of a view to dst, with a comma between them, in an order that
-// depends on the view alone, and tells how many places lie in its box. Where they cannot be
-// put together from squares, it returns false and dst as it was.
-func (c *squareCache) append(dst []byte, question string, view *service.Viewport, zoom float64) (out []byte, matched int, done bool) {
+// Append appends the markers of a view to dst, in an order that depends on the view alone,
+// and returns how many places lie in its box. The question tells apart what is asked, the
+// form included, but for the box. If the markers cannot be put together from squares, done
+// is false and out is dst.
+func (c *Squares[M]) Append(dst []byte, question string, view View[M], form Form[M]) (out []byte, matched int, done bool) {
 	groups := view.Squares()
 	if groups == nil {
 		return dst, 0, false
@@ -64,9 +101,9 @@ func (c *squareCache) append(dst []byte, question string, view *service.Viewport
 	all := make([][]*square, len(groups))
 	size := 0
 	for i, cells := range groups {
-		all[i] = c.squares(question, cells, len(groups) == 1, view, zoom)
+		all[i] = c.squares(question, cells, len(groups) == 1, view, form)
 		for _, s := range all[i] {
-			size += len(s.text) + len(s.markers)
+			size += len(s.text) + len(s.markers)*len(form.Between)
 		}
 	}
 	out = slices.Grow(dst, size+64)
@@ -81,7 +118,7 @@ func (c *squareCache) append(dst []byte, question string, view *service.Viewport
 			for j := range s.markers {
 				m := &s.markers[j]
 				if !inside {
-					count := m.placesIn(view)
+					count := placesIn(m, view)
 					if count == 0 {
 						continue
 					}
@@ -94,7 +131,7 @@ func (c *squareCache) append(dst []byte, question string, view *service.Viewport
 					seen[m.head] = true
 				}
 				if !first {
-					out = append(out, ',')
+					out = append(out, form.Between...)
 				}
 				first = false
 				out = append(out, s.text[m.start:m.end]...)
@@ -107,13 +144,13 @@ func (c *squareCache) append(dst []byte, question string, view *service.Viewport
 // rightFor reports whether nothing that s depends on has changed between the state that it was
 // made from and that of a view, whichever is the older. around is the newest change to
 // anything near, in the view.
-func (s *square) rightFor(view *service.Viewport, around uint64, cell index.Cell) bool {
+func rightFor[M any](s *square, view View[M], around uint64, cell index.Cell) bool {
 	return s.newest <= view.AsOf() && (s.asOf >= around || s.asOf >= view.Newest(cell, cell))
 }
 
 // placesIn returns how many of the places of m that lie in its square lie in the box of a
 // view.
-func (m *squareMarker) placesIn(view *service.Viewport) (count int) {
+func placesIn[M any](m *squareMarker, view View[M]) (count int) {
 	for _, g := range m.groups {
 		count += view.CountOf(g)
 	}
@@ -122,7 +159,7 @@ func (m *squareMarker) placesIn(view *service.Viewport) (count int) {
 
 // squares returns the squares of one rectangle of a view, which may be its only one: those
 // that are kept and still right, the others anew, and right as far as they lie in the view.
-func (c *squareCache) squares(question string, cells []index.Cell, only bool, view *service.Viewport, zoom float64) []*square {
+func (c *Squares[M]) squares(question string, cells []index.Cell, only bool, view View[M], form Form[M]) []*square {
 	if len(cells) == 0 {
 		return nil
 	}
@@ -131,7 +168,7 @@ func (c *squareCache) squares(question string, cells []index.Cell, only bool, vi
 	var missing []index.Cell
 	for i, cell := range cells {
 		s, there := c.kept.Get(squareKey{question, cell})
-		if there && s.rightFor(view, newest, cell) {
+		if there && rightFor(s, view, newest, cell) {
 			found[i] = s
 			continue
 		}
@@ -143,7 +180,7 @@ func (c *squareCache) squares(question string, cells []index.Cell, only bool, vi
 	// What lies along the edge is worked out whole, to be kept, where it is little beside
 	// what is there; a view that is all new should not cost more than what is in it.
 	cut := only && 2*len(missing) > len(cells)
-	made := makeSquares(missing, cut, view, zoom)
+	made := makeSquares(missing, cut, view, form)
 	for i, cell := range cells {
 		if found[i] == nil {
 			found[i] = made[cell]
@@ -157,7 +194,7 @@ func (c *squareCache) squares(question string, cells []index.Cell, only bool, vi
 
 // makeSquares works out some squares of one rectangle of a view, cut off where the view
 // ends or whole.
-func makeSquares(cells []index.Cell, cut bool, view *service.Viewport, zoom float64) map[index.Cell]*square {
+func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]) map[index.Cell]*square {
 	made := map[index.Cell]*square{}
 	for _, cell := range cells {
 		made[cell] = &square{asOf: view.AsOf(), newest: view.Newest(cell, cell)}
@@ -166,12 +203,12 @@ func makeSquares(cells []index.Cell, cut bool, view *service.Viewport, zoom floa
 		up := c.Level - cells[0].Level
 		return index.Cell{Level: cells[0].Level, X: c.X >> up, Y: c.Y >> up}
 	}
-	j := newMarkerWriter(nil, zoom)
+	var text []byte                 // of a marker
 	var groups, all []cluster.Group // of a marker; of all of them, one after the other
 	var in []index.Cell             // the squares that a marker is in
-	view.InSquares(cells, cut, func(m *service.Marker) {
-		groups, in, j.b = groups[:0], in[:0], j.b[:0]
-		for g := range m.Groups {
+	view.InSquares(cells, cut, func(m M, standsFor iter.Seq[cluster.Group]) {
+		groups, in, text = groups[:0], in[:0], text[:0]
+		for g := range standsFor {
 			groups = append(groups, g)
 			if around := squareOf(g.Cell); !slices.Contains(in, around) {
 				in = append(in, around)
@@ -182,8 +219,8 @@ func makeSquares(cells []index.Cell, cut bool, view *service.Viewport, zoom floa
 			if s == nil {
 				continue
 			}
-			if len(j.b) == 0 {
-				j.marker(m)
+			if len(text) == 0 {
+				text = form.Append(text, m)
 			}
 			first := len(all)
 			for _, g := range groups {
@@ -193,7 +230,7 @@ func makeSquares(cells []index.Cell, cut bool, view *service.Viewport, zoom floa
 				}
 			}
 			start := len(s.text)
-			s.text = append(s.text, j.b...)
+			s.text = append(s.text, text...)
 			s.markers = append(s.markers, squareMarker{start, len(s.text), groups[0].Cell, len(in) > 1, all[first:len(all):len(all)]})
 		}
 	})

@@ -1,8 +1,7 @@
-package service
+package importing
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -10,14 +9,15 @@ import (
 	"time"
 
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 	"idlebeacon/internal/tempfile"
 )
 
 const (
-	// maxWaiting is how many imports may go on in the background. A further one is
+	// MaxWaiting is how many imports may go on in the background. A further one is
 	// refused with ErrBusy.
-	maxWaiting = 16
+	MaxWaiting = 16
 	// maxSpooled is the largest file that is imported in the background, in bytes.
 	maxSpooled = 16 << 30
 	// MaxImports is the most imports that are listed at once.
@@ -35,25 +35,25 @@ type Import struct {
 	Status     store.Status
 	Format     formats.Format // "" until it is known
 	BytesRead  int64
-	BytesTotal int64         // 0 where that is not known
-	Rows       int64         // read so far
-	Report     *ImportReport // nil until it is over
-	Problem    string        // why it failed
+	BytesTotal int64   // 0 where that is not known
+	Rows       int64   // read so far
+	Report     *Report // nil until it is over
+	Problem    string  // why it failed
 	StartedAt  time.Time
 	EndedAt    *time.Time
 }
 
 // StartImport receives a file and imports it in the background: it returns when the
 // file has arrived. What becomes of it, [Service.ImportByID] tells.
-func (s *Service) StartImport(ctx context.Context, collection string, r io.Reader, options ImportOptions) (Import, error) {
+func (m *Importer) StartImport(ctx context.Context, collection string, r io.Reader, options Options) (Import, error) {
 	select {
-	case s.waiting <- struct{}{}:
+	case m.waiting <- struct{}{}:
 	default:
 		return Import{}, ErrBusy
 	}
-	i, err := s.beginImport(ctx, collection, options)
+	i, err := m.beginImport(ctx, collection, options)
 	if err != nil {
-		<-s.waiting
+		<-m.waiting
 		return Import{}, err
 	}
 	receiving, stop := i.watch(ctx)
@@ -66,22 +66,22 @@ func (s *Service) StartImport(ctx context.Context, collection string, r io.Reade
 	if err != nil {
 		err = i.end(receiving, err)
 		stop()
-		<-s.waiting
+		<-m.waiting
 		return Import{}, err
 	}
 	stop()
 	i.bytesAll.Store(i.bytesRead.Swap(0))
-	if !s.own(func(running context.Context) {
-		defer func() { <-s.waiting }()
+	if !m.own(func(running context.Context) {
+		defer func() { <-m.waiting }()
 		defer file.Close()
 		if err := i.run(running, file); err != nil {
-			s.log.Info("an import ended early", "import", i.record.ID, "error", err)
+			m.log.Info("an import ended early", "import", i.record.ID, "error", err)
 		}
 	}) {
-		<-s.waiting
-		return Import{}, errors.Join(i.end(ctx, ErrClosing), file.Close())
+		<-m.waiting
+		return Import{}, errors.Join(i.end(ctx, fault.ErrClosing), file.Close())
 	}
-	return s.ImportByID(ctx, i.record.ID)
+	return m.ImportByID(ctx, i.record.ID)
 }
 
 // spool receives a file into one without a name, and returns it at its beginning.
@@ -97,17 +97,17 @@ func spool(r io.Reader) (file *os.File, err error) {
 	n, err := io.Copy(file, io.LimitReader(r, maxSpooled+1))
 	switch {
 	case store.TroubleOf(err) == store.Full:
-		return file, &FullError{Where: "temporary files"}
+		return file, &fault.FullError{Where: "temporary files"}
 	case err != nil:
 		return file, fmt.Errorf("%w: %w", errNotWhole, err)
 	case n > maxSpooled:
-		return file, Invalid("file", "is larger than %d GiB; import it in parts, or without running in the background", maxSpooled>>30)
+		return file, fault.Invalid("file", "is larger than %d GiB; import it in parts, or without running in the background", maxSpooled>>30)
 	}
 	_, err = file.Seek(0, io.SeekStart)
 	return file, err
 }
 
-func (s *Service) describeImport(row *store.Import) Import {
+func (m *Importer) describeImport(row *store.Import) Import {
 	i := Import{
 		ID: row.ID, Collection: row.Collection, FileName: row.FileName, Status: row.Status, Format: formats.Format(row.Format),
 		BytesRead: row.BytesRead, Rows: row.RowsRead, Problem: row.Problem, StartedAt: row.StartedAt, EndedAt: row.EndedAt,
@@ -116,10 +116,9 @@ func (s *Service) describeImport(row *store.Import) Import {
 		i.BytesTotal = *row.BytesTotal
 	}
 	if row.Report != nil {
-		i.Report = &ImportReport{}
-		if err := json.Unmarshal([]byte(*row.Report), i.Report); err != nil {
-			s.log.Warn("the report of an import cannot be read", "import", row.ID, "error", err)
-			i.Report = nil
+		var err error
+		if i.Report, err = parseReport(*row.Report); err != nil {
+			m.log.Warn("the report of an import cannot be read", "import", row.ID, "error", err)
 		}
 	}
 	if row.Abandoned {
@@ -127,9 +126,9 @@ func (s *Service) describeImport(row *store.Import) Import {
 		i.Problem = "the service stopped before this was finished; import the file again: rows that are there already stay as they are"
 		i.EndedAt = &row.TouchedAt
 	}
-	if running, here := s.underway.Load(row.ID); here {
-		i.BytesTotal = max(i.BytesTotal, running.(*importing).bytesAll.Load())
-		p := running.(*importing).progress()
+	if running, here := m.underway.Load(row.ID); here {
+		i.BytesTotal = max(i.BytesTotal, running.(*job).bytesAll.Load())
+		p := running.(*job).progress()
 		i.BytesRead, i.Rows, i.Format = p.BytesRead, p.RowsRead, formats.Format(p.Format)
 		if i.Rows > 0 {
 			// Even where it is committed: it is over when it can be seen.
@@ -140,17 +139,17 @@ func (s *Service) describeImport(row *store.Import) Import {
 }
 
 // ImportByID returns the import with the given id.
-func (s *Service) ImportByID(ctx context.Context, id string) (Import, error) {
-	row, err := s.store.Import(ctx, id)
+func (m *Importer) ImportByID(ctx context.Context, id string) (Import, error) {
+	row, err := m.store.Import(ctx, id)
 	if err != nil {
 		return Import{}, explainImport(err, id)
 	}
-	return s.describeImport(&row), nil
+	return m.describeImport(&row), nil
 }
 
 func explainImport(err error, id string) error {
 	if errors.Is(err, store.ErrNoImport) {
-		return &NotFoundError{What: "import", ID: id}
+		return &fault.NotFoundError{What: "import", ID: id}
 	}
 	return err
 }
@@ -158,8 +157,8 @@ func explainImport(err error, id string) error {
 // Imports returns the imports into a collection, or all where that is "", the newest
 // first: at most limit of those that began before the one with the id before, which is
 // "" for all. Their reports list no rows.
-func (s *Service) Imports(ctx context.Context, collection, before string, limit int) (all []Import, more bool, err error) {
-	rows, err := s.store.Imports(ctx, collection, before, limit+1)
+func (m *Importer) Imports(ctx context.Context, collection, before string, limit int) (all []Import, more bool, err error) {
+	rows, err := m.store.Imports(ctx, collection, before, limit+1)
 	if err != nil {
 		return nil, false, err
 	}
@@ -167,7 +166,7 @@ func (s *Service) Imports(ctx context.Context, collection, before string, limit 
 		rows = rows[:limit]
 	}
 	for i := range rows {
-		described := s.describeImport(&rows[i])
+		described := m.describeImport(&rows[i])
 		if described.Report != nil {
 			described.Report.Errors, described.Report.Doubts = []formats.RowError{}, []RowDoubt{}
 		}
@@ -177,26 +176,32 @@ func (s *Service) Imports(ctx context.Context, collection, before string, limit 
 }
 
 // DismissImport calls an import off that is under way, and forgets one that is over.
-func (s *Service) DismissImport(ctx context.Context, id string) error {
-	if running, here := s.underway.Load(id); here {
-		running.(*importing).cancel(ErrDismissed)
+func (m *Importer) DismissImport(ctx context.Context, id string) error {
+	if running, here := m.underway.Load(id); here {
+		running.(*job).cancel(ErrDismissed)
 		return nil
 	}
-	_, err := s.store.DismissImport(ctx, id)
+	_, err := m.store.DismissImport(ctx, id)
 	return explainImport(err, id)
 }
 
 // WriteRejected writes the rows that an import could not use to a file of the same
 // format, to be corrected and imported again. begin is called with the import before
 // anything is written.
-func (s *Service) WriteRejected(ctx context.Context, id string, w io.Writer, begin func(Import)) error {
-	row, err := s.store.Import(ctx, id)
+func (m *Importer) WriteRejected(ctx context.Context, id string, w io.Writer, begin func(Import)) error {
+	row, err := m.store.Import(ctx, id)
 	if err != nil {
 		return explainImport(err, id)
 	}
 	if row.Format == "" {
-		return Invalid("", "of import %s no row could be read", id)
+		return fault.Invalid("", "of import %s no row could be read", id)
 	}
-	begin(s.describeImport(&row))
-	return formats.WriteRejected(w, formats.Format(row.Format), row.Head, s.store.Rejected(ctx, row.Key))
+	begin(m.describeImport(&row))
+	return formats.WriteRejected(w, formats.Format(row.Format), row.Head, func(yield func(formats.RowError, error) bool) {
+		for r, err := range m.store.Rejected(ctx, row.Key) {
+			if !yield(formats.RowError{Row: r.Row, Line: r.Line, Reason: r.Reason, Source: r.Source}, err) {
+				return
+			}
+		}
+	})
 }

@@ -1,4 +1,4 @@
-package service
+package importing
 
 import (
 	"context"
@@ -8,32 +8,33 @@ import (
 	"sync/atomic"
 
 	"idlebeacon/internal/core/formats"
-	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
 )
 
 const (
-	// importBatch and importBytes are how many rows of an import go to the database
-	// together, and about how large they are.
-	importBatch = 1000
-	importBytes = 4 << 20
+	// BatchRows and batchBytes are how many rows of an import are gathered
+	// together, and about how large they are. A file with more is a large one.
+	BatchRows  = 1000
+	batchBytes = 4 << 20
 	// MaxReportedRows is how many rejected rows a report lists; all are counted.
 	MaxReportedRows = 1000
 )
 
-// ImportOptions say how to import a file.
-type ImportOptions struct {
+// Options say how to import a file.
+type Options struct {
 	File   formats.Options
 	DryRun bool   // read and check the file, write nothing
 	Name   string // of the file, for people; "" where it has none
 	Size   int64  // of the file in bytes; 0 where it is not known
-	// Make is the collection that is made, together with what is in it, if there is none
-	// to import into. Its ID does not count. Where it is nil, the collection has to be there.
-	Make *NewCollection
+	// Make returns the collection that is made, together with what is in it, if there is none
+	// with an id to import into. If it is nil, the collection has to be there.
+	Make func(id string) (store.Collection, error)
 }
 
-// An ImportReport says what became of a file. The database keeps it as JSON.
-type ImportReport struct {
+// A Report says what became of a file. The database keeps it as a reportRecord.
+type Report struct {
 	Import    string // the id of the import, "" of a dry run
 	Rows      int    // read, good and bad
 	Created   int    // items that are new
@@ -46,6 +47,7 @@ type ImportReport struct {
 	Repeated  int    // rows whose id came again later in the file: the last one counts
 	Kept      int    // of the rejected rows: those that can be had as a file
 	DryRun    bool
+	Notes     []formats.Note     // of the file as a whole
 	Errors    []formats.RowError // the first MaxReportedRows of the rejected rows
 	Doubts    []RowDoubt         // the first MaxReportedRows of the doubtful rows
 	// Stopped says why the file cannot be read to its end, or what keeps all of its rows
@@ -53,33 +55,28 @@ type ImportReport struct {
 	Stopped string
 }
 
+// collection returns the collection with the given id, or a *fault.NotFoundError.
+func (m *Importer) collection(id string) (*replica.Collection, error) {
+	c, err := m.replica.Collection(id)
+	if err == nil && c == nil {
+		err = &fault.NotFoundError{What: "collection", ID: id}
+	}
+	return c, err
+}
+
 // target returns the collection with the given id or, where there is none and it is
 // to be made, one that nobody knows yet and that has no key.
-func (s *Service) target(id string, toMake *NewCollection) (*collection, error) {
-	c, err := s.collection(id)
-	if err == nil || toMake == nil {
+func (m *Importer) target(id string, toMake func(id string) (store.Collection, error)) (*replica.Collection, error) {
+	c, err := m.collection(id)
+	var missing *fault.NotFoundError
+	if toMake == nil || !errors.As(err, &missing) {
 		return c, err
 	}
-	n := *toMake
-	n.ID = id
-	info, err := n.row()
+	info, err := toMake(id)
 	if err != nil {
 		return nil, err
 	}
-	return newCollection(store.Dated{Collection: info}, 0), nil
-}
-
-// typical returns where most places of a collection are or, where it has too few of
-// them to tell, most shapes; nil where nothing tells.
-func (c *collection) typical() *geo.Box {
-	box, ok := c.set.Snapshot().Typical()
-	if !ok {
-		box, ok = c.shapes.Snapshot().Typical()
-	}
-	if !ok {
-		return nil
-	}
-	return &box
+	return replica.NewCollection(info), nil
 }
 
 // A RowDoubt tells what is doubtful about a row.
@@ -89,7 +86,7 @@ type RowDoubt struct {
 }
 
 // note counts a row that can be used.
-func (r *ImportReport) note(row *formats.Row) {
+func (r *Report) note(row *formats.Row) {
 	r.Rows++
 	if row.Feature.ID == "" {
 		r.WithoutID++
@@ -106,7 +103,7 @@ func (r *ImportReport) note(row *formats.Row) {
 }
 
 // reject counts a row that cannot.
-func (r *ImportReport) reject(bad *formats.RowError) {
+func (r *Report) reject(bad *formats.RowError) {
 	r.Rows++
 	r.Rejected++
 	if len(r.Errors) < MaxReportedRows {
@@ -119,13 +116,13 @@ func (r *ImportReport) reject(bad *formats.RowError) {
 // Import reads a file into a collection. Rows that cannot be used are reported,
 // and the others imported, all at once when the file has been read to its end: those
 // with the id of an item replace it. A file that cannot be read, or not to its end,
-// is an *InvalidError, and nothing of it is imported; nor is it where ctx ends first,
+// is an *fault.InvalidError, and nothing of it is imported; nor is it where ctx ends first,
 // or where it is dismissed, which is ErrDismissed.
-func (s *Service) Import(ctx context.Context, collection string, r io.Reader, options ImportOptions) (ImportReport, error) {
+func (m *Importer) Import(ctx context.Context, collection string, r io.Reader, options Options) (Report, error) {
 	if options.DryRun {
-		return s.check(ctx, collection, r, options)
+		return m.check(ctx, collection, r, options)
 	}
-	i, err := s.beginImport(ctx, collection, options)
+	i, err := m.beginImport(ctx, collection, options)
 	if err != nil {
 		return newReport(), err
 	}
@@ -133,48 +130,59 @@ func (s *Service) Import(ctx context.Context, collection string, r io.Reader, op
 	return i.report, err
 }
 
-func newReport() ImportReport {
-	return ImportReport{Errors: []formats.RowError{}, Doubts: []RowDoubt{}}
+func newReport() Report {
+	return Report{Errors: []formats.RowError{}, Doubts: []RowDoubt{}}
 }
 
 // check reads a file without importing it. There need not be a collection for it yet.
-func (s *Service) check(ctx context.Context, collection string, r io.Reader, options ImportOptions) (ImportReport, error) {
+func (m *Importer) check(ctx context.Context, collection string, r io.Reader, options Options) (Report, error) {
 	report := newReport()
 	report.DryRun = true
-	c, err := s.target(collection, options.Make)
-	var missing *NotFoundError
+	c, err := m.target(collection, options.Make)
+	var missing *fault.NotFoundError
 	switch {
 	case err == nil:
-		options.File.Known = c.typical()
+		options.File.Known = Known(c)
 	case !errors.As(err, &missing):
 		return report, err
 	}
-	rows, err := formats.Open(&countedReader{ctx: ctx, r: r, count: new(atomic.Int64)}, options.File)
-	if err != nil {
-		return report, invalidFile(err)
-	}
-	for {
-		row, err := rows.Next()
-		var bad *formats.RowError
-		switch {
-		case errors.As(err, &bad):
-			report.reject(bad)
-		case err == nil:
-			report.note(&row)
-		case errors.Is(err, io.EOF):
-			return report, nil
-		default:
-			return report, invalidFile(err)
+	source := newReread(ctx, r, new(atomic.Int64))
+	file, err := formats.ReadWhole(source.open, options.File, func(file *formats.File) error {
+		report = newReport()
+		report.DryRun = true
+		for {
+			row, err := file.Next()
+			var bad *formats.RowError
+			switch {
+			case errors.As(err, &bad):
+				report.reject(bad)
+			case err != nil:
+				return err
+			default:
+				report.note(&row)
+			}
 		}
+	})
+	if err != nil {
+		err = invalidFile(err)
+	} else {
+		report.Notes = file.Notes()
 	}
+	return report, errors.Join(err, source.close())
 }
 
 func invalidFile(err error) error {
+	if invalid := (*fault.InvalidError)(nil); errors.As(err, &invalid) {
+		return invalid
+	}
 	if store.TroubleOf(err) == store.Full {
-		return &FullError{Where: "temporary files"}
+		return &fault.FullError{Where: "temporary files"}
+	}
+	if wrong := (*formats.OptionError)(nil); errors.As(err, &wrong) {
+		return fault.Invalid(wrong.Option, "%v", err)
 	}
 	if errors.Is(err, formats.ErrNotUsable) {
-		return Invalid("file", "%v", err)
+		return fault.Invalid("file", "%v", err)
 	}
 	return fmt.Errorf("%w: %w", errNotWhole, err)
 }
@@ -184,11 +192,20 @@ var errNotWhole = errors.New("the file did not arrive whole")
 
 // guessProperties sets the properties that name and class the features of a collection,
 // where they can be guessed.
-func (s *Service) guessProperties(ctx context.Context, c *collection, names []string) error {
+func (m *Importer) guessProperties(ctx context.Context, c *replica.Collection, names []string) error {
 	name, category, guessed := guessedProperties(c, names)
 	if !guessed {
 		return nil
 	}
-	_, err := s.UpdateCollection(ctx, c.info.Load().ID, CollectionUpdate{NameProperty: &name, CategoryProperty: &category})
-	return err
+	info := c.Info()
+	_, _, err := m.store.UpdateCollection(ctx, origin, info.Key, func(now *store.Collection) error {
+		if now.NameProperty == "" && now.CategoryProperty == "" { // nobody has been there since
+			now.NameProperty, now.CategoryProperty = name, category
+		}
+		return nil
+	})
+	if err != nil {
+		return fault.Explain(err, info.ID, "")
+	}
+	return m.replica.CatchUp(ctx)
 }

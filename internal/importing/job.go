@@ -1,9 +1,8 @@
-package service
+package importing
 
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"sync/atomic"
 	"time"
@@ -11,6 +10,8 @@ import (
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
 )
 
@@ -31,23 +32,27 @@ const (
 // ErrDismissed reports an import that was called off. Nothing of it was imported.
 var ErrDismissed = errors.New("the import was dismissed; nothing of it was imported")
 
-// An importing is an import that is under way. The rows of a small file share one
+// A job is an import that is under way. The rows of a small file share one
 // write with whatever else is being written; those of a larger one are gathered in the
 // database. It is for one goroutine, but for what is atomic.
-type importing struct {
-	service  *Service
-	into     *collection
+type job struct {
+	importer *Importer
+	into     *replica.Collection
 	record   store.Import
-	options  ImportOptions
-	report   ImportReport
+	options  Options
+	report   Report
 	batch    []feature.Feature
 	size     int            // of the batch, in bytes
 	staging  *store.Staging // nil as long as the file is small
 	prepared *prepared      // nil where the collection is not empty
 
-	rejected      []formats.RowError // not written yet
-	rejectedBytes int                // of their sources
+	rejected      []store.RejectedRow // not written yet
+	rejectedBytes int                 // of their sources
 	keptBytes     int
+
+	// unnamed and unclassed are whether no row so far has the property that names or classes
+	// the features.
+	unnamed, unclassed bool
 
 	file      atomic.Pointer[formats.File] // nil until its format is known
 	bytesRead atomic.Int64
@@ -58,43 +63,47 @@ type importing struct {
 }
 
 // beginImport notes that an import begins. Its caller has to call run or fail.
-func (s *Service) beginImport(ctx context.Context, collection string, options ImportOptions) (*importing, error) {
-	c, err := s.target(collection, options.Make)
+func (m *Importer) beginImport(ctx context.Context, collection string, options Options) (*job, error) {
+	c, err := m.target(collection, options.Make)
 	if err != nil {
 		return nil, err
 	}
-	options.File.Known = c.typical()
-	i := &importing{service: s, into: c, options: options, report: newReport()}
-	id, err := newID()
+	options.File.Known = Known(c)
+	i := &job{importer: m, into: c, options: options, report: newReport()}
+	id, err := store.NewID()
 	if err != nil {
 		return nil, err
 	}
 	i.report.Import = id
-	info := c.info.Load()
+	info := c.Info()
 	i.record = store.Import{ID: id, CollectionKey: info.Key, Collection: info.ID, FileName: options.Name, Status: store.Accepted, Format: string(options.File.Format)}
 	if options.Size > 0 {
 		i.record.BytesTotal = &options.Size
 	}
-	if err := s.store.StartImport(ctx, &i.record); err != nil {
+	if err := m.store.StartImport(ctx, &i.record); err != nil {
 		return nil, err
 	}
 	return i, nil
 }
 
 // run imports a file and notes how that ended.
-func (i *importing) run(ctx context.Context, r io.Reader) error {
+func (i *job) run(ctx context.Context, r io.Reader) error {
 	ctx, stop := i.watch(ctx)
 	defer stop()
 	defer interruptAfter(ctx, r)()
-	err := i.read(ctx, &countedReader{ctx: ctx, r: r, count: &i.bytesRead})
+	source := newReread(ctx, r, &i.bytesRead)
+	err := i.read(ctx, source)
+	if closing := source.close(); closing != nil {
+		i.importer.log.Warn("ending an import", "error", closing)
+	}
 	return i.end(ctx, err)
 }
 
 // watch lets the import be seen and dismissed until stop is called. The context ends
 // when it is dismissed.
-func (i *importing) watch(parent context.Context) (ctx context.Context, stop func()) {
+func (i *job) watch(parent context.Context) (ctx context.Context, stop func()) {
 	ctx, i.cancel = context.WithCancelCause(parent)
-	i.service.underway.Store(i.record.ID, i)
+	i.importer.underway.Store(i.record.ID, i)
 	ended := make(chan struct{})
 	done := make(chan struct{})
 	go func() {
@@ -113,24 +122,24 @@ func (i *importing) watch(parent context.Context) (ctx context.Context, stop fun
 	return ctx, func() {
 		close(ended)
 		<-done
-		i.service.underway.Delete(i.record.ID)
+		i.importer.underway.Delete(i.record.ID)
 		i.cancel(nil)
 	}
 }
 
 // touch tells the database how far it is, and learns whether it is dismissed by way of
 // another process.
-func (i *importing) touch(ctx context.Context) {
-	dismissing, err := i.service.store.TouchImport(ctx, i.record.Key, i.progress())
+func (i *job) touch(ctx context.Context) {
+	dismissing, err := i.importer.store.TouchImport(ctx, i.record.Key, i.progress())
 	if err != nil && ctx.Err() == nil {
-		i.service.log.Warn("noting how far an import is", "import", i.record.ID, "error", err)
+		i.importer.log.Warn("noting how far an import is", "import", i.record.ID, "error", err)
 	}
 	if dismissing {
 		i.cancel(ErrDismissed)
 	}
 }
 
-func (i *importing) progress() store.Progress {
+func (i *job) progress() store.Progress {
 	p := store.Progress{BytesRead: i.bytesRead.Load(), RowsRead: i.rowsRead.Load(), Format: i.record.Format}
 	if file := i.file.Load(); file != nil {
 		p.Format, p.Head = string(file.Format()), file.Head()
@@ -182,121 +191,22 @@ func interruptAfter(ctx context.Context, r io.Reader) (stop func()) {
 	}
 }
 
-// read imports the rows of a file.
-func (i *importing) read(ctx context.Context, r io.Reader) error {
-	defer i.close()
-	rows, err := formats.Open(r, i.options.File)
-	if err != nil {
-		return invalidFile(err)
-	}
-	i.file.Store(rows)
-	names := rows.Names() // before the rows, which take them along
-	i.prepared = i.service.newPrepared(i.into, names)
-	for {
-		row, err := rows.Next()
-		var bad *formats.RowError
-		switch {
-		case errors.As(err, &bad):
-			i.report.reject(bad)
-			err = i.keep(ctx, bad)
-		case err == nil:
-			i.report.note(&row)
-			err = i.add(ctx, row.Feature)
-		case errors.Is(err, formats.ErrNotUsable):
-			return Invalid("file", "%v; nothing of it was imported", err)
-		case !errors.Is(err, io.EOF):
-			return invalidFile(err)
-		default:
-			if i.record.CollectionKey != 0 {
-				if err := i.service.guessProperties(ctx, i.into, names); err != nil {
-					return err
-				}
-			}
-			return i.finish(ctx)
-		}
-		if err != nil {
-			return err
-		}
-		i.rowsRead.Store(int64(i.report.Rows))
-	}
-}
-
-// keep keeps a row that cannot be used, as far as there is room.
-func (i *importing) keep(ctx context.Context, bad *formats.RowError) error {
-	if bad.Source == nil || i.report.Kept == MaxKeptRows || i.keptBytes+len(bad.Source) > maxKeptBytes {
-		return nil
-	}
-	i.report.Kept++
-	i.keptBytes += len(bad.Source)
-	i.rejected = append(i.rejected, *bad)
-	if i.rejectedBytes += len(bad.Source); len(i.rejected) < keptBatch && i.rejectedBytes < keptBatchBytes {
-		return nil
-	}
-	return i.flush(ctx)
-}
-
-func (i *importing) flush(ctx context.Context) error {
-	if len(i.rejected) == 0 {
-		return nil
-	}
-	err := i.service.store.AddRejected(ctx, i.record.Key, i.rejected)
-	i.rejected, i.rejectedBytes = nil, 0
-	if err != nil {
-		return fmt.Errorf("keeping rejected rows: %w", err)
-	}
-	return nil
-}
-
-func (i *importing) add(ctx context.Context, f feature.Feature) (err error) {
-	if f.ID == "" {
-		if f.ID, err = newID(); err != nil {
-			return err
-		}
-	}
-	edit := store.Edit{Feature: f}
-	i.size += edit.Size()
-	if i.batch = append(i.batch, f); len(i.batch) < importBatch && i.size < importBytes {
-		return nil
-	}
-	return i.stage(ctx)
-}
-
-// stage moves the rows at hand to where they are gathered.
-func (i *importing) stage(ctx context.Context) (err error) {
-	if i.staging == nil {
-		if i.staging, err = i.service.store.Stage(i.prepared.add); err != nil {
-			return noRoom(err)
-		}
-	}
-	err = i.staging.Add(ctx, i.batch)
-	i.batch, i.size = make([]feature.Feature, 0, min(len(i.batch), importBatch)), 0
-	return noRoom(err)
-}
-
-// noRoom tells of a disk without room for temporary files as what it is.
-func noRoom(err error) error {
-	if store.TroubleOf(err) == store.Full {
-		return &FullError{Where: "temporary files"}
-	}
-	return err
-}
-
-func (i *importing) close() {
+func (i *job) close() {
 	if i.staging == nil {
 		return
 	}
 	if err := i.staging.Close(); err != nil {
-		i.service.log.Warn("ending an import", "error", err)
+		i.importer.log.Warn("ending an import", "error", err)
 	}
 	i.prepared.drop()
 }
 
 // finish puts all rows into the collection and counts what became of them.
-func (i *importing) finish(ctx context.Context) error {
+func (i *job) finish(ctx context.Context) error {
 	if err := i.flush(ctx); err != nil {
 		return err
 	}
-	into := *i.into.info.Load()
+	into := *i.into.Info()
 	toMake := into.Key == 0
 	if toMake && i.report.Rejected > 0 && i.report.Rejected == i.report.Rows {
 		return nil // there is nothing to make it for; it is likely read in a wrong way
@@ -314,63 +224,66 @@ func (i *importing) finish(ctx context.Context) error {
 	}
 	size, err := i.staging.Size(ctx)
 	if err == nil {
-		err = i.service.checkRoom(size)
+		err = i.importer.checkRoom(size)
 	}
 	if err != nil {
 		return noRoom(err)
 	}
 	select { // they would only wait for each other with a connection each
-	case i.service.merging <- struct{}{}:
-		defer func() { <-i.service.merging }()
+	case i.importer.merging <- struct{}{}:
+		defer func() { <-i.importer.merging }()
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	release, err := i.service.desk.Admit(ctx, admission.Need{Connection: true, Patience: mergePatience})
+	release, err := i.importer.desk.Admit(ctx, admission.Need{Connection: true, Patience: mergePatience})
 	if err != nil {
 		return err
 	}
 	defer release()
 	// Nobody writes while it is merged, so nobody has changes to apply either; and when
 	// it is over, nobody should read back from the database what is at hand here.
-	applying := false
+	var turn *replica.Turn
 	defer func() {
-		if applying {
-			i.service.applying.Unlock()
+		if turn != nil {
+			turn.End()
 		}
 	}()
-	begin := func() { i.service.applying.Lock(); applying = true }
-	merged, err := i.staging.Merge(ctx, &into, begin, func(m store.Merged) store.ImportEnd {
+	begin := func() (err error) {
+		turn, err = i.importer.replica.Turn(ctx)
+		return err
+	}
+	merged, err := i.staging.Merge(ctx, origin, &into, begin, func(m store.Merged) store.ImportEnd {
 		i.record.CollectionKey = into.Key
 		i.report.Created, i.report.Replaced, i.report.Unchanged, i.report.Repeated = m.Created, m.Replaced, m.Unchanged, m.Repeated
 		return i.ending(store.Successful, "")
 	})
 	if err != nil {
-		return explain(err, i.record.Collection, "")
+		return fault.Explain(err, i.record.Collection, "")
 	}
 	i.noted = true
-	if err := i.service.applyImport(context.WithoutCancel(ctx), &into, &merged, i.prepared); err != nil {
+	if err := turn.Take(context.WithoutCancel(ctx), &into, &merged, i.prepared.made()); err != nil {
 		// It is committed, so it has not failed; what is in memory catches up as soon as
 		// the database can be read.
-		i.service.log.Error("a committed import is not in memory yet", "error", err)
-		i.service.wakeFollower()
+		i.importer.log.Error("a committed import is not in memory yet", "error", err)
+		i.importer.replica.Wake()
 	}
 	return nil
 }
 
-// checkRoom reports a *FullError where the disk of the database, as far as it is known, has
+// checkRoom reports a *fault.FullError where the disk of the database, as far as it is known, has
 // no room for features that were gathered: they are written to the table, to its index, and
 // to the log before both.
-func (s *Service) checkRoom(gathered int64) error {
+func (m *Importer) checkRoom(gathered int64) error {
 	const times, reserve = 4, 64 << 20
-	free, known := s.room()
+	free, known := m.room()
 	if needs := times*gathered + reserve; known && free < needs {
-		return &FullError{Where: "the database", Needs: needs, Free: free}
+		return &fault.FullError{Where: "the database", Needs: needs, Free: free}
 	}
 	return nil
 }
 
 // write puts the rows of a small file into a collection that is there.
-func (i *importing) write(ctx context.Context) error {
+func (i *job) write(ctx context.Context) error {
 	if len(i.batch) == 0 {
 		return nil
 	}
@@ -386,14 +299,14 @@ func (i *importing) write(ctx context.Context) error {
 		last[f.ID] = len(edits)
 		edits = append(edits, edit)
 	}
-	outcomes, err := i.service.queue.do(ctx, edits)
+	outcomes, err := i.importer.replica.Edit(ctx, origin, edits)
 	if err != nil {
 		return err
 	}
 	for _, o := range outcomes {
 		switch {
 		case o.Err != nil:
-			return explain(o.Err, i.record.Collection, "")
+			return fault.Explain(o.Err, i.record.Collection, "")
 		case o.Change == nil:
 			i.report.Unchanged++
 		case o.Change.Op == store.Created:
@@ -405,19 +318,19 @@ func (i *importing) write(ctx context.Context) error {
 	return nil
 }
 
-func (i *importing) ending(status store.Status, problem string) store.ImportEnd {
-	return store.ImportEnd{Key: i.record.Key, CollectionKey: i.record.CollectionKey, Status: status, Report: i.report, Problem: problem, Progress: i.progress()}
+func (i *job) ending(status store.Status, problem string) store.ImportEnd {
+	return store.ImportEnd{Key: i.record.Key, CollectionKey: i.record.CollectionKey, Status: status, Report: i.report.record(), Problem: problem, Progress: i.progress()}
 }
 
 // end notes how the import ended, which err says, and returns what its caller is told.
-func (i *importing) end(ctx context.Context, err error) error {
+func (i *job) end(ctx context.Context, err error) error {
 	if errors.Is(context.Cause(ctx), ErrDismissed) && err != nil {
 		err = ErrDismissed
 	}
 	status, problem := store.Failed, ""
-	var invalid *InvalidError
-	var missing *NotFoundError
-	var full *FullError
+	var invalid *fault.InvalidError
+	var missing *fault.NotFoundError
+	var full *fault.FullError
 	var busy *admission.BusyError
 	switch {
 	case err == nil:
@@ -427,17 +340,17 @@ func (i *importing) end(ctx context.Context, err error) error {
 	case errors.As(err, &invalid), errors.As(err, &missing), errors.As(err, &full), errors.As(err, &busy), errors.Is(err, store.ErrImportGone):
 		problem = err.Error()
 	case store.TroubleOf(err) == store.Full:
-		problem = (&FullError{Where: "the database"}).Error()
+		problem = (&fault.FullError{Where: "the database"}).Error()
 	case errors.Is(err, store.ErrUnknownOutcome):
 		problem = "the connection to the database was lost while this was committed: look whether it is there, or import the file again"
 	case store.TroubleOf(err) == store.Unavailable:
 		problem = "the database did not do its work; nothing of the file was imported: try again in a while"
-	case errors.Is(err, ErrClosing) || errors.Is(context.Cause(ctx), ErrClosing):
+	case errors.Is(err, fault.ErrClosing) || errors.Is(context.Cause(ctx), fault.ErrClosing):
 		problem = "the service was stopped; nothing of the file was imported"
 	case errors.Is(err, errNotWhole) || ctx.Err() != nil:
 		problem = "the file did not arrive whole; nothing of it was imported"
 	default:
-		i.service.log.Error("an import failed", "import", i.record.ID, "error", err)
+		i.importer.log.Error("an import failed", "import", i.record.ID, "error", err)
 		problem = "the service could not do this; its log tells more"
 	}
 	if i.noted {
@@ -447,10 +360,10 @@ func (i *importing) end(ctx context.Context, err error) error {
 	defer cancel()
 	noteErr := i.flush(noting)
 	if noteErr == nil {
-		noteErr = i.service.store.EndImport(noting, i.ending(status, problem))
+		noteErr = i.importer.store.EndImport(noting, i.ending(status, problem))
 	}
 	if noteErr != nil {
-		i.service.log.Warn("noting how an import ended", "import", i.record.ID, "error", noteErr)
+		i.importer.log.Warn("noting how an import ended", "import", i.record.ID, "error", noteErr)
 	}
 	return err
 }

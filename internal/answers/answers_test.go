@@ -1,0 +1,161 @@
+package answers
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+)
+
+// TestAnswersAreWrittenOnce asks from many sides at once, and again after a change.
+func TestAnswersAreWrittenOnce(t *testing.T) {
+	c, err := New(1 << 20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var written atomic.Int64
+	begun, goOn := make(chan struct{}), make(chan struct{})
+	write := func() ([]byte, error) {
+		if written.Add(1) == 1 {
+			close(begun)
+		}
+		<-goOn
+		return []byte(strings.Repeat("what is there ", 100)), nil
+	}
+	var asking sync.WaitGroup
+	ask := func() {
+		a, err := c.Answer(t.Context(), "about", "question", 7, write)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		if body, err := a.Bytes(Identity); err != nil || len(body) != 1400 {
+			t.Errorf("%d bytes, %v", len(body), err)
+		}
+	}
+	asking.Go(ask)
+	<-begun
+	for range 50 {
+		asking.Go(ask)
+	}
+	close(goOn)
+	asking.Wait()
+	if n := written.Load(); n > 2 { // one that came when the first was just done may not have found it
+		t.Errorf("the answer was written %d times", n)
+	}
+	before := written.Load()
+	first, _ := c.Answer(t.Context(), "about", "question", 7, write)
+	if _, err := first.Bytes(Gzip); err != nil || written.Load() != before {
+		t.Errorf("a kept answer was written again, %v", err)
+	}
+	second, err := c.Answer(t.Context(), "about", "question", 8, write)
+	if err != nil || written.Load() != before+1 {
+		t.Errorf("after a change it was written %d times more, %v", written.Load()-before, err)
+	}
+	if first.Tag != second.Tag {
+		t.Errorf("the tags of the same bytes are %s and %s", first.Tag, second.Tag)
+	}
+	other, err := c.Answer(t.Context(), "something else", "question", 8, write)
+	if err != nil || other.Tag == second.Tag {
+		t.Errorf("the tag %s stands for answers about two things, %v", other.Tag, err)
+	}
+	if c.Len() != 2 || c.Bytes() == 0 {
+		t.Errorf("%d answers are kept, in %d bytes", c.Len(), c.Bytes())
+	}
+}
+
+// TestATagNeedsNoAnswer asks for an answer that is too large to be kept.
+func TestATagNeedsNoAnswer(t *testing.T) {
+	c, err := New(1000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	written := 0
+	write := func() ([]byte, error) { written++; return make([]byte, 500), nil }
+	var tag string
+	for i := range 3 {
+		a, err := c.Answer(t.Context(), "about", "question", 1, write)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if i > 0 && a.Tag != tag {
+			t.Errorf("the tag was %s and is %s", tag, a.Tag)
+		}
+		tag = a.Tag
+	}
+	if written != 1 || c.Len() != 0 {
+		t.Errorf("written %d times for its tag; %d are kept", written, c.Len())
+	}
+}
+
+// TestWhoGivesUpGivesUpAlone has the caller that writes for others give up.
+func TestWhoGivesUpGivesUpAlone(t *testing.T) {
+	c, err := New(1 << 20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, giveUp := context.WithCancel(t.Context())
+	begun, joined := make(chan struct{}), make(chan struct{})
+	var asking sync.WaitGroup
+	asking.Go(func() {
+		_, err := c.Answer(ctx, "about", "question", 1, func() ([]byte, error) {
+			close(begun)
+			<-joined
+			giveUp()
+			return nil, ctx.Err()
+		})
+		if !errors.Is(err, context.Canceled) {
+			t.Errorf("who gave up is told %v", err)
+		}
+	})
+	<-begun
+	asking.Go(func() {
+		close(joined)
+		a, err := c.Answer(t.Context(), "about", "question", 1, func() ([]byte, error) { return []byte("there"), nil })
+		if err != nil {
+			t.Errorf("who did not give up is told: %v", err)
+			return
+		}
+		if body, err := a.Bytes(Identity); string(body) != "there" || err != nil {
+			t.Errorf("%q, %v", body, err)
+		}
+	})
+	asking.Wait()
+}
+
+func TestCodings(t *testing.T) {
+	for accepted, want := range map[string]Coding{
+		"": Identity, "gzip": Gzip, "zstd": Zstd, "gzip, deflate, br, zstd": Zstd, "GZIP;q=1, zstd;q=0.5": Gzip,
+		"gzip;q=0": Identity, "gzip; q=0.3 , zstd ; q=0.4": Zstd, "identity": Identity, "gzip;q=x": Identity, "*": Identity,
+	} {
+		if got := CodingFor(accepted, 10_000); got != want {
+			t.Errorf("%q: %q, want %q", accepted, got, want)
+		}
+	}
+	if got := CodingFor("gzip", 100); got != Identity {
+		t.Errorf("a hundred bytes are coded as %q", got)
+	}
+	plain := []byte(fmt.Sprint(make([]int, 5000)))
+	for coding, unpack := range map[Coding]func(io.Reader) (io.Reader, error){
+		Gzip: func(r io.Reader) (io.Reader, error) { return gzip.NewReader(r) },
+		Zstd: func(r io.Reader) (io.Reader, error) { return zstd.NewReader(r) },
+	} {
+		packed := coding.compress(plain)
+		r, err := unpack(bytes.NewReader(packed))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := io.ReadAll(r)
+		if err != nil || !bytes.Equal(got, plain) || len(packed) > len(plain)/10 {
+			t.Errorf("%s: %d bytes of %d bytes make %d, %v", coding, len(packed), len(plain), len(got), err)
+		}
+	}
+}

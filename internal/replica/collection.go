@@ -1,0 +1,140 @@
+package replica
+
+import (
+	"context"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
+	"idlebeacon/internal/store"
+)
+
+// manyTogether is from how many changes in one batch on they count as a lot, as imports are.
+const manyTogether = 1000
+
+// A Collection is one collection in memory. What it returns belongs to one state of it and
+// does not change any more.
+type Collection struct {
+	info     atomic.Pointer[store.Collection]
+	set      *places.Set // edited only by whoever has the turn
+	shapes   *shapes.Set // likewise
+	newest   atomic.Pointer[newest]
+	followed atomic.Uint64
+	lots     atomic.Uint64
+	loadedAt uint64 // it holds all changes up to this one; guarded by the turn
+	dirty    bool   // it has edits that are not published; likewise
+	ahead    newest // of those edits
+	running  int    // how many they are
+
+	beside sync.Map
+}
+
+// A newest is the newest change to a collection or to anything in it.
+type newest struct {
+	change uint64
+	at     time.Time
+}
+
+func newCollection(info store.Dated, loadedAt uint64) *Collection {
+	c := &Collection{set: &places.Set{}, shapes: &shapes.Set{}, loadedAt: loadedAt}
+	c.info.Store(&info.Collection)
+	c.newest.Store(&newest{info.Newest, info.At})
+	return c
+}
+
+// NewCollection returns an empty collection that no database has yet.
+func NewCollection(info store.Collection) *Collection {
+	return newCollection(store.Dated{Collection: info}, 0)
+}
+
+// Info returns the collection as the database has it, without what is in it. Another call
+// returns another pointer when something about it has changed.
+func (c *Collection) Info() *store.Collection { return c.info.Load() }
+
+// Newest returns the newest change to the collection or to anything in it, and when that
+// was made.
+func (c *Collection) Newest() (change uint64, at time.Time) {
+	n := c.newest.Load()
+	return n.change, n.at
+}
+
+// Places returns the places of the collection.
+func (c *Collection) Places() *places.Snapshot { return c.set.Snapshot() }
+
+// Shapes returns the areas and paths of the collection.
+func (c *Collection) Shapes() *shapes.Snapshot { return c.shapes.Snapshot() }
+
+// Selected returns the places that a selection takes if it is kept up to date already. It
+// takes no time.
+func (c *Collection) Selected(s places.Selection) (*places.Snapshot, bool) { return c.set.Selected(s) }
+
+// Selecting reports whether somebody is working out which places a selection takes.
+func (c *Collection) Selecting(s places.Selection) bool { return c.set.Pending(s) }
+
+// Select returns the places that a selection takes. The first time, it looks at all.
+func (c *Collection) Select(ctx context.Context, s places.Selection) (*places.Snapshot, error) {
+	return c.set.Select(ctx, s)
+}
+
+// Empty reports whether nothing is in the collection.
+func (c *Collection) Empty() bool { return c.Len() == 0 }
+
+// Len returns how many places and shapes are in the collection.
+func (c *Collection) Len() int { return c.set.Snapshot().Len() + c.shapes.Snapshot().Len() }
+
+// Followed returns how many changes to features were applied since the collection was
+// loaded, and how many batches of many of them, as imports are.
+func (c *Collection) Followed() (changes, lots uint64) { return c.followed.Load(), c.lots.Load() }
+
+// Beside returns what is kept beside the collection under a key, which belongs to whoever
+// asks, as keys of contexts do; make makes it the first time. It goes when the collection is
+// loaded anew.
+func (c *Collection) Beside(key any, make func() any) any {
+	if kept, there := c.beside.Load(key); there {
+		return kept
+	}
+	kept, _ := c.beside.LoadOrStore(key, make())
+	return kept
+}
+
+// follow brings the contents up to a change of one feature, which may have become a place
+// or a shape that was the other before. Its caller has the turn.
+func (c *Collection) follow(change *store.Change) {
+	c.dirty, c.ahead = true, newest{change.Number, change.At}
+	c.running++
+	switch now := change.Now; {
+	case now == nil:
+		c.set.Remove(change.FeatureID, change.Number)
+		c.shapes.Remove(change.FeatureID)
+	case now.Shape == nil:
+		c.shapes.Remove(change.FeatureID)
+		c.set.Put(rowOf(c.info.Load(), now), change.Number)
+	default:
+		c.set.Remove(change.FeatureID, change.Number)
+		c.shapes.Put(shapeOf(c.info.Load(), now))
+	}
+}
+
+// publish lets what was followed be seen. Its caller has the turn.
+func (c *Collection) publish() {
+	if !c.dirty {
+		return
+	}
+	c.set.Publish(0)
+	c.shapes.Publish(c.ahead.change)
+	now := c.ahead
+	c.newest.Store(&now)
+	c.followed.Add(uint64(c.running))
+	if c.running >= manyTogether {
+		c.lots.Add(1)
+	}
+	c.dirty, c.running = false, 0
+}
+
+// sameProperties reports whether the features of c are named and classed as info says.
+func (c *Collection) sameProperties(info *store.Collection) bool {
+	now := c.info.Load()
+	return now.NameProperty == info.NameProperty && now.CategoryProperty == info.CategoryProperty
+}

@@ -1,0 +1,151 @@
+package replica
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
+	"idlebeacon/internal/store"
+)
+
+// loadQueue is how many batches of features may wait for a collection that is being loaded;
+// who reads them from the database waits for room.
+const loadQueue = 4
+
+// load reads all collections anew and takes them in the place of those in memory. Whoever
+// calls it has the turn, or is alone.
+func (r *Replica) load(ctx context.Context, progress func(features int)) error {
+	started := time.Now()
+	byID, byKey := map[string]*Collection{}, map[int64]*Collection{}
+	var loaded atomic.Int64
+	var state store.State
+	err := r.store.View(ctx, func(v *store.View) error {
+		all, err := v.Collections()
+		if err != nil {
+			return err
+		}
+		state = v.State
+		loaders := map[int64]*loader{}
+		var building errgroup.Group
+		for _, info := range all {
+			l := &loader{info: &info.Collection, shapes: &shapes.Set{}, batches: make(chan []feature.Feature, loadQueue)}
+			loaders[info.Key] = l
+			c := newCollection(info, v.Change)
+			byID[info.ID], byKey[info.Key] = c, c
+			building.Go(func() error { c.set, c.shapes = l.build(info.Newest), l.shapes; return nil })
+		}
+		err = v.AllFeatures(ctx, func(ctx context.Context, b store.Batch) error {
+			l := loaders[b.Collection]
+			if l == nil {
+				return nil // the table has features of a collection that is being deleted
+			}
+			if n := loaded.Add(int64(len(b.Features))); progress != nil {
+				progress(int(n))
+			}
+			return l.take(ctx, b.Features)
+		})
+		for _, l := range loaders {
+			close(l.batches)
+		}
+		_ = building.Wait() // building does not fail
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("loading the collections: %w", err)
+	}
+	r.mu.Lock()
+	r.byID, r.byKey = byID, byKey
+	r.mu.Unlock()
+	r.applied = state.Change
+	r.seen.Store(r.applied)
+	r.identity.Store(&state.Identity)
+	r.heard.Store(&heard{at: time.Now(), change: state.Change})
+	r.log.Info("loaded", "collections", len(byID), "features", loaded.Load(), "change", state.Change, "took", time.Since(started).Round(time.Millisecond))
+	return nil
+}
+
+// A loader makes the memory of one collection from batches that come from several goroutines.
+type loader struct {
+	info    *store.Collection
+	batches chan []feature.Feature // of places
+
+	mu     sync.Mutex
+	shapes *shapes.Set // edited by the holder of mu
+}
+
+// take takes in a batch of features. It waits for room.
+func (l *loader) take(ctx context.Context, batch []feature.Feature) error {
+	points := batch[:0]
+	for i := range batch {
+		f := &batch[i]
+		if f.Shape == nil {
+			points = append(points, *f)
+			continue
+		}
+		l.mu.Lock()
+		l.shapes.Put(shapeOf(l.info, f))
+		l.mu.Unlock()
+	}
+	if len(points) == 0 {
+		return nil
+	}
+	select {
+	case l.batches <- points:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// build makes the places of the collection as of a change, until batches is closed.
+func (l *loader) build(newest uint64) *places.Set {
+	var b places.Builder
+	for batch := range l.batches {
+		for i := range batch {
+			b.Add(rowOf(l.info, &batch[i]))
+		}
+	}
+	l.shapes.Publish(newest)
+	return b.Build(newest)
+}
+
+// loadOne reads one collection anew.
+func loadOne(v *store.View, info store.Dated) (*Collection, error) {
+	c := newCollection(info, v.Change)
+	var b places.Builder
+	for f, err := range v.Features(info.Key) {
+		switch {
+		case err != nil:
+			return nil, fmt.Errorf("loading %q: %w", info.ID, err)
+		case f.Shape == nil:
+			b.Add(rowOf(&info.Collection, &f))
+		default:
+			c.shapes.Put(shapeOf(&info.Collection, &f))
+		}
+	}
+	c.set = b.Build(info.Newest)
+	c.shapes.Publish(info.Newest)
+	return c, nil
+}
+
+// rowOf returns what is kept in memory of a place of c.
+func rowOf(c *store.Collection, f *feature.Feature) *places.Row {
+	name, category := f.Properties.Texts(c.NameProperty, c.CategoryProperty)
+	return &places.Row{
+		Place:      places.Place{ID: f.ID, At: f.At, Name: name, Category: category},
+		Properties: f.Properties,
+	}
+}
+
+// shapeOf returns what is kept in memory of a shape of c.
+func shapeOf(c *store.Collection, f *feature.Feature) shapes.Shape {
+	name, category := f.Properties.Texts(c.NameProperty, c.CategoryProperty)
+	return shapes.Shape{ID: f.ID, Name: name, Category: category, Geometry: f.Shape, Properties: f.Properties}
+}

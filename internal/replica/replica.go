@@ -1,0 +1,237 @@
+package replica
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/store"
+)
+
+var errLoading = &fault.UnavailableError{Reason: "the database has been replaced by another state of it, which is being loaded; what was there before is not shown any more"}
+
+// Options are what a Replica needs beside a store.
+type Options struct {
+	Log      *slog.Logger
+	Progress func(features int) // reports how many are loaded so far, from several goroutines at once; may be nil
+	// Reloaded is called when all collections were loaded anew: nothing that was worked out
+	// from the former ones is of use. It may be nil.
+	Reloaded func()
+	// KeepHistory is how long changes are kept, at least an hour; 0 for good.
+	KeepHistory time.Duration
+}
+
+// A Replica is the collections of one database in memory. It is safe for concurrent use.
+type Replica struct {
+	store    *store.Store
+	log      *slog.Logger
+	reloaded func()
+	queue    *writeQueue
+
+	stop  context.CancelFunc
+	owned sync.WaitGroup // the goroutines that Shutdown waits for
+	wake  chan struct{}  // room for one wake-up of the follower
+
+	// turn has room for one: whoever put something in may touch a collection's set, its
+	// shapes and what is said to be guarded by the turn.
+	turn    chan struct{}
+	applied uint64        // the newest change that the memory reflects; guarded by the turn
+	seen    atomic.Uint64 // the same, for who only wants to know
+
+	mu    sync.RWMutex // guards the maps, which are replaced only in turn
+	byID  map[string]*Collection
+	byKey map[int64]*Collection
+
+	identity atomic.Pointer[string] // of the database
+	loading  atomic.Bool            // the collections are not usable: they are being loaded anew
+	heard    atomic.Pointer[heard]
+}
+
+// A heard is what was heard of the database last.
+type heard struct {
+	at      time.Time // when it was reached
+	change  uint64    // the newest change it had
+	problem error     // of the attempt after that, or nil
+}
+
+// Open loads the collections of a database and begins to follow its changes.
+func Open(ctx context.Context, st *store.Store, options Options) (*Replica, error) {
+	r := &Replica{store: st, log: options.Log, reloaded: options.Reloaded, wake: make(chan struct{}, 1), turn: make(chan struct{}, 1)}
+	if r.reloaded == nil {
+		r.reloaded = func() {}
+	}
+	if _, err := st.State(ctx); err != nil { // gives a restored database an identity of its own
+		return nil, err
+	}
+	if err := r.load(ctx, options.Progress); err != nil {
+		return nil, err
+	}
+	running, stop := context.WithCancel(context.Background())
+	r.stop = stop
+	r.queue = newWriteQueue(r)
+	r.owned.Go(r.queue.run)
+	r.owned.Go(func() { r.follow(running) })
+	r.owned.Go(func() { st.Listen(running, r.Wake) })
+	if options.KeepHistory > 0 {
+		r.owned.Go(func() { r.forget(running, max(options.KeepHistory, leastHistory)) })
+	}
+	return r, nil
+}
+
+// Shutdown lets the edits in the queue finish and ends the replica. If ctx ends first, what
+// is still being written is broken off. It does not close the store.
+func (r *Replica) Shutdown(ctx context.Context) {
+	r.queue.close()
+	give := context.AfterFunc(ctx, r.queue.giveUp)
+	defer give()
+	r.stop()
+	r.owned.Wait()
+}
+
+const (
+	leastHistory = time.Hour
+	forgetEvery  = 10 * time.Minute
+)
+
+// forget takes old changes out of the history every now and then.
+func (r *Replica) forget(ctx context.Context, keep time.Duration) {
+	ticker := time.NewTicker(forgetEvery)
+	defer ticker.Stop()
+	for {
+		n, err := r.store.Forget(ctx, time.Now().Add(-keep))
+		switch {
+		case err != nil && ctx.Err() == nil:
+			r.log.Warn("old changes cannot be forgotten", "error", err)
+		case n > 0:
+			r.log.Info("old changes were forgotten", "changes", n)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+	}
+}
+
+// Identity returns that of the database.
+func (r *Replica) Identity() string { return *r.identity.Load() }
+
+// staleAfter is after how long without a word from the database its state in memory counts
+// as old.
+const staleAfter = 3 * lookEvery
+
+// Ready reports what keeps the replica from being up to date, or nil. It does not wait for
+// the database.
+func (r *Replica) Ready() error {
+	h := r.heard.Load()
+	switch age := time.Since(h.at); {
+	case r.loading.Load():
+		return errLoading
+	case age > staleAfter && h.problem != nil:
+		return fmt.Errorf("what is in memory has not been held against the database for %v: %w", age.Round(time.Second), h.problem)
+	case age > staleAfter:
+		return fmt.Errorf("what is in memory has not been held against the database for %v: it does not answer", age.Round(time.Second))
+	}
+	return nil
+}
+
+// Collection returns the collection with the given id, or nil if there is none. While all
+// is loaded anew, the error is an *fault.UnavailableError.
+func (r *Replica) Collection(id string) (*Collection, error) {
+	if r.loading.Load() {
+		return nil, errLoading
+	}
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.byID[id], nil
+}
+
+// Collections returns all collections, in the order of their ids. While all is loaded anew,
+// the error is an *fault.UnavailableError.
+func (r *Replica) Collections() ([]*Collection, error) {
+	if r.loading.Load() { // that there are none would not be true
+		return nil, errLoading
+	}
+	r.mu.RLock()
+	all := make([]*Collection, 0, len(r.byID))
+	for _, c := range r.byID {
+		all = append(all, c)
+	}
+	r.mu.RUnlock()
+	slices.SortFunc(all, func(a, b *Collection) int { return strings.Compare(a.Info().ID, b.Info().ID) })
+	return all, nil
+}
+
+// Edit carries out edits in one transaction, and returns their outcomes once they are
+// committed and can be seen in memory. If ctx ends first they may still be carried out.
+func (r *Replica) Edit(ctx context.Context, by store.Origin, edits []store.Edit) ([]store.Outcome, error) {
+	return r.queue.do(ctx, by, edits)
+}
+
+// Stats is how a replica is.
+type Stats struct {
+	Applied, Clock uint64        // the newest change in memory, and the newest that the database was heard to have
+	Silence        time.Duration // since the database was heard last
+	Waiting        int           // writes in the queue
+	Writes         WriteStats
+}
+
+// WriteStats counts what the queue has done.
+type WriteStats struct {
+	Edits, Groups, Failed uint64
+	Took                  time.Duration // in transactions, together
+	ClockWait             time.Duration // of that: until the clock was free
+}
+
+// Stats returns how the replica is.
+func (r *Replica) Stats() Stats {
+	h := r.heard.Load()
+	return Stats{
+		Applied: r.seen.Load(), Clock: h.change, Silence: time.Since(h.at), Waiting: int(r.queue.waiting.Load()),
+		Writes: WriteStats{
+			Edits: r.queue.edits.Load(), Groups: r.queue.groups.Load(), Failed: r.queue.failed.Load(),
+			Took: time.Duration(r.queue.took.Load()), ClockWait: r.store.ClockWait(),
+		},
+	}
+}
+
+// A Turn is the right to change what is in memory. Others wait for it, and so for End.
+type Turn struct{ replica *Replica }
+
+// End gives the turn to the next.
+func (t *Turn) End() { <-t.replica.turn }
+
+// Turn waits for the turn, at the longest until ctx ends. Whoever has it commits what memory
+// is to be brought up to, and calls [Turn.Take] before End.
+func (r *Replica) Turn(ctx context.Context) (*Turn, error) {
+	select {
+	case r.turn <- struct{}{}:
+		return &Turn{r}, nil
+	case <-ctx.Done():
+		return nil, cmp.Or(context.Cause(ctx), ctx.Err())
+	}
+}
+
+// CatchUp brings the memory up to what its caller has committed. If it cannot, the error is
+// an *fault.UnavailableError. It works to its end even if ctx ends before.
+func (r *Replica) CatchUp(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), followTimeout)
+	defer cancel()
+	turn, err := r.Turn(ctx)
+	if err == nil {
+		defer turn.End()
+		err = r.catchUp(ctx)
+	}
+	if err != nil {
+		r.Wake()
+		return &fault.UnavailableError{Reason: fmt.Sprintf("this was carried out, but cannot be seen yet: %v", err)}
+	}
+	return nil
+}
