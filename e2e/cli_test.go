@@ -126,11 +126,11 @@ func TestImportByCommandLine(t *testing.T) {
 		want   string
 	}{
 		{[]string{"collections"}, 0, "There are no collections yet"},
-		{[]string{"import", huts, "--into", "huts", "--dry-run"}, 0, "2 rows could be imported into huts"},
+		{[]string{"import", huts, "--into", "huts", "--dry-run"}, 3, "2 rows could be imported into huts"},
 		{[]string{"markers"}, 1, "no collection yet"},
-		{[]string{"import", huts, "--config", config}, 0, "In huts: 2 new, 0 replaced, 0 unchanged."},
-		{[]string{"import", huts, "--into", "huts"}, 0, "row 3: latitude -138.5 is outside -90 to 90"},
-		{[]string{"import", huts, "--into", "huts"}, 0, "In huts: 0 new, 0 replaced, 2 unchanged."},
+		{[]string{"import", huts, "--config", config}, 3, "In huts: 2 new, 0 replaced, 0 unchanged."},
+		{[]string{"import", huts, "--into", "huts"}, 3, "row 3: latitude -138.5 is outside -90 to 90"},
+		{[]string{"import", huts, "--into", "huts"}, 3, "In huts: 0 new, 0 replaced, 2 unchanged."},
 		{[]string{"near", "--lat", "-38.5", "--lon", "-22"}, 0, "Wren"},
 		{[]string{"import", taps, "--into", "taps"}, 0, "1 row has no id: importing the file again would add it again."},
 		{[]string{"markers"}, 2, "say which collection with --collection: there are huts, taps"},
@@ -138,8 +138,8 @@ func TestImportByCommandLine(t *testing.T) {
 		{[]string{"markers", "--collection", "tapes"}, 1, `no collection "tapes"`},
 		{[]string{"import", filepath.Join(dir, "none.csv"), "--into", "huts"}, 2, "no such file"},
 		{[]string{"import", huts}, 2, "--into COLLECTION"},
-		{[]string{"import", huts, "--into", "huts", "--lat-column", "north"}, 1, `no column "north"`},
-		{[]string{"import", huts, "--into", "Not This"}, 1, "not usable as the id of a collection"},
+		{[]string{"import", huts, "--into", "huts", "--lat-column", "north"}, 2, `no column "north"`},
+		{[]string{"import", huts, "--into", "Not This"}, 2, "not usable as the id of a collection"},
 		{[]string{"collections", "create", "empty", "--title", "Nothing yet"}, 0, "Made collection empty"},
 		{[]string{"collections", "delete", "huts"}, 2, "deletes collection huts with 2 items; add --yes"},
 		{[]string{"collections", "delete", "huts", "--yes"}, 0, "Deleted collection huts"},
@@ -157,7 +157,7 @@ func TestImportByCommandLine(t *testing.T) {
 	}
 	out, errs, status := command(t, env, strings.NewReader("lat,lon,id\n1,2,x\n1,\"2"), "import", "-", "--into", "piped", "--json")
 	var report api.ImportReport
-	if err := json.Unmarshal([]byte(out), &report); err != nil || status != 0 || report.Created != 1 || report.Rejected != 1 {
+	if err := json.Unmarshal([]byte(out), &report); err != nil || status != 3 || report.Created != 1 || report.Rejected != 1 {
 		t.Errorf("from standard input: status %d, %v %+v\n%s", status, err, report, errs)
 	}
 }

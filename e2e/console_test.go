@@ -157,7 +157,7 @@ func TestKeyboardAlone(t *testing.T) {
 	p := browse(t, 1280, 800, demo(t).url)
 	p.until("total() == 2400")
 	_, lon, zoom := p.rested()
-	p.do(chromedp.Focus(chromedp.CSS("[aria-label='Export what is in view of Waters of the Isles']"))) // the last thing beside the map
+	p.do(chromedp.Focus(chromedp.CSS("aside li:last-child details.more > summary"))) // the last thing beside the map
 	p.key("\t")
 	p.until("map.shadowRoot.activeElement?.className == 'stage'")
 	p.key(kb.ArrowRight)
@@ -277,6 +277,18 @@ func TestNarrowAndDark(t *testing.T) {
 	}
 }
 
+// atRest is a promise that is kept when no map of the page has changed for 30 frames.
+const atRest = `(async () => {
+	const drawn = () => [...document.querySelectorAll('idle-map')]
+		.map(m => m.shadowRoot.querySelector('canvas').toDataURL()).join()
+	for (let before = '', frames = 0; frames < 30; frames++) {
+		await new Promise(requestAnimationFrame)
+		const now = drawn()
+		if (now !== before) frames = 0
+		before = now
+	}
+})()`
+
 // TestScreenshots makes the pictures of the documentation, where
 // IDLEBEACON_SCREENSHOTS names a directory for them.
 func TestScreenshots(t *testing.T) {
@@ -306,10 +318,17 @@ func TestScreenshots(t *testing.T) {
 			p.drop("winter_huts.csv", huts())
 			p.until("text().includes('cannot be used')")
 		}},
+		{"mirrored", "/data", 1280, 800, false, func(p *page) {
+			p.until("document.querySelector('#data-waters')")
+			p.drop("buoys.csv", mirrored())
+			p.until("text().includes('Which of these are right?') && document.querySelectorAll('idle-map.side').length == 2")
+			p.until("[...document.querySelectorAll('idle-map.side')].every(m => m.shadowRoot.querySelectorAll('ul button').length > 0)")
+		}},
 		{"style", "/data", 1280, 800, false, func(p *page) {
 			p.until("document.querySelector('#data-brindlemere')")
 			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => b.innerText.includes('Style')).click()")
 			p.until("document.querySelector('.editor idle-map')?.shadowRoot.querySelectorAll('ul button').length > 0 && document.querySelector('.editor .legend')")
+			p.until("[...document.querySelector('.editor idle-map').shadowRoot.querySelectorAll('ul button')].filter(b => !b.innerText.startsWith('Cluster')).length > 2")
 			eval[any](p, "document.querySelector('#data-brindlemere').scrollIntoView()")
 		}},
 		{"items", "/data", 1280, 800, false, func(p *page) {
@@ -334,8 +353,7 @@ func TestScreenshots(t *testing.T) {
 		if shot.do != nil {
 			shot.do(p)
 		}
-		drawn := chromedp.Evaluate[any]("new Promise(r => requestAnimationFrame(() => requestAnimationFrame(() => r(1))))", chromedp.EvalAwaitPromise)
-		if _, err := chromedp.Run(p.ctx, drawn); err != nil {
+		if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[any](atRest, chromedp.EvalAwaitPromise)); err != nil {
 			t.Fatal(err)
 		}
 		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())

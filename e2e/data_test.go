@@ -22,6 +22,25 @@ func huts() string {
 	return b.String()
 }
 
+// mirrored is a file of 40 buoys. Half of them have longitude and latitude swapped, their heights
+// have a decimal comma, and one depth is told as n/a.
+func mirrored() string {
+	var b strings.Builder
+	b.WriteString("id,name,lat,lon,Height (m),depth\n")
+	for i := range 40 {
+		lat, lon := -38.6+float64(i*7%40)/200, -22.1+float64(i*11%40)/200
+		if i%2 == 1 {
+			lat, lon = lon, lat
+		}
+		depth := fmt.Sprint(i % 9)
+		if i == 6 {
+			depth = "n/a"
+		}
+		fmt.Fprintf(&b, "b%d,Buoy %d,%.4f,%.4f,\"%d,5\",%s\n", i, i, lat, lon, i, depth)
+	}
+	return b.String()
+}
+
 // drop drops a file on the place for imports.
 func (p *page) drop(name, content string) {
 	p.t.Helper()

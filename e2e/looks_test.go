@@ -70,7 +70,7 @@ func TestLooksInTheConsole(t *testing.T) {
 	p.until("!text().includes('Not saved yet')")
 	style, err := c.Style(t.Context(), "buoys")
 	if err != nil || style.Categories[0].Icon != "tide-mark" {
-		t.Fatalf("the style is %+v, %v", style.Style, err)
+		t.Fatalf("the style is %+v, %v", style.StyleDocument, err)
 	}
 	if err := c.DeleteIcon(t.Context(), "tide-mark"); err == nil || !strings.Contains(err.Error(), "is in the style of buoys") {
 		t.Errorf("an icon in use can be deleted: %v", err)
@@ -162,7 +162,7 @@ func TestLooksOnTheCommandLine(t *testing.T) {
 	}
 	contains(run(0, "icons", "add", write("light.svg", mark)), "Icon light is there, 24 by 24.", "left out: script, onload")
 	contains(run(0, "icons", "--own"), "light", "svg", "24 x 24")
-	contains(run(1, "icons", "add", write("anchor.svg", mark)), "built-in icon; choose another")
+	contains(run(2, "icons", "add", write("anchor.svg", mark)), "built-in icon; choose another")
 	contains(run(1, "icons", "add", write("no.svg", "hello"), "--name", "no"), "neither SVG nor PNG")
 	contains(run(0, "icons", "sprite", "-"), `<symbol id="light"`, `<symbol id="anchor"`)
 	contains(run(0, "icons", "delete", "light"), "is deleted")
@@ -173,7 +173,7 @@ func TestLooksOnTheCommandLine(t *testing.T) {
 	contains(run(2, "items", "--collection", "brindlemere", "--sort=berths", "--after", "x"), "--after is for the order of ids")
 	draft := write("draft.json", `{"shade":{"property":"depth_m","method":"manual","breaks":[2,5]},"circle":{"metres":25}}`)
 	contains(run(0, "legend", "--collection", "brindlemere", "--style", draft), "depth_m 2 to 5", "circles of 25 m", "Without a look of their own: charge post")
-	contains(run(1, "legend", "--collection", "brindlemere", "--style", write("wrong.json", `{"order":999}`)), "style: order: 999 is outside")
+	contains(run(2, "legend", "--collection", "brindlemere", "--style", write("wrong.json", `{"order":999}`)), "style: order: 999 is outside")
 	contains(run(0, "legend", "--collection", "brindlemere"), "Closed for now", "Berths 10", "Swinging room, as circles")
 }
 

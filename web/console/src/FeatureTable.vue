@@ -4,10 +4,11 @@ import InputText from 'primevue/inputtext'
 import { computed, onUnmounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { type Collection, everything, exported, fetchItems, type Item, ProblemError } from './api/client'
 import ExportChoice from './ExportChoice.vue'
+import { extentOf } from './extent'
 
 // The items of a collection that meet a condition, in any order. Only the rows in sight are there, and fetched as they come.
 const props = defineProps<{ collection: Collection; item?: string | undefined }>()
-const emit = defineEmits<{ show: [box: Box] }>()
+const emit = defineEmits<{ show: [box: Box | null] }>()
 
 const pageSize = 100
 const rowHeight = 29 // CSS pixels
@@ -112,21 +113,6 @@ function text(item: Item, name: string): string {
   const value = (item.properties as Record<string, unknown>)[name]
   return value === null || value === undefined ? '' : typeof value === 'object' ? JSON.stringify(value) : String(value)
 }
-
-/** A box a little around an item. */
-function boxOf(item: Item): Box {
-  const box: Box = { west: 180, south: 90, east: -180, north: -90 }
-  const walk = (c: unknown): void => {
-    if (!Array.isArray(c)) return
-    const [lon, lat] = c as unknown[]
-    if (typeof lon === 'number' && typeof lat === 'number') {
-      Object.assign(box, { west: Math.min(box.west, lon), east: Math.max(box.east, lon), south: Math.min(box.south, lat), north: Math.max(box.north, lat) })
-    } else c.forEach(walk)
-  }
-  const all = (g: Item['geometry']): void => (g.geometries ? g.geometries.forEach(all) : walk(g.coordinates))
-  all(item.geometry)
-  return box
-}
 </script>
 
 <template>
@@ -159,7 +145,7 @@ function boxOf(item: Item): Box {
           <tr v-if="first > 0" aria-hidden="true" :style="{ height: `${first * rowHeight}px` }" />
           <tr v-for="{ row, item } in shown" :key="row" :aria-rowindex="row + 2" class="row">
             <template v-if="item">
-              <th scope="row"><button type="button" title="Show on map" @click="emit('show', boxOf(item))">{{ item.id }}</button></th>
+              <th scope="row"><button type="button" title="Show on map" @click="emit('show', extentOf([item.geometry]))">{{ item.id }}</button></th>
               <td>{{ item.geometry.type }}</td>
               <td v-for="c in columns" :key="c" dir="auto" :title="text(item, c)">{{ text(item, c) }}</td>
             </template>

@@ -6,8 +6,12 @@ import Message from 'primevue/message'
 import ProgressBar from 'primevue/progressbar'
 import { computed, nextTick, onUnmounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import {
-  type Collection, fetchBackdrop, type FileOptions, type ImportReport, inspectFile, type Inspection, ProblemError, rejectedPath,
+  type Collection, fetchBackdrop, type FileOptions, type ImportReport, inspectFile, type Inspection, ProblemError, rejectedPath, type Setting,
 } from './api/client'
+import { extentOf } from './extent'
+import FileNotes from './FileNotes.vue'
+import { idOf } from './idOf'
+import MirroredSides from './MirroredSides.vue'
 import { type Stage, useImports } from './useImports'
 
 // A short way from a file to places on the map: choose it, see what was recognised, change that, import.
@@ -23,21 +27,26 @@ const over = ref(false) // a file is dragged over the page
 const roles = ref<Record<string, string>>({}) // of columns, where they are not as found
 const types = ref<Record<string, string>>({}) // likewise
 const fixes = ref<string[]>([])
+const noValue = ref<string[]>([]) // words that stand for no value, as they stand in a list
+const within = ref('') // which of two parts of the file that mirror each other is right
 const into = ref('') // the collection, or "" for a new one
 const title = ref('')
 const nameProperty = ref('')
 const categoryProperty = ref('')
+const sides = shallowRef<NonNullable<Inspection['report']['notes'][number]['sides']>>([]) // of a file with two that mirror each other
 const imports = useImports()
 const progress = shallowRef<Stage | null>(null) // while it is being imported
 const report = shallowRef<ImportReport | null>(null)
-let request = new AbortController()
+let looking = new AbortController() // at the file
+let importing = new AbortController()
+let asked = '' // what was looked at last, and how
 let guessed = false // name and category have been proposed for this file
 
 const formatNames: Record<string, string> = {
   csv: 'CSV', geojson: 'GeoJSON', 'geojson-lines': 'GeoJSON, a feature on each line', 'geojson-seq': 'a GeoJSON text sequence', kml: 'KML', kmz: 'KMZ', gpx: 'GPX',
 }
 const roleNames = { longitude: 'lon_column', latitude: 'lat_column', geometry: 'geometry_column', id: 'id_column' } as const
-const allTypes = ['text', 'number', 'boolean', 'date', 'timestamp']
+const allTypes = { text: 'text', number: 'number', decimal_comma: 'number, 1.390,5', decimal_point: 'number, 1,390.5', boolean: 'boolean', date: 'date', timestamp: 'timestamp' }
 const fixLabels: Record<string, string> = {
   swap_doubtful: 'Swap latitude and longitude in rows that fit only so',
   skip_zero: 'Leave out rows at 0, 0',
@@ -49,22 +58,34 @@ const fixLabels: Record<string, string> = {
 /** The fixes that the rows give reason to offer. */
 const offered = computed(() => {
   const told = [...(found.value?.report.errors ?? []), ...(found.value?.report.doubts ?? [])].flatMap((row) => row.fix ?? [])
-  return Object.keys(fixLabels).filter((fix) => told.includes(fix) || fixes.value.includes(fix))
+  return Object.keys(fixLabels).filter((fix) => told.includes(fix) || (fixes.value.includes(fix) && !within.value))
 })
 const options = computed<FileOptions>(() => {
   const o: FileOptions = {}
   for (const [column, role] of Object.entries(roles.value)) if (role in roleNames) o[roleNames[role as keyof typeof roleNames]] = column
   const typed = Object.entries(types.value).map(([column, type]) => `${column.replace(/[\\,]/g, '\\$&')}:${type}`)
   if (typed.length > 0) o.type = typed.join(',')
-  if (fixes.value.length > 0) o.fix = fixes.value.join(',')
+  const mend = within.value && !fixes.value.includes('swap_doubtful') ? [...fixes.value, 'swap_doubtful'] : fixes.value
+  if (mend.length > 0) o.fix = mend.join(',')
+  if (noValue.value.length > 0) o.no_value = noValue.value.join(',')
+  if (within.value) o.within = within.value
   return o
 })
+/** What a fix would do. */
+function told(fix: string): string {
+  const note = found.value?.report.notes.find((n) => n.kind === 'fix' && n.about === fix)
+  if (!note?.count || !note.of) return ''
+  const far = note.alone ? `; ${note.alone === 1 ? '1 of them' : `${note.alone} of them`} would then lie where nothing else of the file is` : ''
+  const many = note.count > 1 && note.count * 50 > note.of ? '. That is more than a small share: look at them first' : ''
+  return `${note.count.toLocaleString('en')} of ${rows(note.of)}${far}${many}`
+}
+
 /** Of a table, that nobody has said or recognised where its rows are. */
 const unplaced = computed(() => isTable.value && found.value?.report.stopped && found.value.report.rows === 0)
 const isTable = computed(() => found.value?.format === 'csv')
 const properties = computed(() => found.value?.columns.filter((c) => !c.role).map((c) => c.name) ?? [])
 const newID = computed(() => {
-  const id = title.value.toLowerCase().normalize('NFKD').replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 60) || 'places'
+  const id = idOf(title.value) || 'places'
   let free = id
   for (let n = 2; props.collections.some((c) => c.id === free); n++) free = `${id}-${n}`
   return free
@@ -76,8 +97,12 @@ function choose(chosen: File | undefined): void {
   roles.value = {}
   types.value = {}
   fixes.value = []
+  noValue.value = []
+  within.value = ''
+  sides.value = []
+  asked = ''
   report.value = found.value = null
-  title.value = chosen.name.replace(/\.[^.]*$/, '').replace(/[_-]+/g, ' ')
+  title.value = chosen.name.replace(/\.(gz|zst)$/i, '').replace(/\.[^.]*$/, '').replace(/[_-]+/g, ' ')
   guessed = false
   void inspect()
 }
@@ -89,29 +114,45 @@ function drop(e: DragEvent): void {
 
 async function inspect(): Promise<void> {
   if (!file.value) return
-  request.abort()
-  const mine = (request = new AbortController())
+  const category = guessed ? categoryProperty.value : null
+  const question = JSON.stringify([into.value, options.value, guessed && category])
+  if (question === asked) return // it is on its way, or here
+  asked = question
+  looking.abort()
+  const mine = (looking = new AbortController())
   busy.value = true
   problem.value = null
   try {
-    found.value = await inspectFile(file.value, into.value, options.value, guessed ? categoryProperty.value : null, mine.signal)
+    found.value = await inspectFile(file.value, into.value, options.value, category, mine.signal)
     if (!guessed) {
       guessed = true
       nameProperty.value = found.value.name_property
       categoryProperty.value = found.value.category_property
+      asked = JSON.stringify([into.value, options.value, categoryProperty.value])
     }
+    // The question stays while it is being answered.
+    sides.value = found.value.report.notes.find((n) => n.kind === 'mirrored')?.sides ?? (within.value ? sides.value : [])
     await nextTick()
     preview()
   } catch (e) {
     if (mine.signal.aborted) return
+    asked = ''
     problem.value = said(e)
   }
   if (!mine.signal.aborted) busy.value = false
 }
-watch([options, into], () => void inspect(), { deep: true })
-onUnmounted(() => {
-  if (progress.value === null) request.abort() // what is being imported goes on
+watch([options, into], () => {
+  if (progress.value === null && report.value === null) void inspect()
 })
+onUnmounted(() => looking.abort()) // what is being imported goes on
+
+/** Sets what a note about the file offers. */
+function set(settings: readonly Setting[]): void {
+  for (const { option, value } of settings) {
+    if (option === 'no_value') noValue.value = [...new Set([...noValue.value, value])]
+    if (option === 'type') types.value = { ...types.value, [value.slice(0, value.lastIndexOf(':')).replace(/\\([\\,])/g, '$1')]: value.slice(value.lastIndexOf(':') + 1) }
+  }
+}
 
 const cancelled = 'Cancelled: nothing was imported.'
 const sentence = (text: string) => text.replace(/^./, (c) => c.toUpperCase())
@@ -128,13 +169,9 @@ function preview(): void {
   const text = (properties: unknown, name: string) => String((properties as Record<string, unknown>)[name] ?? '')
   const markers: Marker[] = []
   const shapes: Shape[] = []
-  const box: Box = { west: 180, south: 90, east: -180, north: -90 }
   features.forEach((f, i) => {
     const name = nameProperty.value ? text(f.properties, nameProperty.value) : ''
     const category = categoryProperty.value ? text(f.properties, categoryProperty.value) : ''
-    for (const [lon, lat] of positions(f.geometry as GeoJSON.Geometry)) {
-      Object.assign(box, { west: Math.min(box.west, lon), east: Math.max(box.east, lon), south: Math.min(box.south, lat), north: Math.max(box.north, lat) })
-    }
     if (f.geometry.type === 'Point') {
       const [lon = 0, lat = 0] = (f.geometry.coordinates ?? []) as number[]
       markers.push({
@@ -148,23 +185,13 @@ function preview(): void {
   }
   if (!map.value) return
   map.value.sources = [source]
-  if (box.west <= box.east) map.value.fit(box, false)
-}
-
-function positions(g: GeoJSON.Geometry): [number, number][] {
-  if (g.type === 'GeometryCollection') return g.geometries.flatMap(positions)
-  const flat: number[][] = []
-  const walk = (c: unknown): void => {
-    if (Array.isArray(c) && typeof c[0] === 'number') flat.push(c as number[])
-    else if (Array.isArray(c)) c.forEach(walk)
-  }
-  walk(g.coordinates)
-  return flat.map(([lon = 0, lat = 0]) => [lon, lat])
+  const box = extentOf(features.map((f) => f.geometry))
+  if (box) map.value.fit(box, false)
 }
 
 async function run(): Promise<void> {
   if (!file.value) return
-  const mine = (request = new AbortController())
+  const mine = (importing = new AbortController())
   progress.value = { name: 'Sending', share: 0 }
   problem.value = null
   try {
@@ -184,6 +211,7 @@ async function run(): Promise<void> {
 }
 
 function again(): void {
+  looking.abort()
   file.value = found.value = report.value = null
   into.value = ''
   problem.value = null
@@ -212,7 +240,7 @@ const amount = computed(() => {
     <div v-if="!file" class="drop">
       <p>Drop a file here, or</p>
       <label class="pick">
-        <input type="file" accept=".csv,.tsv,.txt,.json,.geojson,.geojsonl,.geojsons,.kml,.kmz,.gpx" @change="choose(($event.target as HTMLInputElement).files?.[0])" />
+        <input type="file" accept=".csv,.tsv,.txt,.json,.geojson,.geojsonl,.geojsons,.kml,.kmz,.gpx,.gz,.zst" @change="choose(($event.target as HTMLInputElement).files?.[0])" />
         choose one
       </label>
       <p class="hint">CSV, GeoJSON, KML, KMZ or GPX. You see what is in it before anything is imported.</p>
@@ -242,7 +270,7 @@ const amount = computed(() => {
                 <tr v-for="c in found.columns" :key="c.name">
                   <th scope="row">{{ c.name }}</th>
                   <td>
-                    <select v-if="isTable" :value="c.role ?? ''" :aria-label="`What ${c.name} is`" @change="setRole(c.name, ($event.target as HTMLSelectElement).value)">
+                    <select v-if="isTable" :disabled="progress !== null" :value="c.role ?? ''" :aria-label="`What ${c.name} is`" @change="setRole(c.name, ($event.target as HTMLSelectElement).value)">
                       <option value="">property</option>
                       <option v-for="(_, role) in roleNames" :key="role" :value="role">{{ role }}</option>
                     </select>
@@ -251,11 +279,12 @@ const amount = computed(() => {
                   <td>
                     <select
                       v-if="!c.role && !found.format.startsWith('geojson')"
-                      :value="c.type"
+                      :disabled="progress !== null"
+                      :value="types[c.name] ?? c.type"
                       :aria-label="`Type of ${c.name}`"
                       @change="types = { ...types, [c.name]: ($event.target as HTMLSelectElement).value }"
                     >
-                      <option v-for="t in allTypes" :key="t">{{ t }}</option>
+                      <option v-for="(label, t) in allTypes" :key="t" :value="t">{{ label }}</option>
                     </select>
                     <template v-else-if="!c.role">{{ c.type }}</template>
                   </td>
@@ -284,14 +313,14 @@ const amount = computed(() => {
           <div class="choices">
             <label>
               Name
-              <select v-model="nameProperty" :disabled="into !== ''" @change="preview">
+              <select v-model="nameProperty" :disabled="into !== '' || progress !== null" @change="preview">
                 <option value="">none</option>
                 <option v-for="p in properties" :key="p">{{ p }}</option>
               </select>
             </label>
             <label>
               Category
-              <select v-model="categoryProperty" :disabled="into !== ''" @change="inspect">
+              <select v-model="categoryProperty" :disabled="into !== '' || progress !== null" @change="inspect">
                 <option value="">none</option>
                 <option v-for="p in properties" :key="p">{{ p }}</option>
               </select>
@@ -300,6 +329,9 @@ const amount = computed(() => {
         </div>
         <div class="right">
           <idle-map ref="map" class="preview" />
+          <MirroredSides v-if="sides.length === 2" :sides="sides" :chosen="within" @choose="(box) => (within = box)" />
+          <FileNotes :notes="found.report.notes" :settable="progress === null" @set="set" />
+          <p v-if="noValue.length > 0" class="set">No value: {{ noValue.join(', ') }} <Button label="Take back" size="small" text @click="noValue = []" /></p>
           <div v-if="found.report.rejected + found.report.doubtful + found.report.mended > 0 || offered.length > 0" class="doubts">
             <p v-if="found.report.rejected > 0">{{ rows(found.report.rejected) }} cannot be used:</p>
             <ul>
@@ -310,7 +342,10 @@ const amount = computed(() => {
               <li v-for="d in found.report.doubts.slice(0, 4)" :key="d.row">row {{ d.row }}: {{ d.reason }}</li>
             </ul>
             <p v-if="found.report.mended > 0" role="status">{{ rows(found.report.mended) }} will be mended.</p>
-            <label v-for="f in offered" :key="f" class="fix"><input v-model="fixes" type="checkbox" :value="f" /> {{ fixLabels[f] }}</label>
+            <label v-for="f in offered" :key="f" class="fix">
+              <input v-model="fixes" type="checkbox" :value="f" :disabled="progress !== null" /> {{ fixLabels[f] }}
+              <span v-if="told(f)" class="would">{{ told(f) }}</span>
+            </label>
           </div>
         </div>
       </div>
@@ -330,7 +365,7 @@ const amount = computed(() => {
         <template v-else>
           <ProgressBar :value="Math.round(progress.share * 100)" class="bar" :aria-label="progress.name" />
           <span role="status">{{ progress.name }} …</span>
-          <Button label="Cancel" severity="secondary" @click="request.abort()" />
+          <Button label="Cancel" severity="secondary" @click="importing.abort()" />
         </template>
       </div>
       <div v-if="report" class="done">
@@ -338,6 +373,7 @@ const amount = computed(() => {
           {{ rows(report.rows) }} read: {{ report.created.toLocaleString('en') }} new, {{ report.replaced.toLocaleString('en') }} replaced,
           {{ report.unchanged.toLocaleString('en') }} unchanged, {{ report.rejected.toLocaleString('en') }} rejected.
         </Message>
+        <FileNotes :notes="report.notes" :settable="false" />
         <ul v-if="report.errors.length > 0">
           <li v-for="e in report.errors.slice(0, 6)" :key="e.row">row {{ e.row }}: {{ e.reason }}</li>
         </ul>
@@ -460,6 +496,15 @@ thead th {
 .fix {
   display: block;
   padding: 0.15rem 0;
+}
+.would {
+  display: block;
+  padding-inline-start: 1.4rem;
+  color: var(--soft);
+}
+.set {
+  margin-top: 0.3rem;
+  font-size: 0.88rem;
 }
 .bar {
   width: 180px;

@@ -120,8 +120,9 @@ function onPick(e: Event): void {
   requestAnimationFrame(() => map.value?.showPopup(placed))
 }
 
-function toggle(id: string, on: boolean): void {
-  off.value = on ? off.value.filter((x) => x !== id) : [...off.value, id]
+function toggle(ids: readonly string[], on: boolean): void {
+  const others = off.value.filter((id) => !ids.includes(id))
+  off.value = on ? others : [...others, ...ids]
   if (view.value && start.value) writeAddress(view.value, off.value, chosen.value)
 }
 

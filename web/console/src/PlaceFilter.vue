@@ -18,6 +18,7 @@ const filter = ref(props.chosen.filter)
 const problem = ref<string | null>(null)
 const found = ref<{ counts: Map<string, number>; matched: number } | null>(null) // null where all are chosen
 const legend = ref<Legend | null>(null)
+const opened = ref(props.chosen.name !== '' || props.chosen.filter !== '') // the filter is folded away until it is wanted
 let timer = 0
 let request: AbortController | null = null
 
@@ -42,6 +43,7 @@ async function apply(): Promise<void> {
     if (e instanceof ProblemError && props.chosen.filter !== '' && props.chosen.filter === what.filter) {
       emit('choose', { ...props.chosen, filter: '' }) // it came with the address of the page
     }
+    opened.value = true // where the problem is told
     problem.value = text.replace(/^filter: is not a condition: a/, 'A').replace(/^./, (c) => c.toUpperCase())
   }
 }
@@ -67,6 +69,7 @@ const rest = computed(() => legend.value?.entries.filter((e) => e.kind !== 'cate
 const only = (when: string) => props.chosen.filter === when
 function showOnly(when: string): void {
   filter.value = only(when) ? '' : when
+  if (filter.value) opened.value = true
   void apply()
 }
 watch(
@@ -116,40 +119,45 @@ onUnmounted(() => {
         </span>
       </li>
     </ul>
-    <label :for="id('name')">Name contains</label>
-    <InputText :id="id('name')" v-model="name" size="small" @input="typed" @keydown.enter="apply" />
-    <label :for="id('filter')">Condition</label>
-    <InputText
-      :id="id('filter')"
-      v-model="filter"
-      size="small"
-      placeholder="berths >= 4"
-      :invalid="problem !== null"
-      :aria-describedby="problem ? id('problem') : id('help')"
-      spellcheck="false"
-      autocapitalize="off"
-      @input="typed"
-      @keydown.enter="apply"
-    />
-    <p v-if="problem" :id="id('problem')" class="problem" role="alert">{{ problem }}</p>
-    <p v-else-if="found" class="matched" role="status">{{ number(found.matched) }} of {{ number(collection.count) }} places</p>
-    <details :id="id('help')">
-      <summary>How to write a condition</summary>
-      <ul>
-        <li><code>berths &gt;= 4 AND depth &lt; 3</code></li>
-        <li><code>condition IN ('good', 'fair')</code></li>
-        <li><code>note LIKE '%rope%'</code> – <code>%</code> is any text</li>
-        <li><code>CASEI(name) LIKE CASEI('north%')</code> – in any case</li>
-        <li><code>depth BETWEEN 2 AND 6</code></li>
-        <li><code>NOT (note IS NULL OR public = TRUE)</code></li>
-        <li><code>checked &gt;= DATE('2026-04-01')</code></li>
-      </ul>
-      <p>Text goes in single quotes, names with spaces in double quotes.</p>
+    <p v-if="found" class="matched" role="status">{{ number(found.matched) }} of {{ number(collection.count) }} places</p>
+    <details :open="opened" class="more" @toggle="opened = ($event.target as HTMLDetailsElement).open">
+      <summary>Filter and export</summary>
+      <label :for="id('name')">Name contains</label>
+      <InputText :id="id('name')" v-model="name" size="small" @input="typed" @keydown.enter="apply" />
+      <label :for="id('filter')">Condition</label>
+      <InputText
+        :id="id('filter')"
+        v-model="filter"
+        size="small"
+        placeholder="berths >= 4"
+        :invalid="problem !== null"
+        :aria-describedby="problem ? id('problem') : id('help')"
+        spellcheck="false"
+        autocapitalize="off"
+        @input="typed"
+        @keydown.enter="apply"
+      />
+      <p v-if="problem" :id="id('problem')" class="problem" role="alert">{{ problem }}</p>
+      <details :id="id('help')">
+        <summary>How to write a condition</summary>
+        <ul>
+          <li><code>berths &gt;= 4 AND depth &lt; 3</code></li>
+          <li><code>condition IN ('good', 'fair')</code></li>
+          <li><code>note LIKE '%rope%'</code> – <code>%</code> is any text</li>
+          <li><code>CASEI(name) LIKE CASEI('north%')</code> – in any case</li>
+          <li><code>depth BETWEEN 2 AND 6</code></li>
+          <li><code>NOT (note IS NULL OR public = TRUE)</code></li>
+          <li><code>checked &gt;= DATE('2026-04-01')</code></li>
+          <li><code>S_WITHIN(geometry, ITEM('waters', 'ID'))</code> – in an area of another collection</li>
+          <li><code>S_INTERSECTS(geometry, BBOX(-22.2, -38.6, -22, -38.4))</code> – west, south, east, north</li>
+        </ul>
+        <p>Text goes in single quotes, names with spaces or signs in double quotes: <code>"Height (m)" &gt; 3</code>.</p>
+      </details>
+      <ExportChoice
+        :collection="collection.id" label="Export what is in view as …" :name="`Export what is in view of ${collection.title}`"
+        :parameters="exported(box, chosen, collection.categories.map((k) => k.category))"
+      />
     </details>
-    <ExportChoice
-      :collection="collection.id" label="Export what is in view as …" :name="`Export what is in view of ${collection.title}`"
-      :parameters="exported(box, chosen, collection.categories.map((k) => k.category))"
-    />
     <button v-if="narrowed" type="button" class="reset" @click="reset">Show all places</button>
   </div>
 </template>
@@ -171,6 +179,14 @@ ul {
   list-style: none;
   margin: 0;
   padding: 0;
+}
+.more {
+  display: block;
+}
+.more[open] > * {
+  display: block;
+  width: 100%;
+  margin-bottom: 0.3rem;
 }
 .legend {
   margin: 0.3rem 0;

@@ -25,23 +25,28 @@ export function keepCollections(): void {
   const problem = ref<string | null>(null)
   let timer = 0
   let request: AbortController | null = null
+  let running = false
 
   async function refresh(): Promise<void> {
     request?.abort()
     const mine = (request = new AbortController())
+    running = true
     try {
       collections.value = await fetchCollections(mine.signal)
       problem.value = null
     } catch (e) {
       if (mine.signal.aborted) return
       problem.value = e instanceof TypeError ? 'The service does not answer.' : sentence((e as Error).message)
+    } finally {
+      if (request === mine) running = false
     }
   }
 
   onMounted(() => {
     void refresh()
     timer = window.setInterval(() => {
-      if (!document.hidden || problem.value) void refresh()
+      // An answer that takes its time is waited for.
+      if (!running && (!document.hidden || problem.value)) void refresh()
     }, refreshEvery)
   })
   onUnmounted(() => {

@@ -6,12 +6,13 @@ import { Feed, type FeedState, type MarkerSource } from './feed'
 import { Gestures } from './gestures'
 import { drawGraticule, Land, WorldLand } from './land'
 import { MarkerList } from './list'
+import { isDark } from './looks'
 import { describeMarker, keyOf, liftOf, MarkerPainter, type Paint, type PlacedMarker } from './markers'
 import { Flight, lessMotion } from './motion'
 import { ClusterOutline } from './outline'
 import { Popup, Tip } from './popup'
 import { type Box, type LonLat, unproject } from './projection'
-import { asMarker, drawCircles, drawShapes, type PlacedShape, shapeAt, shapeKey } from './shapes'
+import { areaLabels, asMarker, drawCircles, drawShapes, type PlacedShape, shapeAt, shapeKey } from './shapes'
 
 /** What a user picked on the map. */
 export interface Pick {
@@ -108,7 +109,8 @@ export class IdleMap extends HTMLElement {
   }
 
   disconnectedCallback(): void {
-    this.feed?.stop()
+    this.feed?.stop() // nothing is fetched for what nobody sees
+    this.feed = null
     this.gestures?.stop()
     this.sized?.disconnect()
     this.dark?.removeEventListener('change', this.repaint)
@@ -175,9 +177,12 @@ export class IdleMap extends HTMLElement {
     this.travelTo(target.view)
   }
 
-  /** Fetches the markers in view again. */
+  /** Fetches the markers in view again, and looks whether the page's colours have changed. */
   refresh(): void {
     this.feed?.refresh()
+    const before = this.paint
+    this.paint = null
+    if (before && JSON.stringify(before) !== JSON.stringify(this.colours())) this.repaint()
   }
 
   /** Opens the popup at a marker. Its content is the element's child with slot "popup". */
@@ -255,6 +260,8 @@ export class IdleMap extends HTMLElement {
     this.updateList()
     this.pointed()
     const key = this.popupKey
+    const below = this.markers.find((m) => keyOf(m) === key)
+    if (below) this.popup.move(below.map, liftOf(below.marker))
     if (key !== null && !this.markers.some((m) => keyOf(m) === key) && !this.shapes.some((s) => shapeKey(s) === key)) this.hidePopup()
     this.redraw()
   }
@@ -341,12 +348,17 @@ export class IdleMap extends HTMLElement {
 
   private colours(): Paint {
     if (!this.paint) {
-      const style = getComputedStyle(this)
-      const get = (name: string) => style.getPropertyValue(`--${name}`).trim()
-      this.paint = {
-        sea: get('sea'), land: get('land'), shore: get('shore'), line: get('line'), label: get('label'),
-        paper: get('paper'), ink: get('ink'), edge: get('edge'), focus: get('focus'), dark: this.dark?.matches ?? false,
+      // A colour as it comes out for the colour scheme of the page, whatever the system's is.
+      const get = (name: string) => {
+        this.stage.style.color = `var(--${name})`
+        return getComputedStyle(this.stage).color
       }
+      const [sea, land] = [get('sea'), get('land')]
+      this.paint = {
+        sea, land, shore: get('shore'), line: get('line'), label: get('label'),
+        paper: get('paper'), ink: get('ink'), edge: get('edge'), focus: get('focus'), dark: isDark(land),
+      }
+      this.stage.style.color = ''
     }
     return this.paint
   }
@@ -390,7 +402,10 @@ export class IdleMap extends HTMLElement {
     else {
       const shown = this.frames()
       const labelled = shown.filter(({ placed }) => placed.looks.style.labels && placed.marker.kind === 'place')
-      if (labelled.length > 0) this.painter.drawLabels(context, labelled, shown.map(({ placed, at }) => this.painter.frame(context, placed, at)), paint)
+      const areas = areaLabels(this.camera, this.shapes)
+      if (labelled.length + areas.length > 0) {
+        this.painter.drawLabels(context, labelled, areas, shown.map(({ placed, at }) => this.painter.frame(context, placed, at)), paint)
+      }
     }
     this.showTip()
     this.popup.position(this.camera)

@@ -35,7 +35,7 @@ export class Feed {
     private readonly onState: (state: FeedState) => void,
   ) {
     this.timer = window.setInterval(() => {
-      if (!document.hidden) this.refresh()
+      if (!document.hidden && this.camera.width > 1) this.refresh()
     }, refreshEvery)
   }
 

@@ -20,7 +20,7 @@ export interface GestureTarget {
 const clickSlop = 5 // CSS pixels that a click may wander
 const panStep = 100 // CSS pixels for an arrow key
 const wheelZoom = 1 / 400 // zoom levels for a CSS pixel of the wheel
-const restAfter = 150 // ms without a wheel event
+const restAfter = 150 // ms without a turn of the wheel or a key
 
 /** Gestures moves a camera by pointer, wheel and keys on one element. */
 export class Gestures {
@@ -89,8 +89,8 @@ export class Gestures {
     if (!this.pointers.delete(e.pointerId)) return
     this.spread = this.measure()
     if (this.pointers.size > 0) return
+    this.target.rested() // a click may have ended a motion
     if (this.start && !cancelled) this.target.picked(this.start)
-    else this.target.rested()
     this.start = null
   }
 
@@ -114,8 +114,7 @@ export class Gestures {
     const change = Math.max(-1, Math.min(1, -pixels * wheelZoom * pinch))
     this.target.camera.zoomAbout(this.at(e), this.target.camera.zoom + change)
     this.target.moved()
-    clearTimeout(this.rest)
-    this.rest = window.setTimeout(() => this.target.rested(), restAfter)
+    this.restSoon()
   }
 
   private key(e: KeyboardEvent): void {
@@ -137,6 +136,12 @@ export class Gestures {
     this.target.interrupt()
     action()
     this.target.moved()
-    this.target.rested()
+    this.restSoon() // a key that is held comes again and again
+  }
+
+  /** A hand comes to rest when nothing more has come for a while. */
+  private restSoon(): void {
+    clearTimeout(this.rest)
+    this.rest = window.setTimeout(() => this.target.rested(), restAfter)
   }
 }

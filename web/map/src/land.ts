@@ -96,12 +96,16 @@ function eachRing(data: GeoJSON, use: (ring: Position[]) => void): void {
   else if (data.type === 'MultiPolygon') data.coordinates.forEach((p) => p.forEach(use))
 }
 
+const firstRetry = 5_000 // ms
+const longestRetry = 300_000
+
 /** The zoom from which the fine outlines of the world are drawn. */
 const fineFrom = 3.5
 
 /** WorldLand loads the outlines of the world's land in two grades as they are needed. They come with the page: no other server is asked. */
 export class WorldLand {
-  private readonly grades = new Map<string, Land | 'loading'>()
+  private readonly grades = new Map<string, Land | 'loading'>() // one that failed is loading until it is asked for again
+  private pause = firstRetry
 
   constructor(private readonly onLoad: () => void) {}
 
@@ -128,8 +132,14 @@ export class WorldLand {
       const land = topology.objects.land
       if (land) this.grades.set(url, Land.of(feature(topology, land)))
       this.onLoad()
+      this.pause = firstRetry
     } catch {
-      this.grades.delete(url) // asked for again by a later frame; the map works without
+      // The map works without; a later frame asks again.
+      window.setTimeout(() => {
+        this.grades.delete(url)
+        this.onLoad()
+      }, this.pause)
+      this.pause = Math.min(2 * this.pause, longestRetry)
     }
   }
 }

@@ -9,6 +9,7 @@ export class MarkerList {
   readonly element = document.createElement('ul')
   private shown: PlacedMarker[] = []
   private current = '' // the key of the marker that Tab goes to
+  private chosen = '' // the key of the marker that had the focus last; until one had it, Tab goes to the first
 
   constructor(
     private readonly onPick: (p: PlacedMarker) => void,
@@ -21,7 +22,7 @@ export class MarkerList {
     })
     this.element.addEventListener('focusin', (e) => {
       const placed = this.of(e.target)
-      if (placed) this.setCurrent(keyOf(placed))
+      if (placed) this.setCurrent((this.chosen = keyOf(placed)))
       this.onFocus()
     })
     this.element.addEventListener('focusout', () => this.onFocus())
@@ -63,8 +64,8 @@ export class MarkerList {
     })
     // An unchanged list is left alone, so that a screen reader is not told it anew.
     if (items.length !== this.element.children.length || items.some((li, i) => this.element.children[i] !== li)) this.element.replaceChildren(...items)
-    if (!this.shown.some((p) => keyOf(p) === this.current)) this.current = this.shown[0] ? keyOf(this.shown[0]) : ''
-    this.setCurrent(this.current)
+    const known = this.shown.some((p) => keyOf(p) === this.chosen)
+    this.setCurrent(known ? this.chosen : this.shown[0] ? keyOf(this.shown[0]) : '')
     if (hadFocus && !this.focused) this.button(hadFocus)?.focus({ preventScroll: true })
   }
 

@@ -33,7 +33,7 @@ export interface LookText {
 
 /** How a collection is drawn, as the service has it. */
 export interface Style {
-  default: LookText
+  default?: LookText
   categories?: (LookText & { value: string; label?: string })[]
   rules?: (LookText & { when: string; label?: string })[]
   line?: Line
@@ -71,7 +71,7 @@ export class Looks {
     let look = this.known.get(key)
     if (!look) {
       const said: LookText = (rule !== undefined ? this.style.rules?.[rule] : this.style.categories?.find((c) => c.value === category)) ?? {}
-      const base = this.style.default
+      const base = this.style.default ?? {}
       look = lookOf({
         ...usual, ...filled(base), ...filled(said), ...(colour && { colour }),
         line: { ...this.style.line, ...base.line, ...said.line },
@@ -99,6 +99,12 @@ function luminance(colour: string): number {
     return v <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4
   }
   return 0.2126 * channel(1) + 0.7152 * channel(3) + 0.0722 * channel(5)
+}
+
+/** Whether a colour, as browsers compute it, is a dark one. */
+export function isDark(colour: string): boolean {
+  const [r = 0, g = 0, b = 0] = (colour.match(/[\d.]+/g) ?? []).map(Number)
+  return 0.2126 * r + 0.7152 * g + 0.0722 * b < 110
 }
 
 /** Black or white, whichever has the higher contrast on a colour. */

@@ -67,6 +67,7 @@ const badgeHeight = 28
 const badgeRound = 6
 const barHeight = 5
 const badgeMargin = 2 // around the picture of a badge
+const labelReach = 1.3 // times the room in an area, which a name may take
 const mostBadges = 4000 // pictures that are kept by what they show
 
 /** The frame of a marker on the screen about its spot. */
@@ -75,6 +76,12 @@ export interface Frame {
   top: number
   width: number
   height: number
+}
+
+/** The name of an area, and where there is room for it, the best first. */
+export interface AreaLabel {
+  name: string
+  spots: readonly { at: ScreenPoint; room: number }[] // the middle, and the width in CSS pixels
 }
 
 /** How wide the plate of a place is. Sizes go in steps, so that few pictures serve many places. */
@@ -95,7 +102,7 @@ export class MarkerPainter {
   private badges = new WeakMap<PlacedMarker, HTMLCanvasElement>()
   private readonly sameBadges = new Map<string, HTMLCanvasElement>() // by what they show: markers are fetched again and again
   private density = 0 // of the pictures, device pixels to a CSS pixel
-  private readonly shapes = new Map<string, HTMLImageElement>()
+  private readonly shapes = new Map<string, HTMLImageElement | 'failed'>()
   private readonly widths = new Map<string, number>()
 
   constructor(private readonly onLoad: () => void) {}
@@ -164,17 +171,24 @@ export class MarkerPainter {
     c.fillStyle = look.colour
     c.fill(outline)
     const inset = plate * 0.2
-    c.drawImage(shape, inset, inset, plate - 2 * inset, plate - 2 * inset)
+    // A place whose icon is broken is still a place.
+    if (shape !== 'failed') c.drawImage(shape, inset, inset, plate - 2 * inset, plate - 2 * inset)
     this.plates.set(look, sizes.set(plate, canvas))
     return canvas
   }
 
-  private shape(look: Look): HTMLImageElement | null {
+  /** The picture of a look's shape, or null until it is there. */
+  private shape(look: Look): HTMLImageElement | 'failed' | null {
     const url = shapeURL(look, look.ink)
     const known = this.shapes.get(url)
+    if (known === 'failed') return known
     if (known) return known.complete && known.naturalWidth > 0 ? known : null
     const image = new Image(96, 96)
     image.onload = () => this.onLoad()
+    image.onerror = () => {
+      this.shapes.set(url, 'failed')
+      this.onLoad()
+    }
     image.src = url
     this.shapes.set(url, image)
     return null
@@ -226,24 +240,34 @@ export class MarkerPainter {
     return canvas
   }
 
-  /** Writes names beside places, those that do not run into what is there already. */
-  drawLabels(context: CanvasRenderingContext2D, labelled: readonly { placed: PlacedMarker; at: ScreenPoint }[], taken: readonly Frame[], paint: Paint): void {
+  /** Writes names beside places and into areas, those that do not run into what is there already. */
+  drawLabels(
+    context: CanvasRenderingContext2D, labelled: readonly { placed: PlacedMarker; at: ScreenPoint }[], areas: readonly AreaLabel[], taken: readonly Frame[], paint: Paint,
+  ): void {
     const all = [...taken]
     context.font = '12px system-ui, sans-serif'
     context.textBaseline = 'middle'
     context.lineJoin = 'round'
-    for (const { placed, at } of labelled) {
-      const text = placed.marker.name.length > 28 ? `${placed.marker.name.slice(0, 27)}…` : placed.marker.name
-      if (!text) continue
-      const f = this.frame(context, placed, at)
-      const label = { left: f.left + f.width + 3, top: f.top + 4, width: context.measureText(text).width, height: 16 }
-      if (all.some((o) => o !== label && overlap(o, label))) continue
-      all.push(label)
+    const write = (name: string, spots: (width: number) => Frame[]) => {
+      const text = name.length > 28 ? `${name.slice(0, 27)}…` : name
+      const at = text && spots(context.measureText(text).width).find((f) => !all.some((o) => overlap(o, f)))
+      if (!at) return
+      all.push(at)
       context.strokeStyle = paint.paper
       context.lineWidth = 3
-      context.strokeText(text, label.left, label.top + 8)
+      context.strokeText(text, at.left, at.top + 8)
       context.fillStyle = paint.ink
-      context.fillText(text, label.left, label.top + 8)
+      context.fillText(text, at.left, at.top + 8)
+    }
+    for (const { placed, at } of labelled) {
+      const f = this.frame(context, placed, at)
+      write(placed.marker.name, (width) => [{ left: f.left + f.width + 3, top: f.top + 4, width, height: 16 }])
+    }
+    // The name of an area goes into it, where it has room.
+    for (const { name, spots } of areas) {
+      write(name, (width) =>
+        spots.filter(({ room }) => width <= labelReach * room).map(({ at }) => ({ left: at.x - width / 2, top: at.y - 8, width, height: 16 })),
+      )
     }
     context.textBaseline = 'alphabetic'
   }

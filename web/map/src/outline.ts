@@ -1,7 +1,8 @@
 import type { Camera } from './camera'
 import type { MarkerSource } from './feed'
 import { keyOf, type Paint, type PlacedMarker } from './markers'
-import { type LonLat, type MapPoint, project } from './projection'
+import { type LonLat, type MapPoint, project, unwrapped } from './projection'
+import { trace } from './shapes'
 
 const wait = 120 // ms that a cluster must be pointed at before its outline is fetched
 
@@ -35,7 +36,7 @@ export class ClusterOutline {
       source.outline?.(placed.marker, Math.floor(zoom), request.signal).then(
         (rings: LonLat[][]) => {
           if (request.signal.aborted) return
-          this.rings = rings.map((ring) => ring.map(project))
+          this.rings = rings.map((ring) => unwrapped(ring.map(project)))
           this.onChange()
         },
         () => {}, // without it the map is still right
@@ -46,14 +47,7 @@ export class ClusterOutline {
   draw(context: CanvasRenderingContext2D, camera: Camera, paint: Paint): void {
     if (this.rings.length === 0) return
     context.beginPath()
-    for (const ring of this.rings) {
-      ring.forEach((corner, i) => {
-        const at = camera.toScreen(corner)
-        if (i === 0) context.moveTo(at.x, at.y)
-        else context.lineTo(at.x, at.y)
-      })
-      context.closePath()
-    }
+    for (const ring of this.rings) trace(context, camera, ring, true)
     context.globalAlpha = 0.14
     context.fillStyle = paint.focus
     context.fill()

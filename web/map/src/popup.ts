@@ -25,6 +25,11 @@ class Floating {
     this.element.hidden = false
   }
 
+  /** What it belongs to has moved. */
+  move(spot: MapPoint, lift: number): void {
+    if (this.spot) this.show(spot, lift)
+  }
+
   hide(): void {
     this.spot = null
     this.element.hidden = true

@@ -63,3 +63,13 @@ export function shortWay(a: number, b: number): number {
   const d = b - a
   return d - Math.round(d)
 }
+
+/** A line whose steps go the short way round the world: its x may be beyond 0 to 1. */
+export function unwrapped(line: readonly MapPoint[]): MapPoint[] {
+  const out: MapPoint[] = []
+  for (const p of line) {
+    const last = out.at(-1)
+    out.push(last ? { x: last.x + shortWay(last.x, p.x), y: p.y } : p)
+  }
+  return out
+}

@@ -1,8 +1,8 @@
 import type { Geometry, Position } from 'geojson'
 import type { Camera, ScreenPoint } from './camera'
 import { type Drawing, type Look, type Looks, onDark } from './looks'
-import { keyOf, type Paint, type PlacedMarker } from './markers'
-import { type LonLat, type MapPoint, project, shortWay, unproject } from './projection'
+import { type AreaLabel, keyOf, type Paint, type PlacedMarker } from './markers'
+import { type LonLat, type MapPoint, project, shortWay, unproject, wrap } from './projection'
 
 /** An area or path, as much of it as a view shows. */
 export interface Shape {
@@ -39,12 +39,13 @@ export function placeShape(source: string, shape: Shape, looks: Looks): PlacedSh
   const points = [...placed.areas.flatMap((rings) => rings[0] ?? []), ...placed.lines.flat(), ...placed.dots]
   const [first] = points
   if (first) {
+    // What was cut at the antimeridian lies on both sides of it, so each is taken as seen from the first.
     const spread = (pick: (p: MapPoint) => number) => {
       let [least, most] = [pick(first), pick(first)]
       for (const p of points) [least, most] = [Math.min(least, pick(p)), Math.max(most, pick(p))]
       return (least + most) / 2
     }
-    placed.middle = { x: spread((p) => p.x), y: spread((p) => p.y) }
+    placed.middle = { x: wrap(spread((p) => first.x + shortWay(first.x, p.x))), y: spread((p) => p.y) }
     const line = placed.lines[0]
     if (placed.areas.length === 0 && line) placed.middle = line[Math.floor(line.length / 2)] ?? first
   }
@@ -90,6 +91,43 @@ export function asMarker(s: PlacedShape, at: LonLat = unproject(s.middle)): Plac
     look: s.look,
     looks: s.looks,
   }
+}
+
+/** Where the names of areas may be written on the screen: across them, where they are widest. */
+export function areaLabels(camera: Camera, shapes: readonly PlacedShape[]): AreaLabel[] {
+  const least = 30 // CSS pixels
+  const labels: AreaLabel[] = []
+  for (const s of shapes) {
+    if (!s.looks.style.labels || !s.shape.name) continue
+    const spots = s.areas
+      .flatMap((rings) => [0.5, 0.75, 0.25].flatMap((share) => widest(rings, share) ?? []))
+      .map(({ at, width }) => ({ at: camera.toScreen(at), room: width * camera.scale - 8 }))
+      .filter(({ at, room }) => room > least && at.x > 0 && at.x < camera.width && at.y > 0 && at.y < camera.height)
+    if (spots.length > 0) labels.push({ name: s.shape.name, spots })
+  }
+  return labels
+}
+
+/** The widest stretch inside an area at a share of its height. */
+function widest(rings: readonly MapPoint[][], share: number): { at: MapPoint; width: number } | null {
+  const outer = rings[0] ?? []
+  let [top, bottom] = [Infinity, -Infinity]
+  for (const p of outer) [top, bottom] = [Math.min(top, p.y), Math.max(bottom, p.y)]
+  const y = top + (bottom - top) * share
+  const crossings = rings
+    .flatMap((ring) =>
+      ring.flatMap((b, i) => {
+        const a = ring[i - 1]
+        return a && a.y > y !== b.y > y ? [a.x + ((y - a.y) / (b.y - a.y)) * (b.x - a.x)] : []
+      }),
+    )
+    .sort((a, b) => a - b)
+  let found: { at: MapPoint; width: number } | null = null
+  for (let i = 0; i + 1 < crossings.length; i += 2) {
+    const [west = 0, east = 0] = crossings.slice(i, i + 2)
+    if (east - west > (found?.width ?? 0)) found = { at: { x: (west + east) / 2, y }, width: east - west }
+  }
+  return found
 }
 
 /** Draws shapes, the first the lowest. */
@@ -181,7 +219,8 @@ function drawOutlines(
   context.globalAlpha = 1
 }
 
-function trace(context: CanvasRenderingContext2D, camera: Camera, line: readonly MapPoint[], closed: boolean): void {
+/** Adds a line to the path of a context. */
+export function trace(context: CanvasRenderingContext2D, camera: Camera, line: readonly MapPoint[], closed: boolean): void {
   for (const copy of copies(line)) {
     eachOnScreen(camera, line, copy, (x, y, i) => {
       if (i === 0) context.moveTo(x, y)

@@ -2,7 +2,9 @@ import type { Box, Drawing, LonLat, Marker, Shape } from '@idlebeacon/map'
 import type { components } from './schema'
 
 export type Collection = components['schemas']['Collection']
-export type Item = components['schemas']['Item']
+/** An item. Its id may be a number in GeoJSON, and is a text in paths. */
+export type Item = Omit<components['schemas']['Item'], 'id'> & { id: string }
+const itemOf = (item: components['schemas']['Item']): Item => ({ ...item, id: String(item.id) })
 export type Legend = components['schemas']['Legend']
 export type StyleText = components['schemas']['Style']
 export type StoredStyle = components['schemas']['StoredStyle']
@@ -84,14 +86,17 @@ export const saveIcon = (name: string, picture: File) => send<Icon>('PUT', `/api
 export const deleteIcon = (name: string) => send<undefined>('DELETE', `/api/icons/${encodeURIComponent(name)}`, null, 'application/json')
 
 export type Inspection = components['schemas']['Inspection']
+export type FileNote = components['schemas']['FileNote']
+export type FileSide = NonNullable<FileNote['sides']>[number]
+export type Setting = NonNullable<FileNote['set']>[number]
 export type ImportReport = components['schemas']['ImportReport']
 
 /** How a file is to be read: parameters of the service. */
 export type FileOptions = Record<string, string>
 
-/** Tells what is in a file that is meant for a collection. Of a large one only the beginning is sent. */
+/** Tells what is in a file that is meant for a collection. Of a very large one only the beginning is sent. */
 export function inspectFile(file: File, into: string, options: FileOptions, category: string | null, signal: AbortSignal): Promise<Inspection> {
-  const most = 4 << 20 // bytes
+  const most = 256 << 20 // bytes
   const whole = file.size <= most || /\.kmz$/i.test(file.name)
   const q = new URLSearchParams({ ...options, ...(into && { into }), ...(category !== null && { category_property: category }), partial: String(!whole) })
   return send('POST', `/api/inspect?${q}`, whole ? file : file.slice(0, most), 'application/octet-stream', signal)
@@ -146,7 +151,7 @@ export async function fetchItems(
 ): Promise<{ items: Item[]; matched: number }> {
   const q = new URLSearchParams({ limit: String(limit), offset: String(offset), ...(filter && { filter }), ...(sort && { sortby: sort.replace(/[\\,]/g, '\\$&') }) })
   const page = await get<components['schemas']['Items']>(`${collectionPath(collection)}/items?${q}`, signal)
-  return { items: page.features, matched: page.numberMatched }
+  return { items: page.features.map(itemOf), matched: page.numberMatched }
 }
 
 /** What a user has chosen of a collection's places. */
@@ -195,7 +200,14 @@ export async function fetchMembers(
   q.set('limit', '50')
   if (after) q.set('after', after)
   const page = await get<components['schemas']['Items']>(`${collectionPath(collection)}/members?${q}`, signal)
-  return { items: page.features, matched: page.numberMatched }
+  return { items: page.features.map(itemOf), matched: page.numberMatched }
+}
+
+/** How far the nearest places of a position reach, in metres; null where there are none but one. */
+export async function fetchReach(collection: string, at: LonLat, places: number): Promise<number | null> {
+  const q = new URLSearchParams({ lat: String(at.lat), lon: String(at.lon), limit: String(places) })
+  const found = await get<components['schemas']['Neighbours']>(`${collectionPath(collection)}/near?${q}`)
+  return found.features.at(-1)?.properties.distance || null
 }
 
 export function fetchBackdrop(): Promise<GeoJSON.FeatureCollection> {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { type IdleMap, Looks, type MarkerSource, type Pick, type PlacedMarker, type Style } from '@idlebeacon/map'
+import { type IdleMap, Looks, type MarkerSource, type Pick, type PlacedMarker, type Style, type View } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
@@ -12,6 +12,7 @@ import { needIcons } from '../useStyles'
 import LineFields from './LineFields.vue'
 import LookFields from './LookFields.vue'
 import NumberFields from './NumberFields.vue'
+import { openingView } from './openingView'
 import { propertiesOf, type Property } from './properties'
 import TellingFields from './TellingFields.vue'
 
@@ -29,9 +30,11 @@ const overtaken = shallowRef<(() => void) | null>(null) // what was to be kept w
 const text = ref('') // the document as it stands in the editor
 const problem = ref<string | null>(null) // with what was asked
 const refused = ref<string | null>(null) // what the service says against the draft
+const warnings = shallowRef<readonly { field: string; reason: string }[]>([]) // what of the style as it is kept does nothing
 const properties = shallowRef<Property[]>([])
 const legend = shallowRef<Legend | null>(null)
 const opened = shallowRef<PlacedMarker | null>(null) // what the popup shows
+const start = shallowRef<View | null>(null) // what the small map shows first
 
 const looks = computed(() => draft.value && new Looks(draft.value as Style))
 const changed = computed(() => draft.value !== null && JSON.stringify(draft.value) !== saved.value)
@@ -41,7 +44,8 @@ const explained = (e: unknown) => (e instanceof ProblemError ? e.message : 'The 
 async function load(): Promise<void> {
   try {
     const found = await fetchTaggedStyle(props.collection.id)
-    const { proposed: _, ...style } = found.style
+    const { proposed: _, warnings: idle, ...style } = found.style
+    warnings.value = idle
     await needIcons(style)
     for (const k of props.collection.categories) {
       if (k.category && !style.categories?.some((c) => c.value === k.category)) style.categories = [...(style.categories ?? []), { value: k.category }]
@@ -58,12 +62,15 @@ onMounted(async () => {
   void load()
   // Some items from all over the collection: what is alike often has ids that are alike.
   const items: Item[] = []
+  const firsts: Item[] = [] // of each part
   for (const part of [0, 0.2, 0.4, 0.6, 0.8]) {
     const offset = Math.floor(part * props.collection.count)
     const page = await fetchItems(props.collection.id, '', '', offset, 40, new AbortController().signal).catch(() => null) // the document can be edited without
     items.push(...(page?.items ?? []))
+    firsts.push(...(page?.items.filter((i) => i.geometry.type === 'Point').slice(0, 1) ?? []))
   }
   properties.value = propertiesOf(items)
+  start.value = await openingView(props.collection.id, firsts)
 })
 
 watch(draft, (now) => (text.value = now ? JSON.stringify(now, null, 2) : ''))
@@ -93,9 +100,12 @@ async function key(tried: StyleText): Promise<void> {
     if (tried === draft.value) refused.value = explained(e).replace(/^style: /, '')
   }
 }
+watch([map, start], () => {
+  if (map.value && start.value) map.value.view = start.value
+})
 watch(map, async () => {
   const [west, south, east, north] = props.collection.extent?.spatial.bbox[0] ?? []
-  if (west !== undefined && south !== undefined && east !== undefined && north !== undefined) map.value?.fit({ west, south, east, north }, false)
+  if (west !== undefined && south !== undefined && east !== undefined && north !== undefined && !start.value) map.value?.fit({ west, south, east, north }, false)
   const land = await fetchBackdrop().catch(() => null) // the map is right without
   if (map.value && land) map.value.backdrop = land
 })
@@ -123,7 +133,7 @@ function undo(): void {
 }
 function applyText(): void {
   try {
-    change(JSON.parse(text.value) as StyleText)
+    change({ default: {}, ...(JSON.parse(text.value) as StyleText) })
     problem.value = null
   } catch (e) {
     problem.value = `The document is not valid JSON: ${(e as Error).message}`
@@ -159,6 +169,7 @@ const list = (names: readonly string[]) => names.slice(0, 12).join(', ') + (name
       <Button label="Save mine in its place" size="small" severity="secondary" @click="overtaken()" />
     </Message>
     <Message v-else-if="problem ?? refused" severity="error" class="problem">{{ problem ?? refused }}</Message>
+    <Message v-for="w in changed ? [] : warnings" :key="w.field" severity="warn" class="problem">{{ w.field }}: {{ w.reason }}.</Message>
     <div v-if="draft && looks" class="sides">
       <div class="fields">
         <details open>

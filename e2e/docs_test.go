@@ -1,0 +1,105 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// piece is a fenced piece of a document: what it is written in, and what it says.
+var piece = regexp.MustCompile("(?ms)^```(\\w+)\n(.*?)^```$")
+
+// TestClientsDocument runs every piece of docs/CLIENTS.md against the demo. What a piece
+// prints has to have the lines that follow it.
+func TestClientsDocument(t *testing.T) {
+	service := demo(t)
+	text, err := os.ReadFile(filepath.Join("..", "docs", "CLIENTS.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	root, err := filepath.Abs("..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	printed, ran := "", map[string]int{}
+	for _, m := range piece.FindAllStringSubmatch(string(text), -1) {
+		kind, content := m[1], strings.ReplaceAll(m[2], "http://127.0.0.1:8470", service.url)
+		dir := t.TempDir()
+		var command *exec.Cmd
+		switch kind {
+		case "text":
+			for line := range strings.Lines(content) {
+				if !strings.Contains(printed, strings.TrimSpace(line)) {
+					t.Errorf("a piece prints\n%s\nand not %q", printed, line)
+				}
+			}
+			continue
+		case "sh":
+			command = exec.Command("bash", "-euo", "pipefail", "-c", content)
+		case "js":
+			write(t, filepath.Join(dir, "piece.mjs"), content)
+			command = exec.Command("node", "piece.mjs")
+		case "go":
+			write(t, filepath.Join(dir, "main.go"), content)
+			// As a module of its own requires the client.
+			sum, err := os.ReadFile(filepath.Join(root, "go.sum"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			write(t, filepath.Join(dir, "go.sum"), string(sum))
+			write(t, filepath.Join(dir, "go.mod"), "module piece\n\ngo 1.26\n\nrequire idlebeacon v0.0.0\n\nreplace idlebeacon => "+root+"\n")
+			command = exec.Command("bash", "-c", "go mod tidy >&2 && go run .")
+		default:
+			t.Errorf("a piece is in %q, which nothing here runs", kind)
+			continue
+		}
+		ran[kind]++
+		command.Dir = dir
+		var problems strings.Builder
+		command.Stderr = &problems
+		out, err := command.Output()
+		if err != nil {
+			t.Errorf("%v of\n%s\n%s%s", err, content, out, problems.String())
+		}
+		printed = string(out)
+	}
+	if ran["sh"] < 5 || ran["js"] < 2 || ran["go"] < 1 {
+		t.Errorf("ran %v", ran)
+	}
+}
+
+func write(t *testing.T, name, content string) {
+	t.Helper()
+	if err := os.WriteFile(name, []byte(content), 0o600); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestGeneratedClient compiles a TypeScript client that is generated from the contract, and
+// calls the demo with it.
+func TestGeneratedClient(t *testing.T) {
+	service := demo(t)
+	web, err := filepath.Abs(filepath.Join("..", "web"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	run := func(name string, args ...string) string {
+		t.Helper()
+		command := exec.Command(name, args...)
+		command.Dir = web
+		out, err := command.CombinedOutput()
+		if err != nil {
+			t.Fatalf("%s %v: %v\n%s", name, args, err, out)
+		}
+		return string(out)
+	}
+	run("npm", "run", "types")
+	run("npx", "--no-install", "tsc", "-p", "contract")
+	client := filepath.Join("node_modules", ".contract", "contract", "client.mjs")
+	if out := run("node", client, service.url); out != "brindlemere string 2400 404\n" {
+		t.Errorf("the generated client prints %q", out)
+	}
+}
