@@ -22,7 +22,12 @@ func entriesOf(world worlds.World, n, categories int) []index.Entry {
 	r := rand.New(rand.NewPCG(1, 1))
 	entries := make([]index.Entry, n)
 	for i := range entries {
-		entries[i] = index.NewEntry(index.KeyOf(geo.Project(world(r))), uint32(i), uint16(r.IntN(categories)), r.Uint64())
+		entries[i] = index.NewEntry(
+			index.KeyOf(geo.Project(world(r))),
+			uint32(i),
+			uint16(r.IntN(categories)),
+			r.Uint64(),
+		)
 	}
 	return entries
 }
@@ -85,7 +90,12 @@ func viewports(_ context.Context, r *report) error {
 			r.add(what+", p50", "0.25 ms", short(s.at(0.5)), s.at(0.5).Seconds()/0.25e-3)
 			r.add(what+", p99", "1 ms", short(s.at(0.99)), s.at(0.99).Seconds()/1e-3)
 			growth := s.at(0.5).Seconds() / least.at(0.5).Seconds()
-			r.add(fmt.Sprintf("p50 at %s to p50 at 10 k, %s", count(n), world.name), "2", fmt.Sprintf("%.2f", growth), growth/2)
+			r.add(
+				fmt.Sprintf("p50 at %s to p50 at 10 k, %s", count(n), world.name),
+				"2",
+				fmt.Sprintf("%.2f", growth),
+				growth/2,
+			)
 		}
 		lines = append(lines, drawn)
 	}
@@ -138,7 +148,12 @@ func edits(_ context.Context, r *report) error {
 		if together > 1 {
 			budget, ratio = "5 µs", least.Seconds()/5e-6
 		}
-		r.add(fmt.Sprintf("one edit of the index, %s places, %d made visible together", count(most), together), budget, short(least), ratio)
+		r.add(
+			fmt.Sprintf("one edit of the index, %s places, %d made visible together", count(most), together),
+			budget,
+			short(least),
+			ratio,
+		)
 	}
 	return nil
 }

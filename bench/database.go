@@ -101,15 +101,28 @@ func importShare(ctx context.Context, r *report, s *service.Service, n int, copi
 		return fmt.Errorf("imported %+v", done)
 	}
 	took := time.Since(started)
-	r.add("import, CSV, 1 M rows", "50 % of a bare COPY", fmt.Sprintf("%s, %.0f %% of the speed of a COPY in %s", short(took), 100*copied.Seconds()/took.Seconds(), short(copied)),
-		0.5/(copied.Seconds()/took.Seconds()))
+	r.add(
+		"import, CSV, 1 M rows",
+		"50 % of a bare COPY",
+		fmt.Sprintf(
+			"%s, %.0f %% of the speed of a COPY in %s",
+			short(took),
+			100*copied.Seconds()/took.Seconds(),
+			short(copied),
+		),
+		0.5/(copied.Seconds()/took.Seconds()),
+	)
 	return s.DeleteCollection(ctx, "imported")
 }
 
 // fill puts n places into a collection, past the service, and returns how long a
 // bare COPY of them took.
 func fill(ctx context.Context, st *store.Store, dsn string, n int) (copied time.Duration, err error) {
-	made, _, err := st.CreateCollection(ctx, store.Origin{}, store.Collection{ID: "places", Title: "places", NameProperty: "name", CategoryProperty: "category"})
+	made, _, err := st.CreateCollection(
+		ctx,
+		store.Origin{},
+		store.Collection{ID: "places", Title: "places", NameProperty: "name", CategoryProperty: "category"},
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -127,7 +140,12 @@ func fill(ctx context.Context, st *store.Store, dsn string, n int) (copied time.
 		return 0, err
 	}
 	started := time.Now()
-	_, err = conn.CopyFrom(ctx, pgx.Identifier{"features"}, []string{"collection_key", "id", "lon", "lat", "properties", "change"}, pgx.CopyFromRows(rows))
+	_, err = conn.CopyFrom(
+		ctx,
+		pgx.Identifier{"features"},
+		[]string{"collection_key", "id", "lon", "lat", "properties", "change"},
+		pgx.CopyFromRows(rows),
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -149,8 +167,16 @@ func againstSQL(ctx context.Context, r *report, dsn string, s *service.Service) 
 	groups := 0
 	for range 5 {
 		started := time.Now()
-		rows, err := conn.Query(ctx, `SELECT floor(lon / $1), floor(lat / $1), count(*), avg(lon), avg(lat) FROM features
-			WHERE lon BETWEEN $2 AND $3 AND lat BETWEEN $4 AND $5 GROUP BY 1, 2`, degrees, box.West, box.East, box.South, box.North)
+		rows, err := conn.Query(
+			ctx,
+			`SELECT floor(lon / $1), floor(lat / $1), count(*), avg(lon), avg(lat) FROM features
+			WHERE lon BETWEEN $2 AND $3 AND lat BETWEEN $4 AND $5 GROUP BY 1, 2`,
+			degrees,
+			box.West,
+			box.East,
+			box.South,
+			box.North,
+		)
 		if err != nil {
 			return err
 		}
@@ -179,8 +205,12 @@ func againstSQL(ctx context.Context, r *report, dsn string, s *service.Service) 
 	}
 	own := newSpread(took)
 	faster := least.Seconds() / own.at(0.5).Seconds()
-	r.add(fmt.Sprintf("grid GROUP BY in PostgreSQL, 1 M places, wide view (%d groups, %d markers)", groups, markers), "1000 times slower",
-		fmt.Sprintf("%.0f times slower: %s to %s", faster, short(least), short(own.at(0.5))), 1000/faster)
+	r.add(
+		fmt.Sprintf("grid GROUP BY in PostgreSQL, 1 M places, wide view (%d groups, %d markers)", groups, markers),
+		"1000 times slower",
+		fmt.Sprintf("%.0f times slower: %s to %s", faster, short(least), short(own.at(0.5))),
+		1000/faster,
+	)
 	return nil
 }
 
@@ -263,8 +293,16 @@ func overHTTP(ctx context.Context, r *report, s *service.Service) error {
 		if err != nil {
 			return err
 		}
-		r.add(fmt.Sprintf("markers over HTTP, 1 M places, %s, %.1f kB", views.name, float64(total)/float64(len(views.paths))/1e3), "50 % of static bytes",
-			fmt.Sprintf("%.0f/s, %.0f %% of %.0f/s", served, 100*served/static, static), 0.5/(served/static))
+		r.add(
+			fmt.Sprintf(
+				"markers over HTTP, 1 M places, %s, %.1f kB",
+				views.name,
+				float64(total)/float64(len(views.paths))/1e3,
+			),
+			"50 % of static bytes",
+			fmt.Sprintf("%.0f/s, %.0f %% of %.0f/s", served, 100*served/static, static),
+			0.5/(served/static),
+		)
 	}
 	tags := map[string]string{}
 	for _, path := range paths {

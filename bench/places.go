@@ -55,7 +55,18 @@ func demoSet(n int) (*places.Set, int, error) {
 	raw := 0
 	err := demoFeatures(n, func(f *feature.Feature) error {
 		raw += len(f.ID) + len(f.Properties.JSON())
-		set.Put(&places.Row{Place: places.Place{ID: f.ID, At: f.At, Name: f.Properties.Text("name"), Category: f.Properties.Text("category")}, Properties: f.Properties}, 1)
+		set.Put(
+			&places.Row{
+				Place: places.Place{
+					ID:       f.ID,
+					At:       f.At,
+					Name:     f.Properties.Text("name"),
+					Category: f.Properties.Text("category"),
+				},
+				Properties: f.Properties,
+			},
+			1,
+		)
 		return nil
 	})
 	set.Publish(1)
@@ -87,8 +98,18 @@ func memory(_ context.Context, r *report) error {
 	}
 	const own = 7 + 1 + 1 + 1 // the id, and the lengths of id, name and properties
 	perPlace := float64(heap()-before)/n - own
-	r.add(fmt.Sprintf("memory, index alone, %s places", count(most)), "", fmt.Sprintf("%.1f bytes a place", perEntry), 0)
-	r.add("memory, index, exact position, row and id table, 1 M places", "48 bytes", fmt.Sprintf("%.1f bytes a place", perPlace), perPlace/48)
+	r.add(
+		fmt.Sprintf("memory, index alone, %s places", count(most)),
+		"",
+		fmt.Sprintf("%.1f bytes a place", perEntry),
+		0,
+	)
+	r.add(
+		"memory, index, exact position, row and id table, 1 M places",
+		"48 bytes",
+		fmt.Sprintf("%.1f bytes a place", perPlace),
+		perPlace/48,
+	)
 	runtime.KeepAlive(tree)
 	runtime.KeepAlive(set)
 	before = heap()
@@ -96,8 +117,13 @@ func memory(_ context.Context, r *report) error {
 	if err != nil {
 		return err
 	}
-	r.add("memory, 1 M places of the demo's kind, all properties", "", fmt.Sprintf("%.0f bytes a place; ids and properties as JSON are %.0f",
-		float64(heap()-before)/n, float64(raw)/n), 0)
+	r.add(
+		"memory, 1 M places of the demo's kind, all properties",
+		"",
+		fmt.Sprintf("%.0f bytes a place; ids and properties as JSON are %.0f",
+			float64(heap()-before)/n, float64(raw)/n),
+		0,
+	)
 	runtime.KeepAlive(all)
 	return nil
 }
@@ -127,7 +153,11 @@ func underLoad(ctx context.Context, r *report) error {
 			return nil, nil
 		}
 		made++
-		row.Place = places.Place{ID: fmt.Sprint(made), At: worlds.Clumped(random), Category: []string{"mooring", "slipway", "shelter hut"}[made%3]}
+		row.Place = places.Place{
+			ID:       fmt.Sprint(made),
+			At:       worlds.Clumped(random),
+			Category: []string{"mooring", "slipway", "shelter hut"}[made%3],
+		}
 		return &row, nil
 	})
 	if err != nil {
@@ -165,7 +195,10 @@ func underLoad(ctx context.Context, r *report) error {
 			case <-tick.C:
 			}
 			for range perBatch {
-				set.Put(&places.Row{Place: places.Place{ID: fmt.Sprint(1 + moves.IntN(most)), At: worlds.Clumped(moves)}}, change)
+				set.Put(
+					&places.Row{Place: places.Place{ID: fmt.Sprint(1 + moves.IntN(most)), At: worlds.Clumped(moves)}},
+					change,
+				)
 			}
 			set.Publish(change)
 			done.Add(perBatch)
@@ -219,7 +252,12 @@ func filters(ctx context.Context, r *report) error {
 		if !s.selection.All() {
 			measured = fmt.Sprintf("first use %s, then %s", short(first), views)
 		}
-		r.add(fmt.Sprintf("viewport, 1 M places of the demo's kind, %s: %s", s.name, count(snapshot.Len())), "", measured, 0)
+		r.add(
+			fmt.Sprintf("viewport, 1 M places of the demo's kind, %s: %s", s.name, count(snapshot.Len())),
+			"",
+			measured,
+			0,
+		)
 	}
 	return nil
 }

@@ -112,7 +112,11 @@ func (c *Client) CreateCollection(ctx context.Context, n api.NewCollection) (mad
 }
 
 // UpdateCollection changes a collection.
-func (c *Client) UpdateCollection(ctx context.Context, id string, u api.CollectionUpdate) (now api.Collection, err error) {
+func (c *Client) UpdateCollection(
+	ctx context.Context,
+	id string,
+	u api.CollectionUpdate,
+) (now api.Collection, err error) {
 	return now, c.send(ctx, http.MethodPatch, collectionPath(id), u, &now)
 }
 
@@ -240,7 +244,15 @@ func (c *Client) Popup(ctx context.Context, collection, id string) (p api.Popup,
 // DeleteItemAs deletes an item if it is still as it was when it came with the tag. Where it
 // has been changed since, the error is an *Error with the status 412.
 func (c *Client) DeleteItemAs(ctx context.Context, collection, id string, tag Tag) error {
-	return c.do(ctx, http.MethodDelete, collectionPath(collection)+"/items/"+url.PathEscape(id), "", nil, nil, [2]string{"If-Match", string(tag)})
+	return c.do(
+		ctx,
+		http.MethodDelete,
+		collectionPath(collection)+"/items/"+url.PathEscape(id),
+		"",
+		nil,
+		nil,
+		[2]string{"If-Match", string(tag)},
+	)
 }
 
 // DeleteItem deletes an item.
@@ -291,7 +303,12 @@ func (c *Client) Markers(ctx context.Context, collection string, o MarkersOption
 // MarkersUnless is Markers for who may have the answer already: known is the tag that came
 // with it, "" for none. It returns the tag of what it returns, or ErrNotModified where the
 // answer is still the same.
-func (c *Client) MarkersUnless(ctx context.Context, collection string, o MarkersOptions, known Tag) (m api.Markers, now Tag, err error) {
+func (c *Client) MarkersUnless(
+	ctx context.Context,
+	collection string,
+	o MarkersOptions,
+	known Tag,
+) (m api.Markers, now Tag, err error) {
 	now, err = c.unless(ctx, markersPath(collection)+"?"+o.query().Encode(), known, &m)
 	return m, now, err
 }
@@ -387,7 +404,13 @@ func (c *Client) send(ctx context.Context, method, path string, v, into any) err
 
 // do sends a request, with further headers, and reads the answer into a value, or an
 // *Error.
-func (c *Client) do(ctx context.Context, method, path, contentType string, body io.Reader, into any, headers ...[2]string) error {
+func (c *Client) do(
+	ctx context.Context,
+	method, path, contentType string,
+	body io.Reader,
+	into any,
+	headers ...[2]string,
+) error {
 	response, err := c.call(ctx, method, path, contentType, body, headers...)
 	if err != nil {
 		return err
@@ -404,7 +427,12 @@ func (c *Client) do(ctx context.Context, method, path, contentType string, body 
 
 // call sends a request and returns the answer, or an *Error. What only reads is sent again
 // as the client's patience allows.
-func (c *Client) call(ctx context.Context, method, path, contentType string, body io.Reader, headers ...[2]string) (*http.Response, error) {
+func (c *Client) call(
+	ctx context.Context,
+	method, path, contentType string,
+	body io.Reader,
+	headers ...[2]string,
+) (*http.Response, error) {
 	if c.patience == 0 || method != http.MethodGet {
 		return c.once(ctx, method, path, contentType, body, headers...)
 	}
@@ -419,7 +447,12 @@ func (c *Client) call(ctx context.Context, method, path, contentType string, bod
 }
 
 // once sends a request and returns the answer, or an *Error.
-func (c *Client) once(ctx context.Context, method, path, contentType string, body io.Reader, headers ...[2]string) (*http.Response, error) {
+func (c *Client) once(
+	ctx context.Context,
+	method, path, contentType string,
+	body io.Reader,
+	headers ...[2]string,
+) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {
 		return nil, err

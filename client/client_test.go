@@ -198,7 +198,9 @@ func TestOptions(t *testing.T) {
 		t.Errorf("what is not there was asked for %d times: %v", calls-3, err)
 	}
 	var problem *Error
-	if err := c.DeleteCollection(t.Context(), "c"); !errors.As(err, &problem) || problem.Status != http.StatusServiceUnavailable || calls != 5 {
+	if err := c.DeleteCollection(t.Context(), "c"); !errors.As(err, &problem) ||
+		problem.Status != http.StatusServiceUnavailable ||
+		calls != 5 {
 		t.Errorf("an edit was sent %d times: %v", calls-4, err)
 	}
 }

@@ -41,7 +41,13 @@ const MaxInspected = 256 << 20
 
 // Inspect tells what is in a file that is meant for a collection, "" for none. Of a file that
 // is larger than MaxInspected, partial is true and only its beginning is given.
-func (c *Client) Inspect(ctx context.Context, into string, file io.Reader, partial bool, o api.FileOptions) (found api.Inspection, err error) {
+func (c *Client) Inspect(
+	ctx context.Context,
+	into string,
+	file io.Reader,
+	partial bool,
+	o api.FileOptions,
+) (found api.Inspection, err error) {
 	q := url.Values{}
 	if partial {
 		q.Set("partial", "true")

@@ -44,14 +44,32 @@ func (o *ImportOptions) path(collection string) string {
 }
 
 // Import sends a file of any size, which is read as it is sent.
-func (c *Client) Import(ctx context.Context, collection string, file io.Reader, o ImportOptions) (report api.ImportReport, err error) {
+func (c *Client) Import(
+	ctx context.Context,
+	collection string,
+	file io.Reader,
+	o ImportOptions,
+) (report api.ImportReport, err error) {
 	return report, c.do(ctx, http.MethodPost, o.path(collection), "application/octet-stream", file, &report)
 }
 
 // StartImport sends a file that is then imported in the background. What becomes of it,
 // ImportByID tells.
-func (c *Client) StartImport(ctx context.Context, collection string, file io.Reader, o ImportOptions) (i api.Import, err error) {
-	return i, c.do(ctx, http.MethodPost, o.path(collection), "application/octet-stream", file, &i, [2]string{"Prefer", "respond-async"})
+func (c *Client) StartImport(
+	ctx context.Context,
+	collection string,
+	file io.Reader,
+	o ImportOptions,
+) (i api.Import, err error) {
+	return i, c.do(
+		ctx,
+		http.MethodPost,
+		o.path(collection),
+		"application/octet-stream",
+		file,
+		&i,
+		[2]string{"Prefer", "respond-async"},
+	)
 }
 
 // ImportByID returns an import.

@@ -28,7 +28,8 @@ func TestTheSameEveryTime(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if coasts[0].String() != coasts[1].String() || waters[0].String() != waters[1].String() || places[0].String() != places[1].String() {
+	if coasts[0].String() != coasts[1].String() || waters[0].String() != waters[1].String() ||
+		places[0].String() != places[1].String() {
 		t.Error("two worlds of the same seed differ")
 	}
 	if !json.Valid(coasts[0].Bytes()) {

@@ -50,7 +50,26 @@ func New(seed uint64) *World {
 	w := &World{seed: seed}
 	r := rand.New(rand.NewPCG(seed, 1))
 	names := newNamer(r)
-	radii := []float64{8200, 4300, 3700, 3100, 2500, 2100, 1700, 1500, 1200, 1000, 900, 800, 650, 600, 500, 450, 400, 350}
+	radii := []float64{
+		8200,
+		4300,
+		3700,
+		3100,
+		2500,
+		2100,
+		1700,
+		1500,
+		1200,
+		1000,
+		900,
+		800,
+		650,
+		600,
+		500,
+		450,
+		400,
+		350,
+	}
 	for _, radius := range radii {
 		for range 400 { // tries to find room
 			at := offset(Centre, (r.Float64()*2-1)*(halfWidth-radius), (r.Float64()*2-1)*(halfHeight-radius))
@@ -156,7 +175,11 @@ func (w *World) WriteCoast(out io.Writer) error {
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		fmt.Fprintf(&b, "\n{\"type\":\"Feature\",\"properties\":{\"name\":%q},\"geometry\":{\"type\":\"Polygon\",\"coordinates\":[[", isle.Name)
+		fmt.Fprintf(
+			&b,
+			"\n{\"type\":\"Feature\",\"properties\":{\"name\":%q},\"geometry\":{\"type\":\"Polygon\",\"coordinates\":[[",
+			isle.Name,
+		)
 		for _, p := range append(isle.Coast, isle.Coast[0]) {
 			fmt.Fprintf(&b, "[%.6f,%.6f],", p.Lon, p.Lat)
 		}
@@ -178,7 +201,33 @@ type namer struct {
 func newNamer(r *rand.Rand) *namer { return &namer{r: r, used: map[string]bool{}} }
 
 var (
-	nameStarts   = []string{"Brindle", "Gull", "Otter", "Tern", "Kelp", "Sallow", "Hollin", "Marrow", "Fenn", "Wether", "Puddle", "Skerry", "Lantern", "Copper", "Thrift", "Whin", "Auk", "Salter", "Drift", "Harrow", "Pebble", "Quill", "Limpet", "Russet", "Eider"}
+	nameStarts = []string{
+		"Brindle",
+		"Gull",
+		"Otter",
+		"Tern",
+		"Kelp",
+		"Sallow",
+		"Hollin",
+		"Marrow",
+		"Fenn",
+		"Wether",
+		"Puddle",
+		"Skerry",
+		"Lantern",
+		"Copper",
+		"Thrift",
+		"Whin",
+		"Auk",
+		"Salter",
+		"Drift",
+		"Harrow",
+		"Pebble",
+		"Quill",
+		"Limpet",
+		"Russet",
+		"Eider",
+	}
 	isleEnds     = []string{"mere", "holm", "ay", "ness", "fell", "ling", "moor", "stone"}
 	harbourEnds  = []string{"wick", "haven", "hythe", "staithe", "combe", "mouth", "bight", "landing", "port", "strand"}
 	nameSuffixes = []string{"", "", "", " Cove", " Sound", " Reach", " Hole"}

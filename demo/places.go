@@ -26,13 +26,55 @@ type kind struct {
 }
 
 var kinds = []kind{
-	{"mooring", 0.54, "M", (*siting).afloat, func(_ *siting, near string, n int) string { return fmt.Sprintf("%s mooring %d", near, n) }},
-	{"slipway", 0.07, "S", (*siting).onCoast, func(_ *siting, near string, n int) string { return fmt.Sprintf("%s slip %d", near, n) }},
-	{"water tap", 0.10, "W", (*siting).ashore, func(s *siting, near string, _ int) string { return s.pick(tapNames) + " tap, " + near }},
-	{"shelter hut", 0.07, "H", (*siting).inland, func(s *siting, near string, _ int) string { return s.pick(hutNames) + " hut on " + near }},
-	{"charge post", 0.09, "C", (*siting).ashore, func(_ *siting, near string, n int) string { return fmt.Sprintf("%s charge post %d", near, n) }},
-	{"tide gauge", 0.03, "T", (*siting).offCoast, func(_ *siting, near string, n int) string { return fmt.Sprintf("Tide gauge %d off %s", n, near) }},
-	{"tool shed", 0.10, "B", (*siting).ashore, func(s *siting, near string, _ int) string { return s.pick(shedNames) + " shed, " + near }},
+	{
+		"mooring",
+		0.54,
+		"M",
+		(*siting).afloat,
+		func(_ *siting, near string, n int) string { return fmt.Sprintf("%s mooring %d", near, n) },
+	},
+	{
+		"slipway",
+		0.07,
+		"S",
+		(*siting).onCoast,
+		func(_ *siting, near string, n int) string { return fmt.Sprintf("%s slip %d", near, n) },
+	},
+	{
+		"water tap",
+		0.10,
+		"W",
+		(*siting).ashore,
+		func(s *siting, near string, _ int) string { return s.pick(tapNames) + " tap, " + near },
+	},
+	{
+		"shelter hut",
+		0.07,
+		"H",
+		(*siting).inland,
+		func(s *siting, near string, _ int) string { return s.pick(hutNames) + " hut on " + near },
+	},
+	{
+		"charge post",
+		0.09,
+		"C",
+		(*siting).ashore,
+		func(_ *siting, near string, n int) string { return fmt.Sprintf("%s charge post %d", near, n) },
+	},
+	{
+		"tide gauge",
+		0.03,
+		"T",
+		(*siting).offCoast,
+		func(_ *siting, near string, n int) string { return fmt.Sprintf("Tide gauge %d off %s", n, near) },
+	},
+	{
+		"tool shed",
+		0.10,
+		"B",
+		(*siting).ashore,
+		func(s *siting, near string, _ int) string { return s.pick(shedNames) + " shed, " + near },
+	},
 }
 
 var (
@@ -74,7 +116,11 @@ func (s *siting) afloat() (geo.Point, string) {
 		along, out := s.r.NormFloat64()*220*s.spread, s.r.NormFloat64()*110*s.spread
 		const row = 35
 		out = math.Round(out/row)*row + s.r.Float64()*6
-		p := geo.Destination(h.Basin, math.Hypot(along, out), geo.Bearing(h.Quay, h.Basin)+90+math.Atan2(out, along)*180/math.Pi)
+		p := geo.Destination(
+			h.Basin,
+			math.Hypot(along, out),
+			geo.Bearing(h.Quay, h.Basin)+90+math.Atan2(out, along)*180/math.Pi,
+		)
 		if !s.world.onLand(p) {
 			return p, h.Name
 		}
@@ -144,7 +190,21 @@ func (s *siting) isle(name string) *Isle {
 }
 
 // header names the columns that WritePlaces writes.
-var header = []string{"id", "name", "category", "latitude", "longitude", "near", "berths", "depth_m", "swing_m", "condition", "reference", "picture", "note"}
+var header = []string{
+	"id",
+	"name",
+	"category",
+	"latitude",
+	"longitude",
+	"near",
+	"berths",
+	"depth_m",
+	"swing_m",
+	"condition",
+	"reference",
+	"picture",
+	"note",
+}
 
 // WritePlaces writes n places as CSV. Those of the same world and number are the
 // same every time.
@@ -154,7 +214,11 @@ func (w *World) WritePlaces(out io.Writer, n int) error {
 	if err := rows.Write(header); err != nil {
 		return err
 	}
-	s := &siting{world: w, r: rand.New(rand.NewPCG(w.seed, 2)), spread: math.Max(1, math.Min(40, math.Sqrt(float64(n)/DefaultPlaces)))}
+	s := &siting{
+		world:  w,
+		r:      rand.New(rand.NewPCG(w.seed, 2)),
+		spread: math.Max(1, math.Min(40, math.Sqrt(float64(n)/DefaultPlaces))),
+	}
 	counts := map[string]int{}
 	for i := range n {
 		k := s.kind()

@@ -49,17 +49,34 @@ func (w *World) waters() []feature.Feature {
 	}
 	quote := func(s string) string { return string(feature.AppendText(nil, s)) }
 	for i, h := range w.Harbours {
-		add(fmt.Sprintf("A%03d", i+1), h.Name+" harbour", "harbour area", areaOf(round(r, h.Basin, 330+r.Float64()*260)),
-			"speed_limit_kn", fmt.Sprint(3+r.IntN(3)), "harbour_master", quote("channel "+fmt.Sprint(8+r.IntN(8))),
-			"note", quote("Moorings are shared; leave the fairway clear."))
+		add(
+			fmt.Sprintf("A%03d", i+1),
+			h.Name+" harbour",
+			"harbour area",
+			areaOf(round(r, h.Basin, 330+r.Float64()*260)),
+			"speed_limit_kn",
+			fmt.Sprint(3+r.IntN(3)),
+			"harbour_master",
+			quote("channel "+fmt.Sprint(8+r.IntN(8))),
+			"note",
+			quote("Moorings are shared; leave the fairway clear."),
+		)
 	}
 	var taken []geo.Point
 	for i := range 7 {
 		middle := w.openWater(r, taken)
 		taken = append(taken, middle)
 		for _, side := range strip(r, middle) {
-			add(fmt.Sprintf("N%02d%s", i+1, side.part), fmt.Sprintf("No-anchor area %d, %s part", i+1, side.name), "no-anchor area", areaOf(side.ring),
-				"reason", quote([]string{"power cable", "water main", "eelgrass beds", "soft ground"}[i%4]), "since", quote(fmt.Sprintf("20%02d-05-01", 10+r.IntN(15))))
+			add(
+				fmt.Sprintf("N%02d%s", i+1, side.part),
+				fmt.Sprintf("No-anchor area %d, %s part", i+1, side.name),
+				"no-anchor area",
+				areaOf(side.ring),
+				"reason",
+				quote([]string{"power cable", "water main", "eelgrass beds", "soft ground"}[i%4]),
+				"since",
+				quote(fmt.Sprintf("20%02d-05-01", 10+r.IntN(15))),
+			)
 		}
 	}
 	lane := 0
@@ -69,9 +86,20 @@ func (w *World) waters() []feature.Feature {
 			continue
 		}
 		lane++
-		line := geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{w.course(r, from.Basin, to.Basin)}}
-		add(fmt.Sprintf("F%02d", lane), from.Name+" to "+to.Name, "ferry lane", line,
-			"sailings_a_day", fmt.Sprint(2+2*r.IntN(6)), "minutes", fmt.Sprint(int(math.Round(geo.Distance(from.Basin, to.Basin)/230/5))*5+5))
+		line := geometry.Geometry{
+			Type:  geometry.LineString,
+			Lines: [][]geometry.Position{w.course(r, from.Basin, to.Basin)},
+		}
+		add(
+			fmt.Sprintf("F%02d", lane),
+			from.Name+" to "+to.Name,
+			"ferry lane",
+			line,
+			"sailings_a_day",
+			fmt.Sprint(2+2*r.IntN(6)),
+			"minutes",
+			fmt.Sprint(int(math.Round(geo.Distance(from.Basin, to.Basin)/230/5))*5+5),
+		)
 	}
 	return all
 }

@@ -100,7 +100,10 @@ const text = () => document.body.innerText;
 // eval evaluates a JavaScript expression.
 func eval[T any](p *page, expression string) T {
 	p.t.Helper()
-	raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("(() => {"+script+"return JSON.stringify("+expression+") ?? 'null'})()"))
+	raw, err := chromedp.Run(
+		p.ctx,
+		chromedp.Evaluate[string]("(() => {"+script+"return JSON.stringify("+expression+") ?? 'null'})()"),
+	)
 	if err != nil {
 		p.t.Fatalf("%s: %v", expression, err)
 	}
@@ -114,9 +117,22 @@ func eval[T any](p *page, expression string) T {
 // until waits for a JavaScript condition.
 func (p *page) until(condition string) {
 	p.t.Helper()
-	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool]("(() => {"+script+"return Boolean("+condition+")})()", chromedp.WithPollingInterval(30*time.Millisecond), chromedp.WithPollingTimeout(40*time.Second)))
+	_, err := chromedp.Run(
+		p.ctx,
+		chromedp.Poll[bool](
+			"(() => {"+script+"return Boolean("+condition+")})()",
+			chromedp.WithPollingInterval(30*time.Millisecond),
+			chromedp.WithPollingTimeout(40*time.Second),
+		),
+	)
 	if err != nil {
-		p.t.Fatalf("in vain: %s (%v)\nthe page says: %s\nmarkers: %v", condition, err, eval[string](p, "text()"), eval[[]string](p, "map ? buttons().map(b => b.innerText).slice(0, 10) : []"))
+		p.t.Fatalf(
+			"in vain: %s (%v)\nthe page says: %s\nmarkers: %v",
+			condition,
+			err,
+			eval[string](p, "text()"),
+			eval[[]string](p, "map ? buttons().map(b => b.innerText).slice(0, 10) : []"),
+		)
 	}
 }
 
@@ -156,8 +172,20 @@ func (p *page) address() *url.URL {
 func (p *page) spot(lat, lon float64) (x, y float64) {
 	p.t.Helper()
 	type frame struct{ Left, Top, Width, Height float64 }
-	f := eval[frame](p, "(({left: Left, top: Top, width: Width, height: Height}) => ({Left, Top, Width, Height}))(map.getBoundingClientRect())")
-	centreLat, centreLon, zoom := eval[float64](p, "map.view.centre.lat"), eval[float64](p, "map.view.centre.lon"), eval[float64](p, "map.view.zoom")
+	f := eval[frame](
+		p,
+		"(({left: Left, top: Top, width: Width, height: Height}) => ({Left, Top, Width, Height}))(map.getBoundingClientRect())",
+	)
+	centreLat, centreLon, zoom := eval[float64](
+		p,
+		"map.view.centre.lat",
+	), eval[float64](
+		p,
+		"map.view.centre.lon",
+	), eval[float64](
+		p,
+		"map.view.zoom",
+	)
 	world := 256 * math.Exp2(zoom)
 	mercator := func(lat float64) float64 {
 		return 0.5 - math.Log(math.Tan(math.Pi/4+lat*math.Pi/360))/(2*math.Pi)
@@ -207,7 +235,12 @@ func (p *page) touch(kind input.DispatchTouchEventType, at ...[2]float64) {
 		points = append(points, &input.TouchPoint{X: xy[0], Y: xy[1], ID: &id})
 	}
 	p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		_, err := cdp.Call(ctx, t, input.DispatchTouchEvent, input.DispatchTouchEventParams{Type: kind, TouchPoints: points})
+		_, err := cdp.Call(
+			ctx,
+			t,
+			input.DispatchTouchEvent,
+			input.DispatchTouchEventParams{Type: kind, TouchPoints: points},
+		)
 		return err
 	}))
 }

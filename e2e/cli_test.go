@@ -96,7 +96,15 @@ func TestNearAgreesWithBruteForce(t *testing.T) {
 		}
 		for i, f := range n.Features {
 			if d := f.Properties.Distance - want[i].metres; f.ID != want[i].id || d > 0.001 || d < -0.001 {
-				t.Errorf("from %v, number %d: %s at %v m, want %s at %v m", from, i, f.ID, f.Properties.Distance, want[i].id, want[i].metres)
+				t.Errorf(
+					"from %v, number %d: %s at %v m, want %s at %v m",
+					from,
+					i,
+					f.ID,
+					f.Properties.Distance,
+					want[i].id,
+					want[i].metres,
+				)
 			}
 		}
 		if len(n.Features) != 25 {
@@ -117,8 +125,14 @@ func TestImportByCommandLine(t *testing.T) {
 		}
 		return file
 	}
-	huts := write("huts.csv", "id;name;kind;lat;lon;postcode\n1;Wren;shelter;-38.5;-22;00417\n2;Tern;shelter;-138.5;-22;1\n3;Auk;;-38.51;-22.01;00012\n")
-	taps := write("taps.geojson", `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[-22,-38.5]},"properties":{"name":"Pump"}}]}`)
+	huts := write(
+		"huts.csv",
+		"id;name;kind;lat;lon;postcode\n1;Wren;shelter;-38.5;-22;00417\n2;Tern;shelter;-138.5;-22;1\n3;Auk;;-38.51;-22.01;00012\n",
+	)
+	taps := write(
+		"taps.geojson",
+		`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[-22,-38.5]},"properties":{"name":"Pump"}}]}`,
+	)
 	config := write("config.yaml", "into: huts\n")
 	for _, c := range []struct {
 		args   []string
@@ -155,9 +169,19 @@ func TestImportByCommandLine(t *testing.T) {
 			t.Errorf("%v: status %d, want %d with %q\n%s%s", c.args, status, c.status, c.want, out, errs)
 		}
 	}
-	out, errs, status := command(t, env, strings.NewReader("lat,lon,id\n1,2,x\n1,\"2"), "import", "-", "--into", "piped", "--json")
+	out, errs, status := command(
+		t,
+		env,
+		strings.NewReader("lat,lon,id\n1,2,x\n1,\"2"),
+		"import",
+		"-",
+		"--into",
+		"piped",
+		"--json",
+	)
 	var report api.ImportReport
-	if err := json.Unmarshal([]byte(out), &report); err != nil || status != 3 || report.Created != 1 || report.Rejected != 1 {
+	if err := json.Unmarshal([]byte(out), &report); err != nil || status != 3 || report.Created != 1 ||
+		report.Rejected != 1 {
 		t.Errorf("from standard input: status %d, %v %+v\n%s", status, err, report, errs)
 	}
 }
@@ -188,15 +212,26 @@ func TestWhereOptionsComeFrom(t *testing.T) {
 		out, errs, status := command(t, c.env, nil, append(base, c.args...)...)
 		var n api.Neighbours
 		if err := json.Unmarshal([]byte(out), &n); err != nil || status != 0 || len(n.Features) != c.want {
-			t.Errorf("%v %v: status %d, %d places, want %d (%v)\n%s", c.env, c.args, status, len(n.Features), c.want, err, errs)
+			t.Errorf(
+				"%v %v: status %d, %d places, want %d (%v)\n%s",
+				c.env,
+				c.args,
+				status,
+				len(n.Features),
+				c.want,
+				err,
+				errs,
+			)
 		}
 	}
 	for _, c := range [][]string{{"--config", broken}, {"--config", "none.yaml"}} {
-		if _, errs, status := command(t, nil, nil, append(base, c...)...); status != 2 || !strings.Contains(errs, "reading the configuration file") {
+		if _, errs, status := command(t, nil, nil, append(base, c...)...); status != 2 ||
+			!strings.Contains(errs, "reading the configuration file") {
 			t.Errorf("%v: status %d, %s", c, status, errs)
 		}
 	}
-	if _, errs, status := command(t, []string{"IDLEBEACON_LIMIT=many"}, nil, base...); status != 2 || !strings.Contains(errs, "option limit") {
+	if _, errs, status := command(t, []string{"IDLEBEACON_LIMIT=many"}, nil, base...); status != 2 ||
+		!strings.Contains(errs, "option limit") {
 		t.Errorf("a wrong value in the environment: status %d, %s", status, errs)
 	}
 }
@@ -225,7 +260,8 @@ func TestWhatKeepsAServiceFromStarting(t *testing.T) {
 			t.Errorf("%v: status %d, %s, want %q", c.args, status, errs, c.want)
 		}
 	}
-	if _, errs, status := command(t, nil, nil, "serve", "--log", "loud"); status != 2 || !strings.Contains(errs, "want debug, info, warn or error") {
+	if _, errs, status := command(t, nil, nil, "serve", "--log", "loud"); status != 2 ||
+		!strings.Contains(errs, "want debug, info, warn or error") {
 		t.Errorf("a wrong level: status %d, %s", status, errs)
 	}
 }

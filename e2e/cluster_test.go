@@ -89,19 +89,49 @@ func primary(t *testing.T) *cluster {
 func standbyOf(c *cluster, port int) *cluster {
 	c.t.Helper()
 	s := newCluster(c.t)
-	s.do("pg_basebackup", "-D", s.dir, "-R", "--checkpoint=fast", "-d", fmt.Sprintf("host=127.0.0.1 port=%d user=operator", port))
+	s.do(
+		"pg_basebackup",
+		"-D",
+		s.dir,
+		"-R",
+		"--checkpoint=fast",
+		"-d",
+		fmt.Sprintf("host=127.0.0.1 port=%d user=operator", port),
+	)
 	s.start()
 	return s
 }
 
 func (c *cluster) start() {
 	c.t.Helper()
-	c.do("pg_ctl", "-D", c.dir, "-w", "-l", c.dir+".log", "-o",
-		fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories= -c max_connections=60", c.port), "start")
+	c.do(
+		"pg_ctl",
+		"-D",
+		c.dir,
+		"-w",
+		"-l",
+		c.dir+".log",
+		"-o",
+		fmt.Sprintf(
+			"-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories= -c max_connections=60",
+			c.port,
+		),
+		"start",
+	)
 }
 
 func (c *cluster) kill() {
-	_ = asPostgres(context.Background(), filepath.Join(programs, "pg_ctl"), "-D", c.dir, "-m", "immediate", "-w", "stop").Run() // it may not run
+	_ = asPostgres(
+		context.Background(),
+		filepath.Join(programs, "pg_ctl"),
+		"-D",
+		c.dir,
+		"-m",
+		"immediate",
+		"-w",
+		"stop",
+	).Run()
+	// it may not run
 }
 
 func (c *cluster) dsn(database string) string { return dsnAt(c.port, database) }
@@ -229,7 +259,11 @@ func (p *proxy) lead(to int) {
 func (c *cluster) promote() {
 	c.t.Helper()
 	c.do("pg_ctl", "-D", c.dir, "-w", "promote")
-	polltest.Until(c.t, "the standby to take changes", func() bool { return c.query("postgres", "SELECT pg_is_in_recovery()::text") == "false" })
+	polltest.Until(
+		c.t,
+		"the standby to take changes",
+		func() bool { return c.query("postgres", "SELECT pg_is_in_recovery()::text") == "false" },
+	)
 }
 
 // copyFiles copies a directory with all that is in it and whom it belongs to.

@@ -24,7 +24,8 @@ func TestMapPage(t *testing.T) {
 	if math.Abs(lat+38.5) > 0.1 || math.Abs(lon+22) > 0.1 || zoom < 9 {
 		t.Errorf("the first look is at %v %v, zoom %v, not at the data", lat, lon, zoom)
 	}
-	if got := eval[string](p, "text()"); !strings.Contains(got, "2,400 places") || !strings.Contains(got, "Shelter huts") {
+	if got := eval[string](p, "text()"); !strings.Contains(got, "2,400 places") ||
+		!strings.Contains(got, "Shelter huts") {
 		t.Errorf("the panel says %s", got)
 	}
 
@@ -83,7 +84,10 @@ func TestAreasAndPaths(t *testing.T) {
 	}
 	inside := g.Anchor() // open water: no marker lies over it
 	p := browse(t, 1280, 800, fmt.Sprintf("%s/?lat=%v&lon=%v&zoom=13", service.url, inside.Lat, inside.Lon))
-	shape := fmt.Sprintf("buttons().find(b => b.dataset.kind == 'shape' && b.innerText.startsWith(%q))", area.Properties.Name+",")
+	shape := fmt.Sprintf(
+		"buttons().find(b => b.dataset.kind == 'shape' && b.innerText.startsWith(%q))",
+		area.Properties.Name+",",
+	)
 	p.until(shape)
 	p.rested()
 	p.click(p.spot(inside.Lat, inside.Lon))
@@ -95,7 +99,10 @@ func TestAreasAndPaths(t *testing.T) {
 	p.until(fmt.Sprintf("details().includes(%q)", area.Properties.Name))
 
 	// With its category switched off it is gone, and its popup with it.
-	eval[any](p, "[...document.querySelectorAll('.legend button')].find(b => b.innerText.includes('No anchoring')).click()")
+	eval[any](
+		p,
+		"[...document.querySelectorAll('.legend button')].find(b => b.innerText.includes('No anchoring')).click()",
+	)
 	p.until("details() == '' && !" + shape)
 }
 
@@ -114,7 +121,10 @@ func TestClustersOpenAndPlacesTell(t *testing.T) {
 	}
 
 	// A place opens a popup with its properties, one at a time.
-	near, err := connect(t, service.url).Markers(t.Context(), "brindlemere", client.MarkersOptions{Box: boxAround(-38.44, -22.09, 0.02), Zoom: 19})
+	near, err := connect(
+		t,
+		service.url,
+	).Markers(t.Context(), "brindlemere", client.MarkersOptions{Box: boxAround(-38.44, -22.09, 0.02), Zoom: 19})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -136,7 +146,12 @@ func TestClustersOpenAndPlacesTell(t *testing.T) {
 		p.rested()
 		x, y := p.spot(lats[i], lons[i])
 		p.click(x, y-20)
-		p.until(fmt.Sprintf("details().includes(%q) && details().includes('Berths') && details().includes('mooring')", names[i]))
+		p.until(
+			fmt.Sprintf(
+				"details().includes(%q) && details().includes('Berths') && details().includes('mooring')",
+				names[i],
+			),
+		)
 	}
 	open(0)
 	if box := eval[bool](p, "(() => { const m = map.getBoundingClientRect(), r = popup().getBoundingClientRect(); return r.left >= m.left && r.right <= m.right && r.top >= m.top && r.bottom <= m.bottom })()"); !box {
@@ -208,7 +223,9 @@ func TestPinchDoubleClickAndButtons(t *testing.T) {
 
 	// On a dense screen the picture has as many more pixels.
 	p.do(chromedp.EmulateViewport(1000, 700, chromedp.EmulateScale(2)))
-	p.until("(() => { const c = map.shadowRoot.querySelector('canvas'); return c.width == 2 * map.clientWidth && c.height == 2 * map.clientHeight })()")
+	p.until(
+		"(() => { const c = map.shadowRoot.querySelector('canvas'); return c.width == 2 * map.clientWidth && c.height == 2 * map.clientHeight })()",
+	)
 }
 
 // TestDataThatChanges has its own service, with data that others change.
@@ -234,7 +251,10 @@ func TestDataThatChanges(t *testing.T) {
 	p.until("details().includes('2 places at one spot') && details().includes('Second')")
 	p.do(chromedp.Click(chromedp.CSS(".choices li:first-child button")))
 	p.until("details().includes('<img src=x onerror=alert(1)>') && details().includes('A very long note')")
-	if eval[bool](p, "(() => { const m = map.getBoundingClientRect(), r = popup().getBoundingClientRect(); return r.top < m.top || r.bottom > m.bottom })()") {
+	if eval[bool](
+		p,
+		"(() => { const m = map.getBoundingClientRect(), r = popup().getBoundingClientRect(); return r.top < m.top || r.bottom > m.bottom })()",
+	) {
 		t.Error("a popup with a long text leaves the view")
 	}
 	p.key(kb.Escape)

@@ -16,7 +16,17 @@ func huts() string {
 	var b strings.Builder
 	b.WriteString("id,name,kind,lat,lon,berths,code\n")
 	for i := range 40 {
-		fmt.Fprintf(&b, "h%d,Hut %d,%s,%.3f,%.3f,%d,00%d\n", i, i, []string{"hut", "bothy"}[i%2], -38.4-float64(i)*0.005, -22.2+float64(i)*0.01, i%7, 100+i)
+		fmt.Fprintf(
+			&b,
+			"h%d,Hut %d,%s,%.3f,%.3f,%d,00%d\n",
+			i,
+			i,
+			[]string{"hut", "bothy"}[i%2],
+			-38.4-float64(i)*0.005,
+			-22.2+float64(i)*0.01,
+			i%7,
+			100+i,
+		)
 	}
 	b.WriteString("x1,Swapped,hut,-22.05,-38.5,2,00999\nx2,Zero,hut,0,0,2,00998\nx3,Bad,hut,north,1,2,00997\n")
 	return b.String()
@@ -62,14 +72,29 @@ func TestDataPage(t *testing.T) {
 	p.until("document.querySelector('#data-waters')?.innerText.includes('78 shapes')")
 	// Columns that are not recognised can be chosen.
 	p.drop("orte.csv", "nr;ort;breite;laenge\n01;Hafen;-38.5;-22.1\n")
-	p.until("text().includes('Choose below which columns hold the longitude') && [...document.querySelectorAll('.go button')].every(b => b.disabled)")
+	p.until(
+		"text().includes('Choose below which columns hold the longitude') && [...document.querySelectorAll('.go button')].every(b => b.disabled)",
+	)
 	for column, role := range map[string]string{"breite": "latitude", "laenge": "longitude"} {
-		eval[any](p, fmt.Sprintf("(() => { const s = document.querySelector('[aria-label=\"What %s is\"]'); s.value = %q; s.dispatchEvent(new Event('change')) })()", column, role))
+		eval[any](
+			p,
+			fmt.Sprintf(
+				"(() => { const s = document.querySelector('[aria-label=\"What %s is\"]'); s.value = %q; s.dispatchEvent(new Event('change')) })()",
+				column,
+				role,
+			),
+		)
 	}
-	p.until("text().includes('1 row') && !text().includes('Choose below') && [...document.querySelectorAll('.go button')].some(b => !b.disabled)")
+	p.until(
+		"text().includes('1 row') && !text().includes('Choose below') && [...document.querySelectorAll('.go button')].some(b => !b.disabled)",
+	)
 	p.drop("winter_huts.csv", huts())
-	p.until("text().includes('43 rows') && text().includes('cannot be used') && text().includes('may be in the wrong place')")
-	p.until("document.querySelector('.choices select').value == 'name' && document.querySelectorAll('.choices select')[1].value == 'kind'")
+	p.until(
+		"text().includes('43 rows') && text().includes('cannot be used') && text().includes('may be in the wrong place')",
+	)
+	p.until(
+		"document.querySelector('.choices select').value == 'name' && document.querySelectorAll('.choices select')[1].value == 'kind'",
+	)
 	if got := eval[string](p, "[...document.querySelectorAll('.left > .scroll tbody tr')].map(r => [...r.querySelectorAll('select')].map(s => s.value)).join(' | ')"); got != "id | ,text | ,text | latitude | longitude | ,number | ,text" {
 		t.Errorf("the columns are %s", got)
 	}
@@ -83,14 +108,19 @@ func TestDataPage(t *testing.T) {
 	p.until("document.querySelector('.imports')?.innerText.includes('winter_huts.csv')")
 	id := strings.Split(eval[string](p, "document.querySelector('.done a').pathname"), "/")[3]
 	var rejected strings.Builder
-	if err := c.Rejected(t.Context(), id, &rejected); err != nil || !strings.Contains(rejected.String(), "x3,Bad,hut,north,1,2,00997,44,") {
+	if err := c.Rejected(t.Context(), id, &rejected); err != nil ||
+		!strings.Contains(rejected.String(), "x3,Bad,hut,north,1,2,00997,44,") {
 		t.Errorf("the rejected rows are %s, %v", rejected.String(), err)
 	}
 	made, err := c.Collection(t.Context(), "winter-huts")
-	if err != nil || made.Places != 41 || made.NameProperty != "name" || made.CategoryProperty != "kind" || made.Title != "winter huts" {
+	if err != nil || made.Places != 41 || made.NameProperty != "name" || made.CategoryProperty != "kind" ||
+		made.Title != "winter huts" {
 		t.Fatalf("the collection is %+v, %v", made, err)
 	}
-	eval[any](p, "[...document.querySelectorAll('.done button')].find(b => b.innerText.includes('Show on map')).click()")
+	eval[any](
+		p,
+		"[...document.querySelectorAll('.done button')].find(b => b.innerText.includes('Show on map')).click()",
+	)
 	p.until("location.pathname == '/' && map && readout('zoom') > 8 && text().includes('bothy')")
 	p.rested()
 	if zoom := eval[float64](p, "map.view.zoom"); zoom < 9 {
@@ -102,14 +132,22 @@ func TestDataPage(t *testing.T) {
 	press := func(label string) {
 		t.Helper()
 		p.until("document.querySelector('#data-winter-huts')")
-		eval[any](p, fmt.Sprintf("[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes(%q)).click()", label))
+		eval[any](
+			p,
+			fmt.Sprintf(
+				"[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes(%q)).click()",
+				label,
+			),
+		)
 	}
 	press("Items")
 	rows := "[...document.querySelectorAll('.items tr.row')]"
 	p.until("text().includes('41 items') && " + rows + ".length > 10 && text().includes('h0')")
 	for _, want := range []string{"'0'", "'6'"} { // ascending, then descending
 		eval[any](p, "[...document.querySelectorAll('.items .sort')].find(b => b.innerText.includes('berths')).click()")
-		p.until(rows + ".length > 10 && [..." + rows + "[0].children].some(c => c.innerText == " + want + ") && document.querySelector('.items [aria-sort=ascending], .items [aria-sort=descending]')")
+		p.until(
+			rows + ".length > 10 && [..." + rows + "[0].children].some(c => c.innerText == " + want + ") && document.querySelector('.items [aria-sort=ascending], .items [aria-sort=descending]')",
+		)
 	}
 	eval[any](p, "document.querySelector('.items .scroll').scrollTo({ top: 5000 })")
 	p.until(rows + ".at(-1).getAttribute('aria-rowindex') == '42'")
@@ -146,7 +184,9 @@ func TestDataPage(t *testing.T) {
 	press("Save")
 	p.until("text().includes('Somebody else has changed the style')")
 	press("Go on from theirs")
-	p.until("!text().includes('Not saved yet') && !document.querySelector('.editor .legend').innerText.includes('berths 5')")
+	p.until(
+		"!text().includes('Not saved yet') && !document.querySelector('.editor .legend').innerText.includes('berths 5')",
+	)
 	press("Undo")
 	p.until("text().includes('Not saved yet')")
 	press("Save")
@@ -157,14 +197,20 @@ func TestDataPage(t *testing.T) {
 	}
 
 	// From the map to the table: the popup leads to its row.
-	eval[any](p, "[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes('Show on map')).click()")
+	eval[any](
+		p,
+		"[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes('Show on map')).click()",
+	)
 	p.until("location.pathname == '/' && map")
 	p.rested()
 	eval[any](p, "map.view = { centre: { lon: -22.2, lat: -38.4 }, zoom: 14 }")
 	p.until("buttons().some(b => b.innerText == 'Hut 0, hut')")
 	eval[any](p, "buttons().find(b => b.innerText == 'Hut 0, hut').click()")
 	p.until("document.querySelector('.details')?.innerText.includes('00100')")
-	eval[any](p, "[...document.querySelectorAll('.details button')].find(b => b.innerText.includes('Show in table')).click()")
+	eval[any](
+		p,
+		"[...document.querySelectorAll('.details button')].find(b => b.innerText.includes('Show in table')).click()",
+	)
 	p.until("location.pathname == '/data' && " + rows + ".length == 1 && " + rows + "[0].innerText.includes('h0')")
 
 	// Deleting asks first.

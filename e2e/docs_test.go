@@ -50,7 +50,11 @@ func TestClientsDocument(t *testing.T) {
 				t.Fatal(err)
 			}
 			write(t, filepath.Join(dir, "go.sum"), string(sum))
-			write(t, filepath.Join(dir, "go.mod"), "module piece\n\ngo 1.26\n\nrequire idlebeacon v0.0.0\n\nreplace idlebeacon => "+root+"\n")
+			write(
+				t,
+				filepath.Join(dir, "go.mod"),
+				"module piece\n\ngo 1.26\n\nrequire idlebeacon v0.0.0\n\nreplace idlebeacon => "+root+"\n",
+			)
 			command = exec.Command("bash", "-c", "go mod tidy >&2 && go run .")
 		default:
 			t.Errorf("a piece is in %q, which nothing here runs", kind)

@@ -61,7 +61,10 @@ func TestFailoverToAStandbyThatIsBehind(t *testing.T) {
 		}
 	}
 	polltest.Until(t, "the standby to have all", func() bool {
-		return first.query("postgres", "SELECT (pg_current_wal_lsn() = replay_lsn)::text FROM pg_stat_replication") == "true"
+		return first.query(
+			"postgres",
+			"SELECT (pg_current_wal_lsn() = replay_lsn)::text FROM pg_stat_replication",
+		) == "true"
 	})
 	replication.hold(true)
 	for i := range 5 {
@@ -70,13 +73,18 @@ func TestFailoverToAStandbyThatIsBehind(t *testing.T) {
 		}
 	}
 	for _, p := range services {
-		polltest.Until(t, "all edits", func() bool { _, _, body := get(t, p.url+allMarkers); return strings.Contains(body, `"matched":25`) })
+		polltest.Until(
+			t,
+			"all edits",
+			func() bool { _, _, body := get(t, p.url+allMarkers); return strings.Contains(body, `"matched":25`) },
+		)
 	}
 	_, header, _ := get(t, services[0].url+"/api/collections/huts/items/kept%200")
 	before := header.Get("ETag")
 
 	// A service that is led to the standby before it has taken over does not start.
-	if _, errs, status := command(t, nil, nil, "serve", "--dsn", second.dsn("beacon"), "--listen", "127.0.0.1:0"); status != 1 || !strings.Contains(errs, "read-only") {
+	if _, errs, status := command(t, nil, nil, "serve", "--dsn", second.dsn("beacon"), "--listen", "127.0.0.1:0"); status != 1 ||
+		!strings.Contains(errs, "read-only") {
 		t.Errorf("on a standby: status %d, %s", status, errs)
 	}
 	first.kill()
@@ -143,7 +151,10 @@ func TestALineThatGoesDead(t *testing.T) {
 		if status, _, _ := get(t, cutOff.url+allMarkers); status != 200 {
 			t.Errorf("%s: a view is answered %d", how, status)
 		}
-		if _, err := connect(t, cutOff.url).CreateItem(t.Context(), "huts", newItem("never "+how)); !isStatus(err, http.StatusServiceUnavailable) {
+		if _, err := connect(t, cutOff.url).CreateItem(t.Context(), "huts", newItem("never "+how)); !isStatus(
+			err,
+			http.StatusServiceUnavailable,
+		) {
 			t.Errorf("%s: an edit: %v", how, err)
 		}
 		way.hold(false)
@@ -194,14 +205,20 @@ func TestAServiceThatHangs(t *testing.T) {
 		if err := services[2].cmd.Process.Signal(syscall.SIGSTOP); err != nil {
 			t.Fatal(err)
 		}
-		holds := server.query("beacon", "SELECT count(*)::text FROM pg_stat_activity WHERE state = 'idle in transaction'") != "0"
+		holds := server.query(
+			"beacon",
+			"SELECT count(*)::text FROM pg_stat_activity WHERE state = 'idle in transaction'",
+		) != "0"
 		if holds {
 			caught++
 		}
 		// Whoever holds it, the others' edits are committed in the end.
 		for i, p := range services[:2] {
 			polltest.Until(t, "an edit beside a service that hangs", func() bool {
-				_, err := connect(t, p.url).CreateItem(t.Context(), "huts", newItem(fmt.Sprintf("beside-%d-%d", i, time.Now().UnixNano())))
+				_, err := connect(
+					t,
+					p.url,
+				).CreateItem(t.Context(), "huts", newItem(fmt.Sprintf("beside-%d-%d", i, time.Now().UnixNano())))
 				return err == nil
 			})
 		}
@@ -306,7 +323,8 @@ func TestADiskThatIsFull(t *testing.T) {
 	})
 	p.stop(t)
 	fill(1 << 20)
-	if _, errs, status := command(t, nil, nil, "serve", "--data", data, "--listen", "127.0.0.1:0"); status != 1 || !strings.Contains(errs, "make room there") {
+	if _, errs, status := command(t, nil, nil, "serve", "--data", data, "--listen", "127.0.0.1:0"); status != 1 ||
+		!strings.Contains(errs, "make room there") {
 		t.Errorf("starting without room: status %d, %s", status, errs)
 	}
 }
@@ -327,7 +345,12 @@ func TestKillsDuringAnImport(t *testing.T) {
 		name := fmt.Sprint("huts-", round)
 		done := make(chan error, 1)
 		go func() {
-			_, err := c.Import(t.Context(), name, bytes.NewReader(file.Bytes()), client.ImportOptions{FileName: "huts.csv", Create: &api.NewCollection{ID: name}})
+			_, err := c.Import(
+				t.Context(),
+				name,
+				bytes.NewReader(file.Bytes()),
+				client.ImportOptions{FileName: "huts.csv", Create: &api.NewCollection{ID: name}},
+			)
 			done <- err
 		}()
 		// A little later each time.
@@ -355,7 +378,13 @@ func TestKillsDuringAnImport(t *testing.T) {
 		case err == nil && found.Count == 40_000:
 			whole++
 		default:
-			t.Errorf("round %d: the import ended with %v, and there are %d places, %v", round, imported, found.Count, err)
+			t.Errorf(
+				"round %d: the import ended with %v, and there are %d places, %v",
+				round,
+				imported,
+				found.Count,
+				err,
+			)
 		}
 		p.stop(t)
 	}

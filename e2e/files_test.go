@@ -24,13 +24,33 @@ func TestFilesOnTheCommandLine(t *testing.T) {
 	}
 	cli := &commands{t, service.url}
 	run, contains := cli.run, cli.contains
-	contains(run(0, "inspect", file), "read as csv", "latitude", "00100", "row 44: latitude", "row 42 is doubtful", "--fix skip_zero,swap_doubtful", "43 rows looked at: 42 can be imported")
-	contains(run(3, "import", file, "--into", "huts", "--fix", "swap_doubtful,skip_zero", "--type", "berths=text"), "The positions of 1 row were mended", "41 new")
+	contains(
+		run(0, "inspect", file),
+		"read as csv",
+		"latitude",
+		"00100",
+		"row 44: latitude",
+		"row 42 is doubtful",
+		"--fix skip_zero,swap_doubtful",
+		"43 rows looked at: 42 can be imported",
+	)
+	contains(
+		run(3, "import", file, "--into", "huts", "--fix", "swap_doubtful,skip_zero", "--type", "berths=text"),
+		"The positions of 1 row were mended",
+		"41 new",
+	)
 	back := filepath.Join(dir, "back.kml")
 	contains(run(0, "export", back, "--collection", "huts", "--filter", "kind = 'bothy'"), "Wrote 20 items")
 	contains(run(0, "import", back, "--into", "bothies"), "20 new")
-	contains(run(0, "export", "-", "--collection", "bothies", "--format", "csv"), "h1,-22.19,-38.405,Hut 1,bothy,1,00101")
-	contains(run(0, "export", filepath.Join(dir, "waters.gpx"), "--collection", "waters"), "Wrote 18 items", "60 items are not there")
+	contains(
+		run(0, "export", "-", "--collection", "bothies", "--format", "csv"),
+		"h1,-22.19,-38.405,Hut 1,bothy,1,00101",
+	)
+	contains(
+		run(0, "export", filepath.Join(dir, "waters.gpx"), "--collection", "waters"),
+		"Wrote 18 items",
+		"60 items are not there",
+	)
 	contains(run(2, "export", filepath.Join(dir, "huts.pdf"), "--collection", "huts"), "name one with --format")
 	contains(run(2, "import", file, "--into", "huts", "--fix", "everything"), "is not known")
 	contains(run(2, "import", file, "--into", "none", "--lat-column", "north"), "no column \"north\"")
@@ -41,7 +61,8 @@ func TestFilesOnTheCommandLine(t *testing.T) {
 
 	// What was rejected is corrected, and imported in the background.
 	var list api.Imports
-	if err := json.Unmarshal([]byte(run(0, "imports", "--collection", "huts", "--limit", "1", "--json")), &list); err != nil || len(list.Imports) != 1 {
+	if err := json.Unmarshal([]byte(run(0, "imports", "--collection", "huts", "--limit", "1", "--json")), &list); err != nil ||
+		len(list.Imports) != 1 {
 		t.Fatalf("the imports into huts are %+v, %v", list, err)
 	}
 	contains(run(0, "imports"), list.Imports[0].ID, "huts.csv", "successful")
@@ -64,7 +85,8 @@ func TestFilesOnTheCommandLine(t *testing.T) {
 	contains(run(1, "imports", "show", strings.TrimSpace(id)), "there is no import")
 
 	var style map[string]any
-	if err := json.Unmarshal([]byte(run(0, "style", "--collection", "waters")), &style); err != nil || style["line"] == nil {
+	if err := json.Unmarshal([]byte(run(0, "style", "--collection", "waters")), &style); err != nil ||
+		style["line"] == nil {
 		t.Errorf("the style is %v, %v", style, err)
 	}
 	wrong := filepath.Join(dir, "style.json")
@@ -116,7 +138,8 @@ func TestAKilledImportLeavesNothing(t *testing.T) {
 	}
 	polltest.Until(t, "the import is told as failed", func() bool {
 		list, err := c.Imports(t.Context(), "c", "", 1)
-		return err == nil && len(list.Imports) == 1 && list.Imports[0].Status == "failed" && strings.Contains(list.Imports[0].Problem, "import the file again")
+		return err == nil && len(list.Imports) == 1 && list.Imports[0].Status == "failed" &&
+			strings.Contains(list.Imports[0].Problem, "import the file again")
 	})
 	p.stop(t)
 }

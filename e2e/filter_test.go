@@ -35,10 +35,19 @@ func TestCategoriesAndConditionsInTheConsole(t *testing.T) {
 	p.until("total() == 2400")
 	_, _, zoom := p.rested()
 	chip := func(category string) string {
-		return fmt.Sprintf("[...document.querySelectorAll('.legend button')].find(b => b.innerText.includes('%s'))", category)
+		return fmt.Sprintf(
+			"[...document.querySelectorAll('.legend button')].find(b => b.innerText.includes('%s'))",
+			category,
+		)
 	}
 	eval[any](p, chip("Moorings")+".click()")
-	p.until(fmt.Sprintf("total() == %d && location.search.includes('hidden.brindlemere=mooring') && %s.ariaPressed == 'false'", 2400-moorings, chip("Moorings")))
+	p.until(
+		fmt.Sprintf(
+			"total() == %d && location.search.includes('hidden.brindlemere=mooring') && %s.ariaPressed == 'false'",
+			2400-moorings,
+			chip("Moorings"),
+		),
+	)
 	if now := eval[bool](p, "buttons().some(b => b.innerText.includes('mooring'))"); now {
 		t.Error("a marker still tells of moorings")
 	}
@@ -62,7 +71,9 @@ func TestCategoriesAndConditionsInTheConsole(t *testing.T) {
 
 	// A reload shows the same.
 	p.do(chromedp.Reload())
-	p.until(fmt.Sprintf("map && total() == %d && document.querySelector('#name-brindlemere').value == 'SOUND'", goodPiers))
+	p.until(
+		fmt.Sprintf("map && total() == %d && document.querySelector('#name-brindlemere').value == 'SOUND'", goodPiers),
+	)
 	eval[any](p, "document.querySelector('.reset').click()")
 	p.until("total() == 2400 && !location.search.includes('filter')")
 	if _, _, now := p.rested(); now != zoom {
@@ -71,7 +82,9 @@ func TestCategoriesAndConditionsInTheConsole(t *testing.T) {
 
 	// A wrong condition in the address is told, and the map shows all.
 	p.do(chromedp.Navigate(service.url + "/?lat=-38.5&lon=-22&zoom=10&filter.brindlemere=berths"))
-	p.until("map && total() > 2000 && text().includes('At character 7: expected =') && !text().includes('cannot be fetched')")
+	p.until(
+		"map && total() > 2000 && text().includes('At character 7: expected =') && !text().includes('cannot be fetched')",
+	)
 }
 
 // TestClustersShowWhatTheyCover points at a cluster and looks for its outline among
@@ -155,14 +168,35 @@ func TestChoosingOnTheCommandLine(t *testing.T) {
 		}
 	}
 	at := biggest.Geometry.Coordinates
-	listed := run("members", "--zoom", "8", "--lat", fmt.Sprint(at[1]), "--lon", fmt.Sprint(at[0]), "--category", "mooring,slipway", "--filter", "condition <> 'good'", "--limit", "3")
-	if !strings.Contains(listed, fmt.Sprintf("3 of %d items", biggest.Properties.Count)) || !strings.Contains(listed, "--after '") {
+	listed := run(
+		"members",
+		"--zoom",
+		"8",
+		"--lat",
+		fmt.Sprint(at[1]),
+		"--lon",
+		fmt.Sprint(at[0]),
+		"--category",
+		"mooring,slipway",
+		"--filter",
+		"condition <> 'good'",
+		"--limit",
+		"3",
+	)
+	if !strings.Contains(listed, fmt.Sprintf("3 of %d items", biggest.Properties.Count)) ||
+		!strings.Contains(listed, "--after '") {
 		t.Errorf("members of a cluster of %d: %s", biggest.Properties.Count, listed)
 	}
-	if out := run("items", "--name", "sound", "--filter", "berths >= 6", "--limit", "2"); !strings.Contains(out, "2 of ") {
+	if out := run("items", "--name", "sound", "--filter", "berths >= 6", "--limit", "2"); !strings.Contains(
+		out,
+		"2 of ",
+	) {
 		t.Errorf("items: %s", out)
 	}
-	if out := run("near", "--lat", "-38.5", "--lon", "-22", "--category", "tide gauge", "--limit", "3"); strings.Count(out, "tide gauge") != 3 {
+	if out := run("near", "--lat", "-38.5", "--lon", "-22", "--category", "tide gauge", "--limit", "3"); strings.Count(
+		out,
+		"tide gauge",
+	) != 3 {
 		t.Errorf("near: %s", out)
 	}
 	_, errOut, status := command(t, nil, nil, "items", "--filter", "berths >", "--server", service.url)

@@ -28,7 +28,8 @@ func buoys(t *testing.T, c *client.Client) {
 		{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[-23.5,-39.5]},"properties":{"name":"<b>Able</b>","kind":"lit","swing":40,"image":"/pictures/none.svg",
 			"about":"<p>Seen from <i>afar</i><img src=x onerror=\"document.title='taken'\"><script>document.title='taken'</script> <a href=\"javascript:document.title='taken'\">here</a></p>"}},
 		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[-23.49,-39.5]},"properties":{"name":"\u05de\u05e6\u05d5\u05e3 \u05e6\u05e4\u05d5\u05e0\u05d9","kind":"unlit","swing":10,"note":"` + long + `"}}]}`
-	if report, err := c.Import(t.Context(), "buoys", strings.NewReader(file), client.ImportOptions{}); err != nil || report.Created != 2 {
+	if report, err := c.Import(t.Context(), "buoys", strings.NewReader(file), client.ImportOptions{}); err != nil ||
+		report.Created != 2 {
 		t.Fatalf("%+v, %v", report, err)
 	}
 }
@@ -52,7 +53,10 @@ func TestLooksInTheConsole(t *testing.T) {
 	p := browse(t, 1280, 900, service.url+"/data")
 	pick := func() { // opens the choice of an icon
 		p.until("document.querySelector('#data-buoys')")
-		eval[any](p, "[...document.querySelectorAll('#data-buoys button')].find(b => b.innerText.includes('Style')).click()")
+		eval[any](
+			p,
+			"[...document.querySelectorAll('#data-buoys button')].find(b => b.innerText.includes('Style')).click()",
+		)
 		p.until("document.querySelector(\"[aria-label^='Icon of lit']\")")
 		eval[any](p, "document.querySelector(\"[aria-label^='Icon of lit']\").click()")
 		p.until("document.querySelector('.picker input[type=file]')")
@@ -72,7 +76,8 @@ func TestLooksInTheConsole(t *testing.T) {
 	if err != nil || style.Categories[0].Icon != "tide-mark" {
 		t.Fatalf("the style is %+v, %v", style.StyleDocument, err)
 	}
-	if err := c.DeleteIcon(t.Context(), "tide-mark"); err == nil || !strings.Contains(err.Error(), "is in the style of buoys") {
+	if err := c.DeleteIcon(t.Context(), "tide-mark"); err == nil ||
+		!strings.Contains(err.Error(), "is in the style of buoys") {
 		t.Errorf("an icon in use can be deleted: %v", err)
 	}
 
@@ -89,9 +94,17 @@ func TestLooksInTheConsole(t *testing.T) {
 	lat, lon := -39.5, -23.5
 	x, y := p.spot(lat, lon)
 	colour := func(dx, dy float64) []int {
-		return eval[[]int](p, fmt.Sprintf("[...map.shadowRoot.querySelector('canvas').getContext('2d').getImageData(%f - map.getBoundingClientRect().left, %f - map.getBoundingClientRect().top, 1, 1).data].slice(0, 3)", x+dx, y+dy))
+		return eval[[]int](
+			p,
+			fmt.Sprintf(
+				"[...map.shadowRoot.querySelector('canvas').getContext('2d').getImageData(%f - map.getBoundingClientRect().left, %f - map.getBoundingClientRect().top, 1, 1).data].slice(0, 3)",
+				x+dx,
+				y+dy,
+			),
+		)
 	}
-	// 40 m are 40 / (40075 km / (256 * 2^14) * cos 39.5) = 5.4 pixels at this zoom: the border is there, and beyond it the sea.
+	// 40 m are 40 / (40075 km / (256 * 2^14) * cos 39.5) = 5.4 pixels at this zoom: the border is there, and beyond it
+	// the sea.
 	sea := fmt.Sprint(colour(0, 40))
 	if border := fmt.Sprint(colour(0, 5)); border == sea {
 		t.Errorf("5 pixels below the spot it is %s, as the sea", border)
@@ -102,7 +115,9 @@ func TestLooksInTheConsole(t *testing.T) {
 
 	// What is pointed at tells its name as text, and its tooltip; so does its button.
 	eval[any](p, "buttons().find(b => b.innerText.includes('Able')).focus()")
-	p.until("!map.shadowRoot.querySelector('.tip').hidden && map.shadowRoot.querySelector('.tip').innerText.includes('Swings: 40 m')")
+	p.until(
+		"!map.shadowRoot.querySelector('.tip').hidden && map.shadowRoot.querySelector('.tip').innerText.includes('Swings: 40 m')",
+	)
 	if tip := eval[string](p, "map.shadowRoot.querySelector('.tip .name').textContent"); tip != "<b>Able</b>, lit" {
 		t.Errorf("the tooltip is %q", tip)
 	}
@@ -111,8 +126,17 @@ func TestLooksInTheConsole(t *testing.T) {
 	}
 	p.key("\r")
 	p.until("details().includes('Seen from afar')")
-	got := eval[[]string](p, "[document.querySelector('.details h3').textContent, document.querySelector('.html').innerHTML, document.querySelector('.action').href, String(document.querySelectorAll('.details img.picture').length), document.title]")
-	want := []string{"<b>Able</b>", "<p>Seen from <i>afar</i> here</p>", "https://example.org/report?buoy=a", "0", "Idle Beacon"}
+	got := eval[[]string](
+		p,
+		"[document.querySelector('.details h3').textContent, document.querySelector('.html').innerHTML, document.querySelector('.action').href, String(document.querySelectorAll('.details img.picture').length), document.title]",
+	)
+	want := []string{
+		"<b>Able</b>",
+		"<p>Seen from <i>afar</i> here</p>",
+		"https://example.org/report?buoy=a",
+		"0",
+		"Idle Beacon",
+	}
 	for i := range want {
 		if got[i] != want[i] && i != 3 {
 			t.Errorf("the popup has %q, want %q", got[i], want[i])
@@ -123,7 +147,10 @@ func TestLooksInTheConsole(t *testing.T) {
 	// A long text scrolls in its popup, which stays in the window; a text from right to left runs so.
 	eval[any](p, "buttons().find(b => !b.innerText.includes('Able')).click()")
 	p.until("details().includes('Very long words')")
-	box := eval[[]float64](p, "(() => { const r = popup().getBoundingClientRect(); return [r.left, r.top, r.right, r.bottom, popup().scrollHeight - popup().clientHeight] })()")
+	box := eval[[]float64](
+		p,
+		"(() => { const r = popup().getBoundingClientRect(); return [r.left, r.top, r.right, r.bottom, popup().scrollHeight - popup().clientHeight] })()",
+	)
 	if box[0] < 0 || box[1] < 0 || box[2] > 1280 || box[3] > 900 || box[4] <= 0 {
 		t.Errorf("the popup is at %v", box)
 	}
@@ -139,7 +166,9 @@ func TestLooksInTheConsole(t *testing.T) {
 	pick()
 	p.until("document.querySelector('.owned')?.innerText.includes('tide-mark')")
 	p.press("Delete the icon tide-mark")
-	p.until("document.querySelector('.picker').innerText.includes('tide-mark is deleted') && !document.querySelector('.owned')")
+	p.until(
+		"document.querySelector('.picker').innerText.includes('tide-mark is deleted') && !document.querySelector('.owned')",
+	)
 	if err := c.DeleteIcon(t.Context(), "tide-mark"); !client.IsNotFound(err) {
 		t.Errorf("the icon that was deleted: %v", err)
 	}
@@ -160,21 +189,56 @@ func TestLooksOnTheCommandLine(t *testing.T) {
 		}
 		return file
 	}
-	contains(run(0, "icons", "add", write("light.svg", mark)), "Icon light is there, 24 by 24.", "left out: script, onload")
+	contains(
+		run(0, "icons", "add", write("light.svg", mark)),
+		"Icon light is there, 24 by 24.",
+		"left out: script, onload",
+	)
 	contains(run(0, "icons", "--own"), "light", "svg", "24 x 24")
 	contains(run(2, "icons", "add", write("anchor.svg", mark)), "built-in icon; choose another")
 	contains(run(1, "icons", "add", write("no.svg", "hello"), "--name", "no"), "neither SVG nor PNG")
 	contains(run(0, "icons", "sprite", "-"), `<symbol id="light"`, `<symbol id="anchor"`)
 	contains(run(0, "icons", "delete", "light"), "is deleted")
 	contains(run(1, "icons", "delete", "light"), "there is no icon")
-	contains(run(0, "popup", "M00004", "--collection", "brindlemere"), "Brindlemouth mooring 1", "Swinging room", "20 m", "Report a fault", "mailto:")
+	contains(
+		run(0, "popup", "M00004", "--collection", "brindlemere"),
+		"Brindlemouth mooring 1",
+		"Swinging room",
+		"20 m",
+		"Report a fault",
+		"mailto:",
+	)
 	contains(run(1, "popup", "none", "--collection", "brindlemere"), "there is no item")
-	contains(run(0, "items", "--collection", "brindlemere", "--sort=-berths", "--limit", "2"), "H00003", "2 of 2400 items", "More follow: add --offset 2")
-	contains(run(2, "items", "--collection", "brindlemere", "--sort=berths", "--after", "x"), "--after is for the order of ids")
-	draft := write("draft.json", `{"shade":{"property":"depth_m","method":"manual","breaks":[2,5]},"circle":{"metres":25}}`)
-	contains(run(0, "legend", "--collection", "brindlemere", "--style", draft), "depth_m 2 to 5", "circles of 25 m", "Without a look of their own: charge post")
-	contains(run(2, "legend", "--collection", "brindlemere", "--style", write("wrong.json", `{"order":999}`)), "style: order: 999 is outside")
-	contains(run(0, "legend", "--collection", "brindlemere"), "Closed for now", "Berths 10", "Swinging room, as circles")
+	contains(
+		run(0, "items", "--collection", "brindlemere", "--sort=-berths", "--limit", "2"),
+		"H00003",
+		"2 of 2400 items",
+		"More follow: add --offset 2",
+	)
+	contains(
+		run(2, "items", "--collection", "brindlemere", "--sort=berths", "--after", "x"),
+		"--after is for the order of ids",
+	)
+	draft := write(
+		"draft.json",
+		`{"shade":{"property":"depth_m","method":"manual","breaks":[2,5]},"circle":{"metres":25}}`,
+	)
+	contains(
+		run(0, "legend", "--collection", "brindlemere", "--style", draft),
+		"depth_m 2 to 5",
+		"circles of 25 m",
+		"Without a look of their own: charge post",
+	)
+	contains(
+		run(2, "legend", "--collection", "brindlemere", "--style", write("wrong.json", `{"order":999}`)),
+		"style: order: 999 is outside",
+	)
+	contains(
+		run(0, "legend", "--collection", "brindlemere"),
+		"Closed for now",
+		"Berths 10",
+		"Swinging room, as circles",
+	)
 }
 
 // TestImportsGoOn leaves the Data page while a file is being imported, and calls another

@@ -28,7 +28,10 @@ func TestFileWithMirroredHalves(t *testing.T) {
 	p.until("document.querySelectorAll('idle-map.side').length == 2")
 	press := func(label string) {
 		t.Helper()
-		button := fmt.Sprintf("[...document.querySelectorAll('.import button')].find(b => b.innerText.includes(%q) && !b.disabled)", label)
+		button := fmt.Sprintf(
+			"[...document.querySelectorAll('.import button')].find(b => b.innerText.includes(%q) && !b.disabled)",
+			label,
+		)
 		p.until(button)
 		eval[any](p, button+".click()")
 	}
@@ -75,7 +78,11 @@ func TestMapKeepsUp(t *testing.T) {
 	// A place that is moved takes its popup along, and a popup of one that goes closes.
 	const button = "buttons().find(b => b.innerText.endsWith(', mooring'))"
 	name := strings.TrimSuffix(eval[string](p, button+".innerText"), ", mooring")
-	found, err := c.Items(t.Context(), "brindlemere", client.ItemsOptions{Selection: client.Selection{Filter: "name = '" + name + "'"}, Limit: 1})
+	found, err := c.Items(
+		t.Context(),
+		"brindlemere",
+		client.ItemsOptions{Selection: client.Selection{Filter: "name = '" + name + "'"}, Limit: 1},
+	)
 	if err != nil || len(found.Features) != 1 {
 		t.Fatalf("%s: %+v, %v", name, found, err)
 	}
@@ -106,7 +113,10 @@ func TestMapKeepsUp(t *testing.T) {
 	p.rested()
 	_, lon, _ := p.rested()
 	seen := eval[int](p, asked("/markers?"))
-	eval[any](p, "(() => { const stage = map.shadowRoot.querySelector('.stage'); for (let i = 0; i < 60; i++) stage.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowRight', repeat: i > 0, bubbles: true })) })()")
+	eval[any](
+		p,
+		"(() => { const stage = map.shadowRoot.querySelector('.stage'); for (let i = 0; i < 60; i++) stage.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowRight', repeat: i > 0, bubbles: true })) })()",
+	)
 	p.until(fmt.Sprintf("readout('lon') > %v", lon))
 	p.rested()
 	if n := eval[int](p, asked("/markers?")) - seen; n > 3 {
@@ -118,7 +128,9 @@ func TestMapKeepsUp(t *testing.T) {
 	p.until("map.view.zoom < 16.5")
 	p.click(900, 700)
 	p.until("!text().includes('Loading markers')")
-	p.until("(z => performance.getEntriesByType('resource').filter(e => e.name.includes('/markers?')).at(-1).name.includes(`zoom=${Math.floor(z)}`))(map.view.zoom)")
+	p.until(
+		"(z => performance.getEntriesByType('resource').filter(e => e.name.includes('/markers?')).at(-1).name.includes(`zoom=${Math.floor(z)}`))(map.view.zoom)",
+	)
 
 	// What is hidden does not show, and what nobody sees fetches nothing.
 	eval[any](p, "map.hidden = true")
@@ -170,7 +182,14 @@ func TestManyCollections(t *testing.T) {
 	p.until("document.querySelector('aside .legend')?.innerText.includes('hut')")
 	press := func(label string) {
 		t.Helper()
-		eval[any](p, fmt.Sprintf("[...document.querySelectorAll('aside button')].find(b => b.innerText.trim() == %q || b.ariaLabel == %q).click()", label, label))
+		eval[any](
+			p,
+			fmt.Sprintf(
+				"[...document.querySelectorAll('aside button')].find(b => b.innerText.trim() == %q || b.ariaLabel == %q).click()",
+				label,
+				label,
+			),
+		)
 	}
 	press("All off")
 	p.until("text().includes('All collections are switched off')")
@@ -181,7 +200,10 @@ func TestManyCollections(t *testing.T) {
 	p.until(titles + ".length == 3")
 	press("All on")
 	p.until("total() == 12")
-	eval[any](p, "(() => { const s = document.querySelector(\"aside select\"); s.value = 'own'; s.dispatchEvent(new Event('change')) })()")
+	eval[any](
+		p,
+		"(() => { const s = document.querySelector(\"aside select\"); s.value = 'own'; s.dispatchEvent(new Event('change')) })()",
+	)
 	p.until("document.querySelector(\"[aria-label='Survey 11 before the one above']\")")
 	press("Survey 11 before the one above")
 	p.until(titles + ".join() == 'Survey 1,Survey 11,Survey 10'")

@@ -54,7 +54,9 @@ type process struct {
 	output bytes.Buffer
 }
 
-var urlInOutput = regexp.MustCompile(`Idle Beacon is ready: (http://\S+)|(?:msg=serving url=|"msg":"serving","url":")(http://[^\s"]+)`)
+var urlInOutput = regexp.MustCompile(
+	`Idle Beacon is ready: (http://\S+)|(?:msg=serving url=|"msg":"serving","url":")(http://[^\s"]+)`,
+)
 
 // launch starts the program with arguments and waits until it says where it
 // serves, or ends.
@@ -99,7 +101,10 @@ func launch(data string, args ...string) (*process, error) {
 	case <-p.exited:
 		return nil, fmt.Errorf("%v ended: %w\n%s", args, p.err, p.said())
 	case <-time.After(2 * time.Minute):
-		return nil, errors.Join(fmt.Errorf("%v does not say where it serves:\n%s", args, p.said()), p.cmd.Process.Kill())
+		return nil, errors.Join(
+			fmt.Errorf("%v does not say where it serves:\n%s", args, p.said()),
+			p.cmd.Process.Kill(),
+		)
 	}
 }
 

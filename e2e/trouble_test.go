@@ -21,7 +21,12 @@ import (
 )
 
 func newItem(id string) api.Item {
-	return api.Item{Type: "Feature", ID: id, Geometry: api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[-22,-38.5]`)}, Properties: json.RawMessage(`{"name":"n"}`)}
+	return api.Item{
+		Type:       "Feature",
+		ID:         id,
+		Geometry:   api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[-22,-38.5]`)},
+		Properties: json.RawMessage(`{"name":"n"}`),
+	}
 }
 
 // get returns the status of an answer and its body.
@@ -67,7 +72,8 @@ func TestTheDatabaseIsStartedAgain(t *testing.T) {
 			if status, _, body := get(t, p.url+allMarkers); status != 200 || !strings.Contains(body, "before 0") {
 				t.Fatalf("a view without a database: %d %s", status, body)
 			}
-			if status, header, body := get(t, fmt.Sprintf("%s/api/collections/huts/items?limit=%d", p.url, i+1)); status != 200 && (status != 503 || header.Get("Retry-After") == "") {
+			if status, header, body := get(t, fmt.Sprintf("%s/api/collections/huts/items?limit=%d", p.url, i+1)); status != 200 &&
+				(status != 503 || header.Get("Retry-After") == "") {
 				t.Fatalf("items without a database: %d %s", status, body)
 			}
 		}
@@ -76,7 +82,11 @@ func TestTheDatabaseIsStartedAgain(t *testing.T) {
 			return err == nil
 		})
 	}
-	polltest.Until(t, "the service to be ready", func() bool { status, _, _ := get(t, p.url+"/readyz"); return status == 200 })
+	polltest.Until(
+		t,
+		"the service to be ready",
+		func() bool { status, _, _ := get(t, p.url+"/readyz"); return status == 200 },
+	)
 	if found := items(t, c, "huts"); len(found) != 4 {
 		t.Errorf("%d items are there, want 4", len(found))
 	}
@@ -100,7 +110,10 @@ func TestAStopEnds(t *testing.T) {
 			if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
 				t.Fatal(err)
 			}
-			conn, err := pgx.Connect(t.Context(), fmt.Sprintf("host='%s' user=idlebeacon dbname=idlebeacon", filepath.Join(data, "pg")))
+			conn, err := pgx.Connect(
+				t.Context(),
+				fmt.Sprintf("host='%s' user=idlebeacon dbname=idlebeacon", filepath.Join(data, "pg")),
+			)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -170,7 +183,9 @@ func TestBackupAndRestore(t *testing.T) {
 		t.Error("the restored database has the tags of the one that was saved")
 	}
 	// Over the database of a running service: what came after the dump is gone, and it says so.
-	restore := append([]string{}, append(at, "--dbname=beacon", "--clean", "--if-exists", "--single-transaction", dump)...)
+	restore := append(
+		[]string{},
+		append(at, "--dbname=beacon", "--clean", "--if-exists", "--single-transaction", dump)...)
 	polltest.Until(t, "the dump to be restored", func() bool {
 		out, err := asPostgres(t.Context(), filepath.Join(programs, "pg_restore"), restore...).CombinedOutput()
 		if err != nil && !strings.Contains(string(out), "deadlock detected") {

@@ -35,7 +35,13 @@ func hostileNames() (names []string) {
 // hostile is all of them.
 var hostile = []attack{
 	{"an id that is no text", 4, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
-		return t.refused(ctx, "DELETE", "/api/collections/places/items/"+[]string{"%00", "%ff", "%ED%A0%80"}[r.IntN(3)], "", http.StatusBadRequest)
+		return t.refused(
+			ctx,
+			"DELETE",
+			"/api/collections/places/items/"+[]string{"%00", "%ff", "%ED%A0%80"}[r.IntN(3)],
+			"",
+			http.StatusBadRequest,
+		)
 	}},
 	{"a listing sorted by something else", 20, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
 		keys := []string{"berths", "depth_m", "swing_m", "reference", "condition", "near", "note", "name"}
@@ -43,17 +49,40 @@ var hostile = []attack{
 		return t.answered(ctx, "GET", "/api/collections/places/items?limit=5&sortby="+strings.Join(keys[:3], ","), "")
 	}},
 	{"a new condition with LIKE", 10, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
-		condition := fmt.Sprintf("note LIKE '%%%s%%' OR name LIKE '%%%d_%d%%'", strings.Repeat("a_", 20), r.IntN(1e6), r.IntN(1e6))
-		return t.answered(ctx, "GET", "/api/collections/places/markers?bbox=-23,-39,-21,-38&zoom=8&filter="+url.QueryEscape(condition), "")
+		condition := fmt.Sprintf(
+			"note LIKE '%%%s%%' OR name LIKE '%%%d_%d%%'",
+			strings.Repeat("a_", 20),
+			r.IntN(1e6),
+			r.IntN(1e6),
+		)
+		return t.answered(
+			ctx,
+			"GET",
+			"/api/collections/places/markers?bbox=-23,-39,-21,-38&zoom=8&filter="+url.QueryEscape(condition),
+			"",
+		)
 	}},
 	{"a condition whose caller goes", 10, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
 		short, cancel := context.WithTimeout(ctx, 50*time.Millisecond)
 		defer cancel()
-		_, _ = t.ask(short, "GET", "/api/collections/places/categories?filter="+url.QueryEscape(fmt.Sprintf("berths > %d.5 OR note LIKE '%%%d%%'", r.IntN(1e6), r.IntN(1e6))), "")
+		_, _ = t.ask(
+			short,
+			"GET",
+			"/api/collections/places/categories?filter="+url.QueryEscape(
+				fmt.Sprintf("berths > %d.5 OR note LIKE '%%%d%%'", r.IntN(1e6), r.IntN(1e6)),
+			),
+			"",
+		)
 		return http.StatusOK, ""
 	}},
 	{"all of a coast at the deepest zoom", 10, func(ctx context.Context, t *target, _ *rand.Rand) (int, string) {
-		return t.refused(ctx, "GET", "/api/collections/coast/shapes?bbox=-23,-39,-21,-38&zoom=24", "", http.StatusBadRequest)
+		return t.refused(
+			ctx,
+			"GET",
+			"/api/collections/coast/shapes?bbox=-23,-39,-21,-38&zoom=24",
+			"",
+			http.StatusBadRequest,
+		)
 	}},
 	{"an export that nobody reads", 20, func(ctx context.Context, t *target, _ *rand.Rand) (int, string) {
 		short, cancel := context.WithTimeout(ctx, 5*time.Second)
@@ -63,7 +92,12 @@ var hostile = []attack{
 	{"an upload that stalls", 8, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
 		short, cancel := context.WithTimeout(ctx, 5*time.Second)
 		defer cancel()
-		return t.stalled(short, "/api/collections/places/import", "text/csv", fmt.Sprintf("id,lat,lon\nstalled-%d,-38.5,-22\n", r.IntN(1e6)))
+		return t.stalled(
+			short,
+			"/api/collections/places/import",
+			"text/csv",
+			fmt.Sprintf("id,lat,lon\nstalled-%d,-38.5,-22\n", r.IntN(1e6)),
+		)
 	}},
 	{"a body of 5 MB", 8, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
 		return t.answered(ctx, "POST", "/api/collections/coast/items", largeBodies[r.IntN(len(largeBodies))])
@@ -139,7 +173,15 @@ func (t *target) unread(ctx context.Context, path string) (status int, problem s
 
 // stalled begins to send a body and does not go on until ctx ends.
 func (t *target) stalled(ctx context.Context, path, mediaType, begin string) (status int, problem string) {
-	conn, err := t.connect(ctx, fmt.Sprintf("POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: %s\r\nContent-Length: 1000000\r\n\r\n%s", path, mediaType, begin))
+	conn, err := t.connect(
+		ctx,
+		fmt.Sprintf(
+			"POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: %s\r\nContent-Length: 1000000\r\n\r\n%s",
+			path,
+			mediaType,
+			begin,
+		),
+	)
 	if err != nil {
 		return 0, err.Error()
 	}
@@ -178,10 +220,14 @@ func (t *target) fill(ctx context.Context, places int) error {
 		{"/api/collections/places/import?format=csv", file.String()},
 	}
 	for i := range 6 { // more positions than one view may have
-		steps = append(steps, struct{ path, body string }{"/api/collections/coast/items", largeBodies[i%len(largeBodies)]})
+		steps = append(
+			steps,
+			struct{ path, body string }{"/api/collections/coast/items", largeBodies[i%len(largeBodies)]},
+		)
 	}
 	for _, step := range steps {
-		if status, answer := t.ask(ctx, "POST", step.path, step.body); status != http.StatusOK && status != http.StatusCreated {
+		if status, answer := t.ask(ctx, "POST", step.path, step.body); status != http.StatusOK &&
+			status != http.StatusCreated {
 			return fmt.Errorf("%s: %d %.300s", step.path, status, answer)
 		}
 	}

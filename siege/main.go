@@ -159,13 +159,27 @@ func report(quiet, under, after *outcome, most int64) {
 			of   *outcome
 		}{{"quiet", quiet}, {"under siege", under}, {"afterwards", after}} {
 			s := part.of.of(name)
-			t.AppendRow(table.Row{name, part.name, s.asked, s.good, s.busy, s.failed, s.share(0.5), s.share(0.99), s.share(1)})
+			t.AppendRow(
+				table.Row{name, part.name, s.asked, s.good, s.busy, s.failed, s.share(0.5), s.share(0.99), s.share(1)},
+			)
 		}
 	}
 	t.AppendSeparator()
 	for _, h := range hostile {
 		s := under.of(h.name)
-		t.AppendRow(table.Row{h.name, "under siege", s.asked, s.good, s.busy, s.failed, s.share(0.5), s.share(0.99), s.share(1)})
+		t.AppendRow(
+			table.Row{
+				h.name,
+				"under siege",
+				s.asked,
+				s.good,
+				s.busy,
+				s.failed,
+				s.share(0.5),
+				s.share(0.99),
+				s.share(1),
+			},
+		)
 	}
 	t.Render()
 	fmt.Printf("\nThe service had at most %.2f GB of memory under siege.\n", float64(most)/1e9)
@@ -182,7 +196,10 @@ func verdict(ctx context.Context, t *target, under, after *outcome) error {
 	var errs []error
 	for _, name := range ordinaryNames {
 		if s := under.of(name); s.failed > 0 || s.good == 0 {
-			errs = append(errs, fmt.Errorf("%s under siege: %d of %d failed, %d answered", name, s.failed, s.asked, s.good))
+			errs = append(
+				errs,
+				fmt.Errorf("%s under siege: %d of %d failed, %d answered", name, s.failed, s.asked, s.good),
+			)
 		}
 		if s := after.of(name); s.failed > 0 || s.busy > 0 {
 			errs = append(errs, fmt.Errorf("%s afterwards: %d failed and %d were refused", name, s.failed, s.busy))

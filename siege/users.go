@@ -111,7 +111,11 @@ func (t *target) play(ctx context.Context, length time.Duration, beside []attack
 		})
 		ordinary(editing, seed+100, 50*time.Millisecond, func(r *rand.Rand) (string, string, string) {
 			p := worlds.Uniform(r)
-			return "POST", "/api/collections/places/items", fmt.Sprintf(`{"type":"Feature","geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{"name":"New"}}`, p.Lon, p.Lat)
+			return "POST", "/api/collections/places/items", fmt.Sprintf(
+				`{"type":"Feature","geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{"name":"New"}}`,
+				p.Lon,
+				p.Lat,
+			)
 		})
 	}
 	ordinary(near, 200, 50*time.Millisecond, func(r *rand.Rand) (string, string, string) {
@@ -124,7 +128,12 @@ func (t *target) play(ctx context.Context, length time.Duration, beside []attack
 	ordinary(listing, 400, 100*time.Millisecond, func(r *rand.Rand) (string, string, string) {
 		return "GET", fmt.Sprintf("/api/collections/places/items?limit=20&after=B%05d", r.IntN(1000)), ""
 	})
-	ordinary(healthy, 500, 200*time.Millisecond, func(*rand.Rand) (string, string, string) { return "GET", "/readyz", "" })
+	ordinary(
+		healthy,
+		500,
+		200*time.Millisecond,
+		func(*rand.Rand) (string, string, string) { return "GET", "/readyz", "" },
+	)
 	for i, a := range beside {
 		for caller := range a.callers {
 			all.Go(func() {

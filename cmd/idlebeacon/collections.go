@@ -31,7 +31,18 @@ func collectionsCommand() *cobra.Command {
 			fmt.Println("There are no collections yet. Import a file with 'idlebeacon import FILE --into COLLECTION'.")
 			return nil
 		}
-		t := newTable("Collection", "Title", "Places", "Shapes", "Categories", "West", "South", "East", "North", "Changed")
+		t := newTable(
+			"Collection",
+			"Title",
+			"Places",
+			"Shapes",
+			"Categories",
+			"West",
+			"South",
+			"East",
+			"North",
+			"Changed",
+		)
 		numeric(t, 3, 4, 6, 7, 8, 9)
 		for _, found := range list.Collections {
 			row := table.Row{found.ID, short(found.Title, 36), found.Places, found.Shapes, categories(found.Categories)}
@@ -90,7 +101,8 @@ func collectionFlags(cmd *cobra.Command, n *api.NewCollection) {
 	cmd.Flags().StringVar(&n.Description, "description", "", "description of the new collection")
 	cmd.Flags().StringVar(&n.NameProperty, "name-property", "", "property that names a place")
 	cmd.Flags().StringVar(&n.CategoryProperty, "category-property", "", "property that is a place's category")
-	cmd.Flags().StringVar(&n.TimeProperty, "time-property", "", "property that is an item's time, which the parameter datetime chooses by")
+	cmd.Flags().
+		StringVar(&n.TimeProperty, "time-property", "", "property that is an item's time, which the parameter datetime chooses by")
 }
 
 func collectionsDeleteCommand() *cobra.Command {
@@ -109,7 +121,13 @@ func collectionsDeleteCommand() *cobra.Command {
 			return r.explain(err)
 		}
 		if !yes {
-			return &usageError{fmt.Errorf("this deletes collection %s with %s; add --yes to do so", found.ID, count(found.Count, "item", "items"))}
+			return &usageError{
+				fmt.Errorf(
+					"this deletes collection %s with %s; add --yes to do so",
+					found.ID,
+					count(found.Count, "item", "items"),
+				),
+			}
 		}
 		if err := c.DeleteCollection(cmd.Context(), found.ID); err != nil {
 			return r.explain(err)

@@ -37,7 +37,9 @@ standard output.`,
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if o.Format == "" {
 			if o.Format = formatOfName(args[0]); o.Format == "" {
-				return &usageError{fmt.Errorf("the ending of %s is not that of a format: name one with --format", args[0])}
+				return &usageError{
+					fmt.Errorf("the ending of %s is not that of a format: name one with --format", args[0]),
+				}
 			}
 		}
 		if bbox != "" {
@@ -71,7 +73,11 @@ standard output.`,
 		}
 		fmt.Printf("Wrote %s to %s.\n", count(done.Items, "item", "items"), args[0])
 		if done.LeftOut > 0 {
-			fmt.Printf("%s not there: the format %s has no place for them.\n", count(done.LeftOut, "item is", "items are"), o.Format)
+			fmt.Printf(
+				"%s not there: the format %s has no place for them.\n",
+				count(done.LeftOut, "item is", "items are"),
+				o.Format,
+			)
 		}
 		return nil
 	}

@@ -39,7 +39,13 @@ func iconsCommand() *cobra.Command {
 					builtIn = append(builtIn, i.Name)
 					continue
 				}
-				t.AppendRow(table.Row{i.Name, strings.TrimSuffix(strings.TrimPrefix(i.MediaType, "image/"), "+xml"), fmt.Sprintf("%v x %v", i.Width, i.Height)})
+				t.AppendRow(
+					table.Row{
+						i.Name,
+						strings.TrimSuffix(strings.TrimPrefix(i.MediaType, "image/"), "+xml"),
+						fmt.Sprintf("%v x %v", i.Width, i.Height),
+					},
+				)
 			}
 			if t.Length() > 0 {
 				t.Render()

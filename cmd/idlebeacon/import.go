@@ -47,13 +47,16 @@ none was.`,
 	cmd.Flags().StringVar(&n.ID, "into", "", "collection to import into (required)")
 	fileFlags(cmd, &o.FileOptions)
 	cmd.Flags().BoolVar(&o.DryRun, "dry-run", false, "read and check the file, write nothing")
-	cmd.Flags().BoolVar(&background, "background", false, "return when the file has arrived, and let the import go on by itself")
+	cmd.Flags().
+		BoolVar(&background, "background", false, "return when the file has arrived, and let the import go on by itself")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if n.ID == "" {
 			return &usageError{errors.New("say where to import with --into COLLECTION")}
 		}
 		if background && o.DryRun {
-			return &usageError{errors.New("--dry-run and --background do not go together: a dry run has nothing that could go on")}
+			return &usageError{
+				errors.New("--dry-run and --background do not go together: a dry run has nothing that could go on"),
+			}
 		}
 		c, err := r.client()
 		if err != nil {
@@ -89,17 +92,27 @@ none was.`,
 
 // fileFlags adds the options that say how to read a file.
 func fileFlags(cmd *cobra.Command, o *api.FileOptions) {
-	cmd.Flags().StringVar(&o.Format, "format", "", "csv, geojson, geojson-lines, geojson-seq, kml, kmz or gpx (default: found from the content)")
-	cmd.Flags().StringVar(&o.LonColumn, "lon-column", "", "CSV column with the longitude in degrees (default: longitude, lon, lng, long or x)")
-	cmd.Flags().StringVar(&o.LatColumn, "lat-column", "", "CSV column with the latitude in degrees (default: latitude, lat or y)")
-	cmd.Flags().StringVar(&o.GeometryColumn, "geometry-column", "", "CSV column with geometries in Well-Known Text or GeoJSON, or with latitude and longitude in one text (default: geometry, wkt or geom)")
-	cmd.Flags().StringVar(&o.IDColumn, "id-column", "", "column or property with the id (default: what the format has for it; in CSV id, if there is one)")
-	cmd.Flags().StringToStringVar(&o.Types, "type", nil, "types of columns that are not to be guessed: COLUMN=text, number, boolean, date, timestamp, or decimal_comma or decimal_point for numbers such as 1.390,5 or 1,390.5")
+	cmd.Flags().
+		StringVar(&o.Format, "format", "", "csv, geojson, geojson-lines, geojson-seq, kml, kmz or gpx (default: found from the content)")
+	cmd.Flags().
+		StringVar(&o.LonColumn, "lon-column", "", "CSV column with the longitude in degrees (default: longitude, lon, lng, long or x)")
+	cmd.Flags().
+		StringVar(&o.LatColumn, "lat-column", "", "CSV column with the latitude in degrees (default: latitude, lat or y)")
+	cmd.Flags().
+		StringVar(&o.GeometryColumn, "geometry-column", "", "CSV column with geometries in Well-Known Text or GeoJSON, or with latitude and longitude in one text (default: geometry, wkt or geom)")
+	cmd.Flags().
+		StringVar(&o.IDColumn, "id-column", "", "column or property with the id (default: what the format has for it; in CSV id, if there is one)")
+	cmd.Flags().
+		StringToStringVar(&o.Types, "type", nil, "types of columns that are not to be guessed: COLUMN=text, number, boolean, date, timestamp, or decimal_comma or decimal_point for numbers such as 1.390,5 or 1,390.5")
 	cmd.Flags().StringSliceVar(&o.NoValue, "no-value", nil, "words that stand for no value, such as n/a")
-	cmd.Flags().StringVar(&o.Encoding, "encoding", "", "encoding of the text, such as windows-1252 (default: found out)")
-	cmd.Flags().StringVar(&o.CRS, "crs", "", "reference system of the positions, such as EPSG:32629 (default: what the file says, or WGS 84)")
-	cmd.Flags().StringVar(&o.Within, "within", "", "where the features are, as west,south,east,north: what fits only with its axes swapped is doubtful")
-	cmd.Flags().StringSliceVar(&o.Fixes, "fix", nil, "what to mend: decimal_comma, sexagesimal, web_mercator, swap, swap_doubtful, skip_zero")
+	cmd.Flags().
+		StringVar(&o.Encoding, "encoding", "", "encoding of the text, such as windows-1252 (default: found out)")
+	cmd.Flags().
+		StringVar(&o.CRS, "crs", "", "reference system of the positions, such as EPSG:32629 (default: what the file says, or WGS 84)")
+	cmd.Flags().
+		StringVar(&o.Within, "within", "", "where the features are, as west,south,east,north: what fits only with its axes swapped is doubtful")
+	cmd.Flags().
+		StringSliceVar(&o.Fixes, "fix", nil, "what to mend: decimal_comma, sexagesimal, web_mercator, swap, swap_doubtful, skip_zero")
 }
 
 func inspectCommand() *cobra.Command {
@@ -120,7 +133,13 @@ func inspectCommand() *cobra.Command {
 		}
 		var found api.Inspection
 		err = sendFile(args[0], "inspecting", func(file io.Reader, size int64) (err error) {
-			found, err = c.Inspect(cmd.Context(), into, io.LimitReader(file, client.MaxInspected), size > client.MaxInspected, o)
+			found, err = c.Inspect(
+				cmd.Context(),
+				into,
+				io.LimitReader(file, client.MaxInspected),
+				size > client.MaxInspected,
+				o,
+			)
 			return err
 		})
 		if err != nil {
@@ -148,13 +167,21 @@ func inspectCommand() *cobra.Command {
 		printRows(found.Report)
 		printNotes(found.Report.Notes)
 		if found.Report.Stopped != "" {
-			fmt.Printf("It cannot be imported so: %s.\n", inOptions(cmd, strings.TrimPrefix(found.Report.Stopped, "the file cannot be used: ")))
+			fmt.Printf(
+				"It cannot be imported so: %s.\n",
+				inOptions(cmd, strings.TrimPrefix(found.Report.Stopped, "the file cannot be used: ")),
+			)
 		}
 		if found.Report.Rows == 0 {
 			return &toldError{exitFailed}
 		}
-		fmt.Printf("%s looked at: %d can be imported, %d rejected, %d doubtful.\n", count(found.Report.Rows, "row", "rows"),
-			found.Report.Rows-found.Report.Rejected, found.Report.Rejected, found.Report.Doubtful)
+		fmt.Printf(
+			"%s looked at: %d can be imported, %d rejected, %d doubtful.\n",
+			count(found.Report.Rows, "row", "rows"),
+			found.Report.Rows-found.Report.Rejected,
+			found.Report.Rejected,
+			found.Report.Doubtful,
+		)
 		return nil
 	}
 	return cmd
@@ -164,11 +191,14 @@ func inspectCommand() *cobra.Command {
 func lostImport(err error, into string) error {
 	var dialling *net.OpError
 	var answered *client.Error
-	if errors.As(err, &answered) || errors.Is(err, context.Canceled) || errors.As(err, &dialling) && dialling.Op == "dial" {
+	if errors.As(err, &answered) || errors.Is(err, context.Canceled) ||
+		errors.As(err, &dialling) && dialling.Op == "dial" {
 		return err
 	}
-	return &unreachable{fmt.Errorf("%w\nThe connection was lost before the service answered. What became of the import, tells: "+
-		"idlebeacon imports --collection %s", err, into)}
+	return &unreachable{
+		fmt.Errorf("%w\nThe connection was lost before the service answered. What became of the import, tells: "+
+			"idlebeacon imports --collection %s", err, into),
+	}
 }
 
 // sendFile opens a file and calls send with it and its size in bytes, -1 where that is not
@@ -192,9 +222,19 @@ func sendFile(name, doing string, send func(file io.Reader, size int64) error) e
 	}
 	// The service reads the file as it is sent, so what is sent is what is done. No speed is
 	// shown: the first megabytes go into buffers at that of memory.
-	bar := progressbar.NewOptions64(size,
-		progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription(doing), progressbar.OptionSetPredictTime(false),
-		progressbar.OptionSetVisibility(isTerminal(os.Stderr)), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(progressInterval))
+	bar := progressbar.NewOptions64(
+		size,
+		progressbar.OptionSetWriter(
+			os.Stderr,
+		),
+		progressbar.OptionSetDescription(doing),
+		progressbar.OptionSetPredictTime(false),
+		progressbar.OptionSetVisibility(
+			isTerminal(os.Stderr),
+		),
+		progressbar.OptionClearOnFinish(),
+		progressbar.OptionThrottle(progressInterval),
+	)
 	return errors.Join(send(io.TeeReader(file, &sentBar{bar: bar, size: size, doing: doing}), size), bar.Finish())
 }
 
@@ -269,7 +309,11 @@ func printReport(r api.ImportReport, collection string) {
 	case r.Rows == r.Rejected:
 		fmt.Println("Nothing was imported, as no row can be used.")
 	case r.DryRun:
-		fmt.Printf("A dry run: nothing was written. %s could be imported into %s.\n", count(r.Rows-r.Rejected, "row", "rows"), collection)
+		fmt.Printf(
+			"A dry run: nothing was written. %s could be imported into %s.\n",
+			count(r.Rows-r.Rejected, "row", "rows"),
+			collection,
+		)
 	default:
 		fmt.Printf("In %s: %d new, %d replaced, %d unchanged.\n", collection, r.Created, r.Replaced, r.Unchanged)
 	}

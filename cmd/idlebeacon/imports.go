@@ -45,7 +45,17 @@ func importsCommand() *cobra.Command {
 				if i.Report != nil {
 					rejected = i.Report.Rejected
 				}
-				t.AppendRow(table.Row{i.ID, i.Collection, short(i.FileName, 30), i.StartedAt.Local().Format(time.DateTime), statusOf(&i), i.Rows, rejected})
+				t.AppendRow(
+					table.Row{
+						i.ID,
+						i.Collection,
+						short(i.FileName, 30),
+						i.StartedAt.Local().Format(time.DateTime),
+						statusOf(&i),
+						i.Rows,
+						rejected,
+					},
+				)
 			}
 			t.Render()
 			for _, l := range list.Links {
@@ -70,7 +80,11 @@ func statusOf(i *api.Import) string {
 
 func importsShowCommand() *cobra.Command {
 	var r remote
-	cmd := &cobra.Command{Use: "show IMPORT", Short: "Show how far an import is, or what became of it", Args: exactly(1)}
+	cmd := &cobra.Command{
+		Use:   "show IMPORT",
+		Short: "Show how far an import is, or what became of it",
+		Args:  exactly(1),
+	}
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return r.with(func(c *client.Client) error {
@@ -105,7 +119,11 @@ func orFile(name string) string {
 
 func importsDismissCommand() *cobra.Command {
 	var r remote
-	cmd := &cobra.Command{Use: "dismiss IMPORT", Short: "Call an import off, or forget one that is over", Args: exactly(1)}
+	cmd := &cobra.Command{
+		Use:   "dismiss IMPORT",
+		Short: "Call an import off, or forget one that is over",
+		Args:  exactly(1),
+	}
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return r.with(func(c *client.Client) error {
@@ -145,7 +163,11 @@ FILE may be - for standard output.`,
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return r.with(func(c *client.Client) error {
-			return r.download(args[1], "the rejected rows", func(w io.Writer) error { return c.Rejected(cmd.Context(), args[0], w) })
+			return r.download(
+				args[1],
+				"the rejected rows",
+				func(w io.Writer) error { return c.Rejected(cmd.Context(), args[0], w) },
+			)
 		})
 	}
 	return cmd

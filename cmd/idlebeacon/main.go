@@ -131,7 +131,24 @@ first, then the environment, then the file.`,
 		}
 		return settle(cmd.Flags())
 	}
-	root.AddCommand(serveCommand(), demoCommand(), collectionsCommand(), inspectCommand(), importCommand(), importsCommand(), exportCommand(), itemsCommand(), popupCommand(), markersCommand(), shapesCommand(), membersCommand(), nearCommand(), styleCommand(), legendCommand(), iconsCommand())
+	root.AddCommand(
+		serveCommand(),
+		demoCommand(),
+		collectionsCommand(),
+		inspectCommand(),
+		importCommand(),
+		importsCommand(),
+		exportCommand(),
+		itemsCommand(),
+		popupCommand(),
+		markersCommand(),
+		shapesCommand(),
+		membersCommand(),
+		nearCommand(),
+		styleCommand(),
+		legendCommand(),
+		iconsCommand(),
+	)
 	complete(root)
 	return root
 }
@@ -152,7 +169,9 @@ func settle(flags *pflag.FlagSet) error {
 			return
 		}
 		if err := flags.Set(f.Name, v.GetString(f.Name)); err != nil && failed == nil {
-			failed = &usageError{fmt.Errorf("option %s, from the environment or the configuration file: %w", f.Name, err)}
+			failed = &usageError{
+				fmt.Errorf("option %s, from the environment or the configuration file: %w", f.Name, err),
+			}
 		}
 	})
 	return failed
@@ -194,8 +213,13 @@ func checkConfig(cmd *cobra.Command) error {
 		if slices.Contains(known, name) {
 			continue
 		}
-		nearest := slices.MinFunc(known, func(a, b string) int { return cmp.Compare(distanceOf(name, a), distanceOf(name, b)) })
-		return &usageError{fmt.Errorf("the configuration file has %q, which is no option of any command; is %q meant?", name, nearest)}
+		nearest := slices.MinFunc(
+			known,
+			func(a, b string) int { return cmp.Compare(distanceOf(name, a), distanceOf(name, b)) },
+		)
+		return &usageError{
+			fmt.Errorf("the configuration file has %q, which is no option of any command; is %q meant?", name, nearest),
+		}
 	}
 	return nil
 }

@@ -40,10 +40,17 @@ func advise(n *api.FileNote) string {
 	case len(options) == 0:
 		return ""
 	case n.Kind == "mirrored":
-		return fmt.Sprintf("If the first is right, add --fix swap_doubtful %s; if the second is, --fix swap_doubtful %s; if both are, nothing.",
-			options[0], options[1])
+		return fmt.Sprintf(
+			"If the first is right, add --fix swap_doubtful %s; if the second is, --fix swap_doubtful %s; if both are, nothing.",
+			options[0],
+			options[1],
+		)
 	case n.Kind == "numbers" || n.Kind == "misfit":
-		if slices.ContainsFunc(n.Set, func(s api.Setting) bool { return strings.HasSuffix(s.Value, ":decimal_point") }) && len(options) > 1 {
+		if slices.ContainsFunc(
+			n.Set,
+			func(s api.Setting) bool { return strings.HasSuffix(s.Value, ":decimal_point") },
+		) &&
+			len(options) > 1 {
 			return "To read it as numbers, add " + options[0] + ", or " + strings.Join(options[1:], " ") + "."
 		}
 	}

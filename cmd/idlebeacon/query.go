@@ -80,7 +80,12 @@ func shapesCommand() *cobra.Command {
 		}
 		o.Box = client.Box(box)
 		return r.with(func(c *client.Client) error {
-			collection, err := r.collectionWith(cmd.Context(), c, collection, func(found *api.Collection) bool { return found.Shapes > 0 })
+			collection, err := r.collectionWith(
+				cmd.Context(),
+				c,
+				collection,
+				func(found *api.Collection) bool { return found.Shapes > 0 },
+			)
 			if err != nil {
 				return err
 			}
@@ -106,7 +111,15 @@ func printShapes(s api.Shapes) error {
 			if err != nil {
 				return err
 			}
-			t.AppendRow(table.Row{short(f.ID, 36), short(f.Properties.Name, 40), short(f.Properties.Category, 24), g.Type, g.Positions()})
+			t.AppendRow(
+				table.Row{
+					short(f.ID, 36),
+					short(f.Properties.Name, 40),
+					short(f.Properties.Category, 24),
+					g.Type,
+					g.Positions(),
+				},
+			)
 		}
 		t.Render()
 	}
@@ -151,7 +164,8 @@ func printMarkers(m api.Markers) {
 }
 
 func collectionFlag(cmd *cobra.Command, collection *string) {
-	cmd.Flags().StringVar(collection, "collection", "", "which collection; may be left out if there is only one, or only one with places")
+	cmd.Flags().
+		StringVar(collection, "collection", "", "which collection; may be left out if there is only one, or only one with places")
 }
 
 // selectionFlags adds the options that choose among the places of a collection.
@@ -159,7 +173,8 @@ func selectionFlags(cmd *cobra.Command, collection *string, s *client.Selection)
 	collectionFlag(cmd, collection)
 	cmd.Flags().StringSliceVar(&s.Categories, "category", nil, "only these categories, separated by commas")
 	cmd.Flags().StringVar(&s.Name, "name", "", "only places whose name contains this, in any case")
-	cmd.Flags().StringVar(&s.Filter, "filter", "", "only places that meet this condition, such as \"berths >= 4 AND condition = 'good'\"")
+	cmd.Flags().
+		StringVar(&s.Filter, "filter", "", "only places that meet this condition, such as \"berths >= 4 AND condition = 'good'\"")
 }
 
 // gatheringFlags adds the options that say how places are gathered into markers.
@@ -183,12 +198,15 @@ func itemsCommand() *cobra.Command {
 	r.flags(cmd)
 	selectionFlags(cmd, &collection, &o.Selection)
 	cmd.Flags().StringVar(&bbox, "bbox", "", bboxHelp)
-	cmd.Flags().StringVar(&o.Sort, "sort", "", "properties to sort by, separated by commas, each with - before it for descending order (default: the order of ids)")
+	cmd.Flags().
+		StringVar(&o.Sort, "sort", "", "properties to sort by, separated by commas, each with - before it for descending order (default: the order of ids)")
 	cmd.Flags().IntVar(&o.Offset, "offset", 0, "how many items to pass over")
 	pageFlags(cmd, &o.After, &o.Limit)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if o.After != "" && (o.Sort != "" || o.Offset != 0) {
-			return &usageError{errors.New("--after is for the order of ids; with --sort or --offset, pass over items with --offset")}
+			return &usageError{
+				errors.New("--after is for the order of ids; with --sort or --offset, pass over items with --offset"),
+			}
 		}
 		if bbox != "" {
 			box, err := geo.ParseBox(bbox)
@@ -197,7 +215,11 @@ func itemsCommand() *cobra.Command {
 			}
 			o.Box = (*client.Box)(&box)
 		}
-		return r.listItems(cmd, &collection, func(c *client.Client) (api.Items, error) { return c.Items(cmd.Context(), collection, o) })
+		return r.listItems(
+			cmd,
+			&collection,
+			func(c *client.Client) (api.Items, error) { return c.Items(cmd.Context(), collection, o) },
+		)
 	}
 	return cmd
 }
@@ -258,7 +280,11 @@ func membersCommand() *cobra.Command {
 		if !cmd.Flags().Changed("lat") || !cmd.Flags().Changed("lon") {
 			return &usageError{fmt.Errorf("say where the marker stands with --lat and --lon, in degrees")}
 		}
-		return r.listItems(cmd, &collection, func(c *client.Client) (api.Items, error) { return c.Members(cmd.Context(), collection, o) })
+		return r.listItems(
+			cmd,
+			&collection,
+			func(c *client.Client) (api.Items, error) { return c.Members(cmd.Context(), collection, o) },
+		)
 	}
 	return cmd
 }
@@ -269,7 +295,11 @@ func pageFlags(cmd *cobra.Command, after *string, limit *int) {
 }
 
 // listItems fetches a page of items and shows it.
-func (r *remote) listItems(cmd *cobra.Command, collection *string, fetch func(*client.Client) (api.Items, error)) error {
+func (r *remote) listItems(
+	cmd *cobra.Command,
+	collection *string,
+	fetch func(*client.Client) (api.Items, error),
+) error {
 	c, err := r.client()
 	if err != nil {
 		return err
@@ -373,8 +403,17 @@ func nearCommand() *cobra.Command {
 		numeric(t, 1, 2, 6, 7)
 		for _, f := range found.Features {
 			p := f.Properties
-			t.AppendRow(table.Row{distance(p.Distance), fmt.Sprintf("%.1f°", p.Bearing), short(f.ID, 36), short(p.Name, 40), short(p.Category, 20),
-				degrees(f.Geometry.Coordinates[1]), degrees(f.Geometry.Coordinates[0])})
+			t.AppendRow(
+				table.Row{
+					distance(p.Distance),
+					fmt.Sprintf("%.1f°", p.Bearing),
+					short(f.ID, 36),
+					short(p.Name, 40),
+					short(p.Category, 20),
+					degrees(f.Geometry.Coordinates[1]),
+					degrees(f.Geometry.Coordinates[0]),
+				},
+			)
 		}
 		t.Render()
 		return nil

@@ -40,10 +40,16 @@ func (r *remote) explain(err error) error {
 	var answered *client.Error
 	var bad *usageError
 	var explained *unreachable
-	if err == nil || errors.As(err, &answered) || errors.As(err, &bad) || errors.As(err, &explained) || errors.Is(err, context.Canceled) {
+	if err == nil || errors.As(err, &answered) || errors.As(err, &bad) || errors.As(err, &explained) ||
+		errors.Is(err, context.Canceled) {
 		return err
 	}
-	return &unreachable{fmt.Errorf("%w\nIs the service running? Start it with 'idlebeacon serve' or 'idlebeacon demo', or name another with --server", err)}
+	return &unreachable{
+		fmt.Errorf(
+			"%w\nIs the service running? Start it with 'idlebeacon serve' or 'idlebeacon demo', or name another with --server",
+			err,
+		),
+	}
 }
 
 // An unreachable error says already what to do about it.
@@ -58,7 +64,12 @@ func (r *remote) collection(ctx context.Context, c *client.Client, asked string)
 }
 
 // collectionWith is collection for the only one that has something.
-func (r *remote) collectionWith(ctx context.Context, c *client.Client, asked string, has func(*api.Collection) bool) (string, error) {
+func (r *remote) collectionWith(
+	ctx context.Context,
+	c *client.Client,
+	asked string,
+	has func(*api.Collection) bool,
+) (string, error) {
 	if asked != "" {
 		return asked, nil
 	}
@@ -76,7 +87,9 @@ func (r *remote) collectionWith(ctx context.Context, c *client.Client, asked str
 	}
 	switch {
 	case len(ids) == 0:
-		return "", errors.New("the service has no collection yet; import a file with 'idlebeacon import FILE --into COLLECTION'")
+		return "", errors.New(
+			"the service has no collection yet; import a file with 'idlebeacon import FILE --into COLLECTION'",
+		)
 	case len(ids) == 1:
 		return ids[0], nil
 	case len(having) == 1:
@@ -129,7 +142,15 @@ func newTable(columns ...any) table.Writer {
 func numeric(t table.Writer, columns ...int) {
 	var configs []table.ColumnConfig
 	for _, n := range columns {
-		configs = append(configs, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight, AlignFooter: text.AlignRight})
+		configs = append(
+			configs,
+			table.ColumnConfig{
+				Number:      n,
+				Align:       text.AlignRight,
+				AlignHeader: text.AlignRight,
+				AlignFooter: text.AlignRight,
+			},
+		)
 	}
 	t.SetColumnConfigs(configs)
 }

@@ -33,11 +33,31 @@ func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *logOpti
 	config.Version, config.Console = version, web.Console()
 	flags, log := cmd.Flags(), &logOptions{}
 	flags.StringVar(&config.Listen, "listen", defaultListen, "address to serve on; port 0 takes a free one")
-	flags.StringVar(&config.BaseURL, "base-url", "", "where clients reach the service, such as https://maps.example/beacon (default: where their requests go to)")
+	flags.StringVar(
+		&config.BaseURL,
+		"base-url",
+		"",
+		"where clients reach the service, such as https://maps.example/beacon (default: where their requests go to)",
+	)
 	flags.StringVar(&config.Data, "data", data, "directory of the private database")
-	flags.IntVar(&config.Connections, "connections", store.DefaultConnections, fmt.Sprintf("the most connections to the database, %d or more", store.MinConnections))
-	flags.IntVar(&config.WorkMemory, "work-memory", admission.DefaultBytes>>20, "MiB of memory that sorting, searching and reading large bodies may take together")
-	flags.DurationVar(&config.KeepHistory, "keep-history", 0, "how long changes are kept, such as 2160h for 90 days, at least 1h; 0 for good")
+	flags.IntVar(
+		&config.Connections,
+		"connections",
+		store.DefaultConnections,
+		fmt.Sprintf("the most connections to the database, %d or more", store.MinConnections),
+	)
+	flags.IntVar(
+		&config.WorkMemory,
+		"work-memory",
+		admission.DefaultBytes>>20,
+		"MiB of memory that sorting, searching and reading large bodies may take together",
+	)
+	flags.DurationVar(
+		&config.KeepHistory,
+		"keep-history",
+		0,
+		"how long changes are kept, such as 2160h for 90 days, at least 1h; 0 for good",
+	)
 	flags.DurationVar(&config.StopTimeout, "stop-timeout", daemon.DefaultStopTimeout, "how long a stop may take")
 	flags.BoolVar(&config.AccessLog, "access-log", false, "write a line for each request")
 	flags.StringVar(&log.level, "log", "info", "how much to log: debug, info, warn or error")
@@ -66,7 +86,9 @@ func checkServe(config *daemon.Config) error {
 	base, err := url.Parse(config.BaseURL)
 	switch {
 	case config.BaseURL != "" && (err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.RawQuery != ""):
-		return &usageError{fmt.Errorf("--base-url %s: want an address that begins with http:// or https://", config.BaseURL)}
+		return &usageError{
+			fmt.Errorf("--base-url %s: want an address that begins with http:// or https://", config.BaseURL),
+		}
 	case config.Connections < store.MinConnections:
 		return &usageError{fmt.Errorf("--connections %d: want at least %d", config.Connections, store.MinConnections)}
 	case config.WorkMemory < leastWorkMemory:
@@ -94,7 +116,8 @@ which it starts and stops itself.`,
 	}
 	logging := serveFlags(cmd, &config, "idlebeacon-data")
 	cmd.Flags().StringVar(&config.DSN, "dsn", "", "PostgreSQL connection string of a database of your own")
-	cmd.Flags().StringVar(&config.Schema, "schema", "", "schema of the service's tables in that database, made if it is not there")
+	cmd.Flags().
+		StringVar(&config.Schema, "schema", "", "schema of the service's tables in that database, made if it is not there")
 	cmd.Flags().StringVar(&config.Backdrop, "backdrop", "", "GeoJSON file of land outlines to draw below the markers")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		log, err := logging.logger()

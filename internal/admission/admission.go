@@ -68,7 +68,9 @@ func New(limits Limits, connections int) *Desk {
 	half := int64(max(1, min(connections/2, 2*runtime.GOMAXPROCS(0))))
 	return &Desk{
 		limits: limits,
-		bytes:  semaphore.NewWeighted(limits.Bytes), works: semaphore.NewWeighted(int64(limits.Works)), connectable: semaphore.NewWeighted(half),
+		bytes: semaphore.NewWeighted(
+			limits.Bytes,
+		), works: semaphore.NewWeighted(int64(limits.Works)), connectable: semaphore.NewWeighted(half),
 	}
 }
 
@@ -156,5 +158,10 @@ type Load struct {
 
 // Load returns how busy d is.
 func (d *Desk) Load() Load {
-	return Load{Running: int(d.running.Load()), Waiting: int(d.waiting.Load()), Bytes: d.heldBytes.Load(), Refused: d.refused.Load()}
+	return Load{
+		Running: int(d.running.Load()),
+		Waiting: int(d.waiting.Load()),
+		Bytes:   d.heldBytes.Load(),
+		Refused: d.refused.Load(),
+	}
 }

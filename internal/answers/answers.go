@@ -65,14 +65,22 @@ type Answer struct {
 // anything that it depends on. write writes the answer. Where its tag is known, that is
 // only done when the bytes are asked for and not kept. When several ask the same at once,
 // one of them writes for all.
-func (c *Cache) Answer(ctx context.Context, about, question string, newest uint64, write func() ([]byte, error)) (*Answer, error) {
+func (c *Cache) Answer(
+	ctx context.Context,
+	about, question string,
+	newest uint64,
+	write func() ([]byte, error),
+) (*Answer, error) {
 	sum := sha256.Sum256([]byte(about + "\x00" + question))
 	k := key(sum[:16])
 	if tag, known := c.tags.Get(k); known && tag.newest == newest {
 		if b, there := c.bodies.Get(k); there && b.newest == newest {
 			return &Answer{tag.is, func() (*body, error) { return b.is, nil }}, nil
 		}
-		return &Answer{tag.is, func() (*body, error) { return c.write(ctx, k, newest, write) }}, nil // who has it does not want it
+		return &Answer{
+			tag.is,
+			func() (*body, error) { return c.write(ctx, k, newest, write) },
+		}, nil // who has it does not want it
 	}
 	b, err := c.write(ctx, k, newest, write)
 	if err != nil {
@@ -96,7 +104,8 @@ func (c *Cache) write(ctx context.Context, k key, newest uint64, write func() ([
 		return b, nil
 	}
 	out, err, shared := c.flight.Do(string(k[:])+strconv.FormatUint(newest, 36), once)
-	if err != nil && shared && ctx.Err() == nil && (errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)) {
+	if err != nil && shared && ctx.Err() == nil &&
+		(errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)) {
 		out, err = once() // who was to write it for all has given up
 	}
 	if err != nil {

@@ -56,7 +56,11 @@ var gzipWriters = sync.Pool{New: func() any {
 }}
 
 var zstdWriter = sync.OnceValue(func() *zstd.Encoder {
-	w, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(128<<10)) // options that there are
+	w, _ := zstd.NewWriter(
+		nil,
+		zstd.WithEncoderLevel(zstd.SpeedFastest),
+		zstd.WithWindowSize(128<<10),
+	) // options that there are
 	return w
 })
 

@@ -93,7 +93,12 @@ func (s *square) size() int64 {
 // and returns how many places lie in its box. The question tells apart what is asked, the
 // form included, but for the box. If the markers cannot be put together from squares, done
 // is false and out is dst.
-func (c *Squares[M]) Append(dst []byte, question string, view View[M], form Form[M]) (out []byte, matched int, done bool) {
+func (c *Squares[M]) Append(
+	dst []byte,
+	question string,
+	view View[M],
+	form Form[M],
+) (out []byte, matched int, done bool) {
 	groups := view.Squares()
 	if groups == nil {
 		return dst, 0, false
@@ -231,7 +236,10 @@ func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]
 			}
 			start := len(s.text)
 			s.text = append(s.text, text...)
-			s.markers = append(s.markers, squareMarker{start, len(s.text), groups[0].Cell, len(in) > 1, all[first:len(all):len(all)]})
+			s.markers = append(
+				s.markers,
+				squareMarker{start, len(s.text), groups[0].Cell, len(in) > 1, all[first:len(all):len(all)]},
+			)
 		}
 	})
 	for _, s := range made {

@@ -16,22 +16,76 @@ const module = "idlebeacon/"
 // arrows lists which packages of the program each may import, directly. A pattern ends with
 // a star; the packages of the core may import each other as far as Go lets them.
 var arrows = map[string][]string{
-	"api":                      {},
-	"client":                   {"api"},
-	"cmd/idlebeacon":           {"api", "client", "demo", "internal/admission", "internal/core/*", "internal/daemon", "internal/store", "web"},
-	"demo":                     {"internal/core/*"},
-	"web":                      {},
-	"e2e":                      {},
-	"bench":                    {"demo", "internal/core/*", "internal/httpapi", "internal/importing", "internal/pgbox", "internal/service", "internal/store"},
-	"siege":                    {"demo", "internal/core/*"},
-	"internal/daemon":          {"internal/admission", "internal/httpapi", "internal/pgbox", "internal/service", "internal/store"},
-	"internal/httpapi":         {"api", "internal/admission", "internal/answers", "internal/core/*", "internal/fault", "internal/importing", "internal/service", "internal/store", "internal/tempfile"},
-	"internal/answers":         {"internal/core/*", "internal/kept"},
-	"internal/service":         {"internal/admission", "internal/core/*", "internal/fault", "internal/importing", "internal/kept", "internal/replica", "internal/store", "internal/tempfile"},
-	"internal/importing":       {"internal/admission", "internal/core/*", "internal/fault", "internal/replica", "internal/store", "internal/tempfile"},
-	"internal/replica":         {"internal/core/*", "internal/fault", "internal/store"},
-	"internal/fault":           {"internal/store"},
-	"internal/store":           {"internal/core/feature", "internal/core/geo", "internal/core/geometry", "internal/tempfile"},
+	"api":    {},
+	"client": {"api"},
+	"cmd/idlebeacon": {
+		"api",
+		"client",
+		"demo",
+		"internal/admission",
+		"internal/core/*",
+		"internal/daemon",
+		"internal/store",
+		"web",
+	},
+	"demo": {"internal/core/*"},
+	"web":  {},
+	"e2e":  {},
+	"bench": {
+		"demo",
+		"internal/core/*",
+		"internal/httpapi",
+		"internal/importing",
+		"internal/pgbox",
+		"internal/service",
+		"internal/store",
+	},
+	"siege": {"demo", "internal/core/*"},
+	"internal/daemon": {
+		"internal/admission",
+		"internal/httpapi",
+		"internal/pgbox",
+		"internal/service",
+		"internal/store",
+	},
+	"internal/httpapi": {
+		"api",
+		"internal/admission",
+		"internal/answers",
+		"internal/core/*",
+		"internal/fault",
+		"internal/importing",
+		"internal/service",
+		"internal/store",
+		"internal/tempfile",
+	},
+	"internal/answers": {"internal/core/*", "internal/kept"},
+	"internal/service": {
+		"internal/admission",
+		"internal/core/*",
+		"internal/fault",
+		"internal/importing",
+		"internal/kept",
+		"internal/replica",
+		"internal/store",
+		"internal/tempfile",
+	},
+	"internal/importing": {
+		"internal/admission",
+		"internal/core/*",
+		"internal/fault",
+		"internal/replica",
+		"internal/store",
+		"internal/tempfile",
+	},
+	"internal/replica": {"internal/core/*", "internal/fault", "internal/store"},
+	"internal/fault":   {"internal/store"},
+	"internal/store": {
+		"internal/core/feature",
+		"internal/core/geo",
+		"internal/core/geometry",
+		"internal/tempfile",
+	},
 	"internal/admission":       {},
 	"internal/kept":            {},
 	"internal/tempfile":        {},
@@ -44,7 +98,18 @@ var arrows = map[string][]string{
 
 // outside lists what packages of the core may not import: input and output, the network,
 // databases and frameworks. Other modules that they may use are in coreModules.
-var outside = []string{"os", "net", "net/http", "database/sql", "log", "log/slog", "os/exec", "path/filepath", "syscall", "testing"}
+var outside = []string{
+	"os",
+	"net",
+	"net/http",
+	"database/sql",
+	"log",
+	"log/slog",
+	"os/exec",
+	"path/filepath",
+	"syscall",
+	"testing",
+}
 
 // coreModules are the modules that the core may use.
 var coreModules = []string{"golang.org/x/text", "github.com/klauspost/compress"}
@@ -91,7 +156,10 @@ func TestArrows(t *testing.T) {
 			}
 		}
 		if !known {
-			t.Errorf("%s is not among the arrows: say there what it may import, and in docs/ARCHITECTURE.md what it is about", name)
+			t.Errorf(
+				"%s is not among the arrows: say there what it may import, and in docs/ARCHITECTURE.md what it is about",
+				name,
+			)
 			continue
 		}
 		for _, imported := range p.Imports {

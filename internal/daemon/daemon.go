@@ -106,7 +106,12 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.store, err = store.Open(ctx, store.Options{DSN: dsn, Schema: config.Schema, Connections: config.Connections, Place: place, Log: d.log}); err != nil {
 		return err
 	}
-	options := service.Options{Log: d.log, Progress: d.progress(&gate), Work: admission.Limits{Bytes: int64(config.WorkMemory) << 20}, KeepHistory: config.KeepHistory}
+	options := service.Options{
+		Log:         d.log,
+		Progress:    d.progress(&gate),
+		Work:        admission.Limits{Bytes: int64(config.WorkMemory) << 20},
+		KeepHistory: config.KeepHistory,
+	}
 	if d.box != nil {
 		options.Room = d.box.Free
 	}
@@ -143,7 +148,9 @@ func (d *Daemon) keepDatabase() (stop func()) {
 				return
 			case <-d.box.Exited():
 			}
-			d.log.Error("the database ended, and is started again; its log is pg.log in the data directory. Nothing that was acknowledged is lost")
+			d.log.Error(
+				"the database ended, and is started again; its log is pg.log in the data directory. Nothing that was acknowledged is lost",
+			)
 			if err := d.box.Restart(ctx); err == nil {
 				d.log.Info("the database runs again")
 				pause = firstPause
@@ -190,12 +197,18 @@ func listen(ctx context.Context, address string) (net.Listener, error) {
 		return nil, fmt.Errorf("%q is not an address to listen on: want host:port, such as 127.0.0.1:8470", address)
 	}
 	if !httpapi.IsLoopback(host) {
-		return nil, fmt.Errorf("will not listen on %q: there are no access keys yet, so anyone who reached that address could change all data; listen on 127.0.0.1", address)
+		return nil, fmt.Errorf(
+			"will not listen on %q: there are no access keys yet, so anyone who reached that address could change all data; listen on 127.0.0.1",
+			address,
+		)
 	}
 	var config net.ListenConfig
 	listener, err := config.Listen(ctx, "tcp", address)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("another program, maybe another Idle Beacon, already listens on %s: stop it, or choose another port with --listen", address)
+		return nil, fmt.Errorf(
+			"another program, maybe another Idle Beacon, already listens on %s: stop it, or choose another port with --listen",
+			address,
+		)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("listening on %s: %w", address, err)
@@ -216,8 +229,11 @@ func lockDirectory(dir string) (*os.File, error) {
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		owner, _ := os.ReadFile(f.Name())
 		f.Close()
-		return nil, fmt.Errorf("another Idle Beacon (process %s) uses the data directory %s: stop it, or use another directory with --data",
-			strings.TrimSpace(string(owner)), dir)
+		return nil, fmt.Errorf(
+			"another Idle Beacon (process %s) uses the data directory %s: stop it, or use another directory with --data",
+			strings.TrimSpace(string(owner)),
+			dir,
+		)
 	}
 	if err := errors.Join(f.Truncate(0), writeAt(f, fmt.Sprintln(os.Getpid()))); err != nil {
 		f.Close()

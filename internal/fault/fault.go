@@ -81,7 +81,12 @@ func (e *FullError) Error() string {
 	if e.Needs == 0 {
 		return "the disk with " + e.Where + " is full; nothing was changed: make room there, and try again"
 	}
-	return fmt.Sprintf("the disk with %s has room for %.1f GB more, and this needs about %.1f GB; nothing was changed: make room there, and try again", e.Where, float64(e.Free)/1e9, float64(e.Needs)/1e9)
+	return fmt.Sprintf(
+		"the disk with %s has room for %.1f GB more, and this needs about %.1f GB; nothing was changed: make room there, and try again",
+		e.Where,
+		float64(e.Free)/1e9,
+		float64(e.Needs)/1e9,
+	)
 }
 
 // Explain turns what the store says of an edit of an item, or of a collection if item is "",

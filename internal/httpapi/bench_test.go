@@ -50,7 +50,10 @@ func BenchmarkMarkers(b *testing.B) {
 		box, zoom := worlds.Look(r)
 		q := url.Values{"bbox": {box.String()}, "zoom": {fmt.Sprint(zoom)}}
 		answer := httptest.NewRecorder()
-		handler.ServeHTTP(answer, httptest.NewRequest(http.MethodGet, "http://localhost/api/collections/places/markers?"+q.Encode(), nil))
+		handler.ServeHTTP(
+			answer,
+			httptest.NewRequest(http.MethodGet, "http://localhost/api/collections/places/markers?"+q.Encode(), nil),
+		)
 		if answer.Code != http.StatusOK {
 			b.Fatal(answer.Code, answer.Body)
 		}

@@ -112,7 +112,10 @@ func decodeJSON(body []byte, v any, strict bool) error {
 	case errors.As(err, &kind):
 		return fault.Invalid(kind.Field, "is a %s, want a %s", kind.Value, kind.Type)
 	case strict && strings.HasPrefix(err.Error(), "json: unknown field "):
-		return fault.Invalid(strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`), "is not a member that can be set here")
+		return fault.Invalid(
+			strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`),
+			"is not a member that can be set here",
+		)
 	default:
 		return fault.Invalid("body", "cannot be read: %v", err)
 	}

@@ -49,7 +49,14 @@ func describeCollection(c service.Collection, at site) api.Collection {
 func describeItem(s store.Stored) api.Item {
 	g := s.Geometry()
 	g = g.Standard()
-	return api.Item{Type: "Feature", ID: s.ID, NumberID: s.NumberID, Geometry: describeGeometry(&g), Properties: s.Properties.JSON(), Change: s.Change}
+	return api.Item{
+		Type:       "Feature",
+		ID:         s.ID,
+		NumberID:   s.NumberID,
+		Geometry:   describeGeometry(&g),
+		Properties: s.Properties.JSON(),
+		Change:     s.Change,
+	}
 }
 
 func describeGeometry(g *geometry.Geometry) api.Geometry {
@@ -67,7 +74,10 @@ func describeReport(report *importing.Report) api.ImportReport {
 	out := api.ImportReport{
 		Import: report.Import, Rows: report.Rows, Created: report.Created, Replaced: report.Replaced, Unchanged: report.Unchanged, Rejected: report.Rejected,
 		WithoutID: report.WithoutID, Doubtful: report.Doubtful, Mended: report.Mended, Repeated: report.Repeated, Kept: report.Kept, DryRun: report.DryRun,
-		Notes: make([]api.FileNote, len(report.Notes)), Errors: make([]api.RowError, len(report.Errors)), Doubts: make([]api.RowDoubt, len(report.Doubts)), Stopped: report.Stopped,
+		Notes: make(
+			[]api.FileNote,
+			len(report.Notes),
+		), Errors: make([]api.RowError, len(report.Errors)), Doubts: make([]api.RowDoubt, len(report.Doubts)), Stopped: report.Stopped,
 	}
 	for i := range report.Notes {
 		out.Notes[i] = describeNote(&report.Notes[i])
@@ -102,7 +112,12 @@ func describeNote(n *formats.Note) api.FileNote {
 // describeOptions tells what was recognised in a file, and what was asked for, as options
 // to read it with.
 func describeOptions(found *importing.Inspection, asked *formats.Options) api.FileOptions {
-	o := api.FileOptions{Format: string(found.Format), Fixes: asked.Fix.Names(), NoValue: asked.NoValue, Encoding: asked.Encoding}
+	o := api.FileOptions{
+		Format:   string(found.Format),
+		Fixes:    asked.Fix.Names(),
+		NoValue:  asked.NoValue,
+		Encoding: asked.Encoding,
+	}
 	if asked.CRS != nil {
 		o.CRS = asked.CRS.String()
 	}
@@ -161,7 +176,10 @@ func describeIcon(i *service.Icon, at site) api.Icon {
 func describeInspection(found *importing.Inspection, options *formats.Options) (out api.Inspection, err error) {
 	out = api.Inspection{
 		Format: string(found.Format), NameProperty: found.NameProperty, CategoryProperty: found.CategoryProperty,
-		Options: describeOptions(found, options), Columns: make([]api.Column, len(found.Columns)), Report: describeReport(&found.Report), Whole: found.Whole,
+		Options: describeOptions(
+			found,
+			options,
+		), Columns: make([]api.Column, len(found.Columns)), Report: describeReport(&found.Report), Whole: found.Whole,
 		Features: make([]api.InspectedItem, len(found.Features)),
 	}
 	for i, c := range found.Columns {
@@ -170,7 +188,12 @@ func describeInspection(found *importing.Inspection, options *formats.Options) (
 	for i := range found.Features {
 		f := &found.Features[i]
 		g := f.Geometry()
-		out.Features[i] = api.InspectedItem{Type: "Feature", ID: f.ID, Geometry: describeGeometry(&g), Properties: f.Properties.JSON()}
+		out.Features[i] = api.InspectedItem{
+			Type:       "Feature",
+			ID:         f.ID,
+			Geometry:   describeGeometry(&g),
+			Properties: f.Properties.JSON(),
+		}
 	}
 	out.Style, err = mirrored[*api.StyleDocument](found.Style)
 	return out, err

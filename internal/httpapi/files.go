@@ -14,7 +14,19 @@ import (
 )
 
 // fileNames are the parameters that say how to read a file.
-var fileNames = []string{"format", "lon_column", "lat_column", "geometry_column", "id_column", "type", "fix", "no_value", "encoding", "crs", "within"}
+var fileNames = []string{
+	"format",
+	"lon_column",
+	"lat_column",
+	"geometry_column",
+	"id_column",
+	"type",
+	"fix",
+	"no_value",
+	"encoding",
+	"crs",
+	"within",
+}
 
 // fileOptions reads how to read the file. Its media type tells the format where nothing
 // else does.
@@ -35,7 +47,12 @@ func (u *upload) fileOptions() formats.Options {
 		for _, pair := range splitList(u.text("type")) {
 			name, kind, ok := cutLast(pair, ":")
 			if !ok || !slices.Contains(formats.Types, formats.Type(kind)) {
-				u.fail("type", "%q is not a column and its type: want COLUMN:TYPE, separated by commas, with one of the types %v", pair, formats.Types)
+				u.fail(
+					"type",
+					"%q is not a column and its type: want COLUMN:TYPE, separated by commas, with one of the types %v",
+					pair,
+					formats.Types,
+				)
 				continue
 			}
 			o.Types[name] = formats.Type(kind)
@@ -133,7 +150,8 @@ func (h *server) exportFile(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	w.Header().Set("Content-Type", ask.Format.MediaType())
-	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s%s"`, collection, ask.Format.Extension()))
+	w.Header().
+		Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s%s"`, collection, ask.Format.Extension()))
 	w.Header().Set("Trailer", "Items-Written, Items-Left-Out")
 	written, leftOut, err := export.WriteTo(r.Context(), w)
 	if err != nil {

@@ -46,10 +46,17 @@ func TestExportedIsImported(t *testing.T) {
 		}
 		file, trailer := f.exported("/api/collections/land/export?format=" + string(format))
 		into := "from-" + string(format)
-		f.want(201, "", "POST", "/api/collections", `{"id":"`+into+`","name_property":"name","category_property":"kind"}`)
+		f.want(
+			201,
+			"",
+			"POST",
+			"/api/collections",
+			`{"id":"`+into+`","name_property":"name","category_property":"kind"}`,
+		)
 		report := f.want(200, `"rejected":0`, "POST", "/api/collections/"+into+"/import", file)
 		if format == formats.GPX {
-			if trailer.Get("Items-Written") != "2" || trailer.Get("Items-Left-Out") != "5" || !strings.Contains(report, `"created":2`) {
+			if trailer.Get("Items-Written") != "2" || trailer.Get("Items-Left-Out") != "5" ||
+				!strings.Contains(report, `"created":2`) {
 				t.Errorf("gpx: trailers %v, then %s", trailer, report)
 			}
 			continue
@@ -61,7 +68,9 @@ func TestExportedIsImported(t *testing.T) {
 			t.Errorf("%s: imported again it is\n%s\nand was\n%s", format, got, all)
 		}
 	}
-	file, trailer := f.exported("/api/collections/land/export?format=geojson-lines&category=lane,area&bbox=-21.3,-39,-21,-38")
+	file, trailer := f.exported(
+		"/api/collections/land/export?format=geojson-lines&category=lane,area&bbox=-21.3,-39,-21,-38",
+	)
 	if strings.Count(file, "\n") != 2 || trailer.Get("Items-Written") != "2" {
 		t.Errorf("a selection in a box: %s", file)
 	}
@@ -109,27 +118,47 @@ func TestInspect(t *testing.T) {
 	}
 	const file = "id,name,kind,lat,lon,code\na,A,mooring,-38.5,-22,007\nb,B,slipway,-22.05,-38.5,008\nc,C,tap,99,1,009\n"
 	found := inspect("?into=sites", file)
-	if found.Format != "csv" || len(found.Columns) != 6 || found.Columns[5].Type != "text" || found.Columns[3].Role != "latitude" ||
-		found.NameProperty != "name" || found.CategoryProperty != "kind" || !found.Whole || len(found.Features) != 2 {
+	if found.Format != "csv" || len(found.Columns) != 6 || found.Columns[5].Type != "text" ||
+		found.Columns[3].Role != "latitude" ||
+		found.NameProperty != "name" ||
+		found.CategoryProperty != "kind" ||
+		!found.Whole ||
+		len(found.Features) != 2 {
 		t.Errorf("found %+v", found)
 	}
-	if r := found.Report; r.Rows != 3 || r.Rejected != 1 || r.Doubtful != 1 || r.Doubts[0].Row != 3 || r.Doubts[0].Fix != "swap_doubtful" {
+	if r := found.Report; r.Rows != 3 || r.Rejected != 1 || r.Doubtful != 1 || r.Doubts[0].Row != 3 ||
+		r.Doubts[0].Fix != "swap_doubtful" {
 		t.Errorf("report %+v", found.Report)
 	}
 	if r := inspect("?into=sites&fix=swap_doubtful&type=code:number", file).Report; r.Mended != 2 || r.Rejected != 0 {
 		t.Errorf("mended: %+v", r)
 	}
-	if found := inspect("?partial=true", `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"x"}},{"ty`); found.Whole || len(found.Features) != 1 || found.Report.Stopped != "" {
+	if found := inspect("?partial=true", `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"x"}},{"ty`); found.Whole ||
+		len(found.Features) != 1 ||
+		found.Report.Stopped != "" {
 		t.Errorf("the beginning of a file: %+v", found)
 	}
-	if found := inspect("?lat_column=b", "a,b,c\n1,2,x\n"); !strings.Contains(found.Report.Stopped, "no column for the longitude") || len(found.Columns) != 3 || found.Columns[1].Role != "latitude" || found.Columns[0].Role != "" || found.Columns[0].Samples[0] != "1" {
+	if found := inspect("?lat_column=b", "a,b,c\n1,2,x\n"); !strings.Contains(
+		found.Report.Stopped,
+		"no column for the longitude",
+	) ||
+		len(found.Columns) != 3 ||
+		found.Columns[1].Role != "latitude" ||
+		found.Columns[0].Role != "" ||
+		found.Columns[0].Samples[0] != "1" {
 		t.Errorf("a table without a column for the longitude: %+v", found)
 	}
 	f.want(400, "no column \\\"north\\\"", "POST", "/api/inspect?lat_column=north", "a,b\n1,2\n")
 	f.want(400, `"field":"type"`, "POST", "/api/inspect?type=code", file)
 	f.want(400, `"field":"fix"`, "POST", "/api/inspect?fix=all", file)
 	f.want(200, `"kind":"swapped"`, "POST", "/api/collections/sites/import?dry_run=true", file)
-	f.want(200, `"mended":2,"repeated":0,"kept":0,"dry_run":false`, "POST", "/api/collections/sites/import?fix=swap_doubtful", file)
+	f.want(
+		200,
+		`"mended":2,"repeated":0,"kept":0,"dry_run":false`,
+		"POST",
+		"/api/collections/sites/import?fix=swap_doubtful",
+		file,
+	)
 	f.want(200, `"coordinates":[-22.05,-38.5]`, "POST", "/api/inspect?into=sites&fix=swap_doubtful", file)
 }
 
@@ -147,7 +176,13 @@ func TestWarnings(t *testing.T) {
 		"[-22.1,-38.4]": `"change":`, "[-38.4,-22.1]": `"warnings":[{"kind":"swapped","reason":"longitude -38.4, latitude -22.1 lies far from the rest of the collection`,
 		"[0,0]": `"warnings":[{"kind":"zero"`,
 	} {
-		got := f.want(201, want, "POST", "/api/collections/c/items", `{"type":"Feature","geometry":{"type":"Point","coordinates":`+position+`},"properties":{}}`)
+		got := f.want(
+			201,
+			want,
+			"POST",
+			"/api/collections/c/items",
+			`{"type":"Feature","geometry":{"type":"Point","coordinates":`+position+`},"properties":{}}`,
+		)
 		if strings.Contains(want, "change") && strings.Contains(got, "warnings") {
 			t.Errorf("%s: %s", position, got)
 		}
@@ -161,7 +196,13 @@ func TestStyles(t *testing.T) {
 	sites(f)
 	land(f)
 	f.want(200, `"proposed":true`, "GET", "/api/collections/sites/style", "")
-	f.want(200, `{"kind":"category","label":"mooring","icon":"circle","colour":"#0072b2","value":"mooring","count":34}`, "GET", "/api/collections/sites/legend", "")
+	f.want(
+		200,
+		`{"kind":"category","label":"mooring","icon":"circle","colour":"#0072b2","value":"mooring","count":34}`,
+		"GET",
+		"/api/collections/sites/legend",
+		"",
+	)
 	f.want(400, `"field":"rules[0].when"`, "PUT", "/api/collections/sites/style", `{"rules":[{"when":"berths >"}]}`)
 	f.want(400, `"field":"tiles"`, "PUT", "/api/collections/sites/style", `{"tiles":1}`)
 	f.want(404, "no collection", "PUT", "/api/collections/sea/style", `{}`)
@@ -203,9 +244,21 @@ func TestStyles(t *testing.T) {
 	if !slices.Equal(l.Unstyled, []string{"slipway", "tap, cold"}) || !slices.Equal(l.Unused, []string{"ferry"}) {
 		t.Errorf("unstyled %q, unused %q", l.Unstyled, l.Unused)
 	}
-	f.want(200, `"proposed":false`, "PUT", "/api/collections/land/style", `{"rules":[{"when":"deep > 7","colour":"#010203"}]}`)
+	f.want(
+		200,
+		`"proposed":false`,
+		"PUT",
+		"/api/collections/land/style",
+		`{"rules":[{"when":"deep > 7","colour":"#010203"}]}`,
+	)
 	f.want(200, `"id":"skerries"`, "GET", "/api/collections/land/shapes?bbox=-23,-39,-20,-38&zoom=10", "")
-	f.want(200, `"properties":{"name":"The skerries","rule":0}`, "GET", "/api/collections/land/shapes?bbox=-23,-39,-20,-38&zoom=10", "")
+	f.want(
+		200,
+		`"properties":{"name":"The skerries","rule":0}`,
+		"GET",
+		"/api/collections/land/shapes?bbox=-23,-39,-20,-38&zoom=10",
+		"",
+	)
 	f.want(204, "", "DELETE", "/api/collections/sites/style", "")
 	f.want(200, `"proposed":true`, "GET", "/api/collections/sites/style", "")
 }
@@ -239,7 +292,11 @@ func form(t *testing.T, parts ...[3]string) (contentType, body string) {
 func TestOptionsAsJSON(t *testing.T) {
 	f := newFixture(t)
 	const file = "key,east,north,\"a,b\",code\n1,\"-22,5\",-38.5,x,7\n2,-22,-38,y,8\n"
-	contentType, body := form(t, [3]string{"options", "", `{"lon_column":"east","lat_column":"north","fix":["decimal_comma"]}`}, [3]string{"file", "huts.csv", file})
+	contentType, body := form(
+		t,
+		[3]string{"options", "", `{"lon_column":"east","lat_column":"north","fix":["decimal_comma"]}`},
+		[3]string{"file", "huts.csv", file},
+	)
 	status, _, answer := f.call("POST", "/api/inspect?id_column=key", contentType, body)
 	var found struct{ Options map[string]any }
 	if err := json.Unmarshal([]byte(answer), &found); err != nil || status != 200 {
@@ -256,7 +313,8 @@ func TestOptionsAsJSON(t *testing.T) {
 		t.Fatal(err)
 	}
 	contentType, body = form(t, [3]string{"options", "", string(options)}, [3]string{"file", "huts.csv", file})
-	if status, _, answer = f.call("POST", "/api/collections/huts/import", contentType, body); status != 200 || !strings.Contains(answer, `"created":2`) {
+	if status, _, answer = f.call("POST", "/api/collections/huts/import", contentType, body); status != 200 ||
+		!strings.Contains(answer, `"created":2`) {
 		t.Fatalf("%d %s", status, answer)
 	}
 	f.want(200, `"title":"Huts"`, "GET", "/api/collections/huts", "")
@@ -278,7 +336,8 @@ func TestOptionsAsJSON(t *testing.T) {
 		{"", [][3]string{{"data", "", file}}, `"field":"file"`},
 	} {
 		contentType, body := form(t, c.parts...)
-		if status, _, answer := f.call("POST", "/api/collections/huts/import"+c.query, contentType, body); status != 400 || !strings.Contains(answer, c.want) {
+		if status, _, answer := f.call("POST", "/api/collections/huts/import"+c.query, contentType, body); status != 400 ||
+			!strings.Contains(answer, c.want) {
 			t.Errorf("%s %v: %d %s, want %s", c.query, c.parts[0], status, answer, c.want)
 		}
 	}

@@ -42,7 +42,12 @@ func TestTextsAreCheckedAtTheDoor(t *testing.T) {
 					return
 				default:
 				}
-				status, _, answer := f.call("POST", "/api/collections/c/items", "application/geo+json", point(fmt.Sprint(w, "-", i), "1", "2", "{}"))
+				status, _, answer := f.call(
+					"POST",
+					"/api/collections/c/items",
+					"application/geo+json",
+					point(fmt.Sprint(w, "-", i), "1", "2", "{}"),
+				)
 				if status != 201 {
 					t.Errorf("a good edit: %d %s", status, answer)
 				}
@@ -75,7 +80,13 @@ func TestTextsAreCheckedAtTheDoor(t *testing.T) {
 	for _, body := range []string{`{"id":"x","title":"\ud800"}`, "{\"id\":\"x\",\"title\":\"\xff\"}", `{"id":"x","title":"\u0000"}`} {
 		f.want(400, "", "POST", "/api/collections", body)
 	}
-	f.want(400, `"field":"id"`, "POST", "/api/collections/c/items", `{"type":"Feature","id":"\ud800","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`)
+	f.want(
+		400,
+		`"field":"id"`,
+		"POST",
+		"/api/collections/c/items",
+		`{"type":"Feature","id":"\ud800","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`,
+	)
 	f.want(400, `"field":"properties"`, "POST", "/api/collections/c/items", point("k", "1", "2", `{"k":"\ud800"}`))
 	f.want(400, `"field":"properties"`, "POST", "/api/collections/c/items", point("k", "1", "2", `{"k":1e400}`))
 	f.want(400, ``, "PUT", "/api/collections/c/style", `{"popup":{"title":"\ud800"}}`)
@@ -138,7 +149,13 @@ func TestTagsTellDatabasesApart(t *testing.T) {
 	fill := func(f *fixture, name string) {
 		f.want(201, "", "POST", "/api/collections", `{"id":"c","name_property":"name"}`)
 		f.want(201, "", "POST", "/api/collections/c/items", point("a", "1", "2", `{"name":"`+name+`"}`))
-		f.want(201, "", "POST", "/api/collections/c/items", `{"type":"Feature","id":"s","geometry":{"type":"LineString","coordinates":[[1,2],[2,3]]},"properties":{"name":"`+name+`"}}`)
+		f.want(
+			201,
+			"",
+			"POST",
+			"/api/collections/c/items",
+			`{"type":"Feature","id":"s","geometry":{"type":"LineString","coordinates":[[1,2],[2,3]]},"properties":{"name":"`+name+`"}}`,
+		)
 	}
 	one, other := newFixtureOn(t, dsn), newFixture(t)
 	fill(one, "here")
@@ -180,7 +197,15 @@ func TestTagsTellDatabasesApart(t *testing.T) {
 		}
 		for what, f := range map[string]*fixture{"followed": beside, "started later": later} {
 			if same, text := get(f); same != tag || text != body {
-				t.Errorf("%s: a process that %s has the tag %s and says\n%s\nthe first has %s and\n%s", path, what, same, text, tag, body)
+				t.Errorf(
+					"%s: a process that %s has the tag %s and says\n%s\nthe first has %s and\n%s",
+					path,
+					what,
+					same,
+					text,
+					tag,
+					body,
+				)
 			}
 		}
 	}
@@ -247,7 +272,13 @@ func TestARefusedUploadGetsItsAnswer(t *testing.T) {
 		"/api/collections/c/items": 413, "/api/nothing": 404, "/api/inspect?format=x": 400,
 	} {
 		const size = 40 << 20
-		conn, answers := f.raw(fmt.Sprintf("POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/csv\r\nContent-Length: %d\r\n\r\n", path, size))
+		conn, answers := f.raw(
+			fmt.Sprintf(
+				"POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/csv\r\nContent-Length: %d\r\n\r\n",
+				path,
+				size,
+			),
+		)
 		sent := make(chan error, 1)
 		go func() {
 			piece := make([]byte, 1<<20)
@@ -292,7 +323,13 @@ func TestNoSuccessThatWasNone(t *testing.T) {
 		t.Fatal(err)
 	}
 	body := point("waits", "1", "2", "{}")
-	conn, answers := f.raw(fmt.Sprintf("POST /api/collections/c/items HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", len(body), body))
+	conn, answers := f.raw(
+		fmt.Sprintf(
+			"POST /api/collections/c/items HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s",
+			len(body),
+			body,
+		),
+	)
 	if err := conn.(*net.TCPConn).CloseWrite(); err != nil {
 		t.Fatal(err)
 	}
@@ -314,7 +351,9 @@ func TestAStalledBodyIsAnswered(t *testing.T) {
 		"/api/inspect?format=csv":                "",
 		"/api/collections/c/import?dry_run=true": "", "/api/collections/c/import": "Prefer: respond-async\r\n",
 	} {
-		_, answers := f.raw("POST " + path + " HTTP/1.1\r\nHost: localhost\r\n" + header + "Content-Length: 1000\r\n\r\nid,lat,lon\n")
+		_, answers := f.raw(
+			"POST " + path + " HTTP/1.1\r\nHost: localhost\r\n" + header + "Content-Length: 1000\r\n\r\nid,lat,lon\n",
+		)
 		response, err := http.ReadResponse(answers, nil)
 		if err != nil {
 			t.Errorf("%s: %v", path, err)
@@ -366,18 +405,25 @@ func TestTheDatabaseInTrouble(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, path := range []string{"/api/collections/c/items", "/api/collections/c/items/a"} {
-			if status, header, answer := f.call("GET", path, "", ""); status != 200 && (status != 503 || header.Get("Retry-After") == "") {
+			if status, header, answer := f.call("GET", path, "", ""); status != 200 &&
+				(status != 503 || header.Get("Retry-After") == "") {
 				t.Errorf("%s: %d %s", path, status, answer)
 			}
 		}
 		id := fmt.Sprint(time.Now().UnixNano())
-		if status, header, answer := f.call("POST", "/api/collections/c/items", "application/json", point(id, "1", "2", "{}")); status != 201 && (status != 503 || header.Get("Retry-After") == "") {
+		if status, header, answer := f.call("POST", "/api/collections/c/items", "application/json", point(id, "1", "2", "{}")); status != 201 &&
+			(status != 503 || header.Get("Retry-After") == "") {
 			t.Errorf("an edit: %d %s", status, answer)
 		}
 		f.want(200, `"features":[{`, "GET", "/api/collections/c/markers?bbox=0,0,10,10&zoom=12", "")
 	}
 	polltest.Until(t, "edits again", func() bool {
-		status, _, _ := f.call("POST", "/api/collections/c/items", "application/json", point(fmt.Sprint(time.Now().UnixNano()), "1", "2", "{}"))
+		status, _, _ := f.call(
+			"POST",
+			"/api/collections/c/items",
+			"application/json",
+			point(fmt.Sprint(time.Now().UnixNano()), "1", "2", "{}"),
+		)
 		return status == 201
 	})
 	// Somebody hangs with the clock in their hands.
@@ -388,7 +434,12 @@ func TestTheDatabaseInTrouble(t *testing.T) {
 	if _, err := tx.Exec(t.Context(), "SELECT change FROM clock FOR UPDATE"); err != nil {
 		t.Fatal(err)
 	}
-	status, header, answer := f.call("POST", "/api/collections/c/items", "application/json", point("late", "1", "2", "{}"))
+	status, header, answer := f.call(
+		"POST",
+		"/api/collections/c/items",
+		"application/json",
+		point("late", "1", "2", "{}"),
+	)
 	if status != 503 || header.Get("Retry-After") == "" {
 		t.Errorf("while another holds the clock: %d %s", status, answer)
 	}

@@ -70,7 +70,9 @@ func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
 	if err != nil {
 		t.Fatal(err)
 	}
-	options.Version, options.Log, options.Console = "test", log, fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}
+	options.Version, options.Log, options.Console = "test", log, fstest.MapFS{
+		"index.html": {Data: []byte("<!doctype html>")},
+	}
 	handler, err := New(s, options)
 	if err != nil {
 		t.Fatal(err)
@@ -114,8 +116,12 @@ func (f *fixture) call(method, path, contentType, body string) (status int, head
 		f.t.Fatalf("%s %s is not in the contract: %v", method, path, err)
 	}
 	err = openapi3filter.ValidateResponse(f.t.Context(), &openapi3filter.ResponseValidationInput{
-		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: check, PathParams: params, Route: route},
-		Status:                 response.StatusCode, Header: response.Header, Body: io.NopCloser(bytes.NewReader(all)),
+		RequestValidationInput: &openapi3filter.RequestValidationInput{
+			Request:    check,
+			PathParams: params,
+			Route:      route,
+		},
+		Status: response.StatusCode, Header: response.Header, Body: io.NopCloser(bytes.NewReader(all)),
 		Options: &openapi3filter.Options{IncludeResponseStatus: true},
 	})
 	if err != nil {
@@ -152,7 +158,13 @@ func init() {
 func TestSortedItems(t *testing.T) {
 	f := newFixture(t)
 	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
-	f.want(200, `"created":4`, "POST", "/api/collections/c/import", "id,lat,lon,n\na,1,2,5\nb,1,2,40\nc,1,2,\nd,1,2,-3\n")
+	f.want(
+		200,
+		`"created":4`,
+		"POST",
+		"/api/collections/c/import",
+		"id,lat,lon,n\na,1,2,5\nb,1,2,40\nc,1,2,\nd,1,2,-3\n",
+	)
 	ids := func(page string) string {
 		var items api.Items
 		if err := json.Unmarshal([]byte(page), &items); err != nil {
@@ -185,10 +197,13 @@ func TestSortedItems(t *testing.T) {
 // TestRoutesAndContractAgree compares the router with the contract, both ways.
 func TestRoutesAndContractAgree(t *testing.T) {
 	var routed, described []string
-	err := chi.Walk((&server{}).Routes(), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
-		routed = append(routed, method+" "+strings.TrimSuffix(route, "/"))
-		return nil
-	})
+	err := chi.Walk(
+		(&server{}).Routes(),
+		func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+			routed = append(routed, method+" "+strings.TrimSuffix(route, "/"))
+			return nil
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -205,7 +220,13 @@ func TestRoutesAndContractAgree(t *testing.T) {
 }
 
 func point(id, lon, lat, properties string) string {
-	return fmt.Sprintf(`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%s,%s]},"properties":%s}`, id, lon, lat, properties)
+	return fmt.Sprintf(
+		`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%s,%s]},"properties":%s}`,
+		id,
+		lon,
+		lat,
+		properties,
+	)
 }
 
 func TestCallsAndTheirErrors(t *testing.T) {
@@ -218,7 +239,13 @@ func TestCallsAndTheirErrors(t *testing.T) {
 	f.want(200, "FeatureCollection", "GET", "/api/backdrop", "")
 	f.want(200, `"collections":[]`, "GET", "/api/collections", "")
 
-	f.want(201, `"title":"Huts"`, "POST", "/api/collections", `{"id":"huts","title":"Huts","name_property":"name","category_property":"kind"}`)
+	f.want(
+		201,
+		`"title":"Huts"`,
+		"POST",
+		"/api/collections",
+		`{"id":"huts","title":"Huts","name_property":"name","category_property":"kind"}`,
+	)
 	f.want(409, `choose another id`, "POST", "/api/collections", `{"id":"huts"}`)
 	f.want(400, `"field":"id"`, "POST", "/api/collections", `{"id":"Not This"}`)
 	f.want(400, `"field":"name"`, "POST", "/api/collections", `{"id":"x","name":"y"}`)
@@ -232,18 +259,49 @@ func TestCallsAndTheirErrors(t *testing.T) {
 	f.want(404, `no collection \"hats\"`, "GET", "/api/collections/hats", "")
 	f.want(400, `it takes f"`, "GET", "/api/collections?x=1", "")
 
-	f.want(201, `"change":3`, "POST", "/api/collections/huts/items", point("a/b c?", "-22", "-38.5", `{"name":"Wren","kind":"shelter","n":1.50}`))
+	f.want(
+		201,
+		`"change":3`,
+		"POST",
+		"/api/collections/huts/items",
+		point("a/b c?", "-22", "-38.5", `{"name":"Wren","kind":"shelter","n":1.50}`),
+	)
 	f.want(200, `"n":1.50`, "GET", "/api/collections/huts/items/a%2Fb%20c%3F", "")
 	f.want(409, `\"a/b c?\"`, "POST", "/api/collections/huts/items", point("a/b c?", "0", "0", `{}`))
 	f.want(400, `may be swapped`, "POST", "/api/collections/huts/items", point("x", "-38", "-122", `{}`))
-	f.want(400, `no positions`, "POST", "/api/collections/huts/items", `{"type":"Feature","geometry":{"type":"LineString","coordinates":[]}}`)
+	f.want(
+		400,
+		`no positions`,
+		"POST",
+		"/api/collections/huts/items",
+		`{"type":"Feature","geometry":{"type":"LineString","coordinates":[]}}`,
+	)
 	f.want(400, `not valid JSON`, "POST", "/api/collections/huts/items", `nonsense`)
-	f.want(400, `"field":"properties"`, "POST", "/api/collections/huts/items", point("x", "0", "0", `{"a":"`+strings.Repeat("x", 2<<20)+`"}`))
-	f.want(413, `the most is 8.0 MiB`, "POST", "/api/collections/huts/items", point("x", "0", "0", `{"a":"`+strings.Repeat("x", 9<<20)+`"}`))
+	f.want(
+		400,
+		`"field":"properties"`,
+		"POST",
+		"/api/collections/huts/items",
+		point("x", "0", "0", `{"a":"`+strings.Repeat("x", 2<<20)+`"}`),
+	)
+	f.want(
+		413,
+		`the most is 8.0 MiB`,
+		"POST",
+		"/api/collections/huts/items",
+		point("x", "0", "0", `{"a":"`+strings.Repeat("x", 9<<20)+`"}`),
+	)
 	f.want(404, `no collection`, "POST", "/api/collections/hats/items", point("x", "0", "0", `{}`))
-	answer := f.want(201, `"id":"0`, "POST", "/api/collections/huts/items", `{"type":"Feature","geometry":{"type":"Point","coordinates":[-22.0001,-38.5,12]},"properties":null}`)
+	answer := f.want(
+		201,
+		`"id":"0`,
+		"POST",
+		"/api/collections/huts/items",
+		`{"type":"Feature","geometry":{"type":"Point","coordinates":[-22.0001,-38.5,12]},"properties":null}`,
+	)
 	var made api.Item
-	if err := json.Unmarshal([]byte(answer), &made); err != nil || len(made.ID) != 36 || made.ID[14] != '7' || string(made.Geometry.Coordinates) != "[-22.0001,-38.5,12]" {
+	if err := json.Unmarshal([]byte(answer), &made); err != nil || len(made.ID) != 36 || made.ID[14] != '7' ||
+		string(made.Geometry.Coordinates) != "[-22.0001,-38.5,12]" {
 		t.Errorf("an item without an id: %s, %v", answer, err)
 	}
 
@@ -258,13 +316,25 @@ func TestCallsAndTheirErrors(t *testing.T) {
 	f.want(400, `given 2 times`, "GET", "/api/collections/huts/items?limit=1&limit=2", "")
 
 	f.want(200, `"count":2,"opens_at":`, "GET", "/api/collections/huts/markers?bbox=-180,-90,180,90&zoom=3", "")
-	f.want(200, `"kind":"place","name":"Wren","category":"shelter"`, "GET", "/api/collections/huts/markers?bbox=-23,-39,-21,-38&zoom=20", "")
+	f.want(
+		200,
+		`"kind":"place","name":"Wren","category":"shelter"`,
+		"GET",
+		"/api/collections/huts/markers?bbox=-23,-39,-21,-38&zoom=20",
+		"",
+	)
 	f.want(400, `"field":"bbox"`, "GET", "/api/collections/huts/markers?zoom=3", "")
 	f.want(400, `"field":"zoom"`, "GET", "/api/collections/huts/markers?bbox=-23,-39,-21,-38", "")
 	f.want(400, `0 to 24`, "GET", "/api/collections/huts/markers?bbox=-23,-39,-21,-38&zoom=25", "")
 	f.want(400, `south 5 is above north 1`, "GET", "/api/collections/huts/markers?bbox=-23,5,-21,1&zoom=2", "")
 
-	f.want(200, `"name":"Wren","category":"shelter","distance":0,"bearing":0`, "GET", "/api/collections/huts/near?lat=-38.5&lon=-22&radius=1", "")
+	f.want(
+		200,
+		`"name":"Wren","category":"shelter","distance":0,"bearing":0`,
+		"GET",
+		"/api/collections/huts/near?lat=-38.5&lon=-22&radius=1",
+		"",
+	)
 	f.want(400, `"field":"lat"`, "GET", "/api/collections/huts/near?lat=95&lon=-22", "")
 	f.want(400, `"field":"lon"`, "GET", "/api/collections/huts/near?lat=5", "")
 	f.want(400, `not a number`, "GET", "/api/collections/huts/near?lat=5&lon=west", "")
@@ -284,7 +354,8 @@ func TestPagesFollowEachOther(t *testing.T) {
 	for i := range 25 {
 		fmt.Fprintf(&rows, "ü&%02d,%d,0\n", i, i)
 	}
-	if status, _, answer := f.call("POST", "/api/collections/c/import", "text/csv", rows.String()); status != 200 || !strings.Contains(answer, `"created":25`) {
+	if status, _, answer := f.call("POST", "/api/collections/c/import", "text/csv", rows.String()); status != 200 ||
+		!strings.Contains(answer, `"created":25`) {
 		t.Fatal(status, answer)
 	}
 	for _, start := range []string{"/api/collections/c/items?limit=4", "/api/collections/c/items?limit=4&bbox=-1,-1,1,30"} {
@@ -392,14 +463,17 @@ func TestGateWhileStarting(t *testing.T) {
 	if w := ask("/healthz"); w.Code != http.StatusOK {
 		t.Errorf("healthz: %d", w.Code)
 	}
-	if w := ask("/readyz"); w.Code != http.StatusServiceUnavailable || w.Header().Get("Retry-After") == "" || !strings.Contains(w.Body.String(), "is starting") {
+	if w := ask("/readyz"); w.Code != http.StatusServiceUnavailable || w.Header().Get("Retry-After") == "" ||
+		!strings.Contains(w.Body.String(), "is starting") {
 		t.Errorf("readyz: %d %s", w.Code, w.Body)
 	}
 	g.Progress("50,000 places loaded")
-	if w := ask("/api/collections"); w.Code != http.StatusServiceUnavailable || !strings.Contains(w.Body.String(), "is starting: 50,000 places loaded") {
+	if w := ask("/api/collections"); w.Code != http.StatusServiceUnavailable ||
+		!strings.Contains(w.Body.String(), "is starting: 50,000 places loaded") {
 		t.Errorf("collections: %d %s", w.Code, w.Body)
 	}
-	if w := ask("/"); w.Code != http.StatusServiceUnavailable || !strings.Contains(w.Body.String(), "One moment: the service is starting: 50,000 places loaded") {
+	if w := ask("/"); w.Code != http.StatusServiceUnavailable ||
+		!strings.Contains(w.Body.String(), "One moment: the service is starting: 50,000 places loaded") {
 		t.Errorf("the console: %d %s", w.Code, w.Body)
 	}
 	g.Open(http.NotFoundHandler())
@@ -421,7 +495,12 @@ func TestWhoMayCall(t *testing.T) {
 		{"POST", "localhost:8080", "http://localhost:8080", 201},
 		{"POST", "localhost:8080", "https://elsewhere.example", 403},
 	} {
-		r, err := http.NewRequestWithContext(t.Context(), c.method, f.server.URL+"/api/collections", strings.NewReader(`{"id":"x"}`))
+		r, err := http.NewRequestWithContext(
+			t.Context(),
+			c.method,
+			f.server.URL+"/api/collections",
+			strings.NewReader(`{"id":"x"}`),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -21,7 +21,10 @@ func (h *server) listIcons(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	at := h.site(r)
-	out := api.Icons{Icons: make([]api.Icon, len(all)), Links: []api.Link{at.link("sprite", "/api/sprite", icon.SVG, "All icons as symbols of one document")}}
+	out := api.Icons{
+		Icons: make([]api.Icon, len(all)),
+		Links: []api.Link{at.link("sprite", "/api/sprite", icon.SVG, "All icons as symbols of one document")},
+	}
 	for i := range all {
 		out.Icons[i] = describeIcon(&all[i], at)
 	}

@@ -18,7 +18,12 @@ import (
 // answered when the file has arrived.
 func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 	u := parseUpload(w, r, slices.Concat([]string{"dry_run", "file_name", "create"}, newCollectionNames, fileNames)...)
-	options := importing.Options{File: u.fileOptions(), DryRun: u.flag("dry_run"), Name: u.text("file_name"), Size: u.size}
+	options := importing.Options{
+		File:   u.fileOptions(),
+		DryRun: u.flag("dry_run"),
+		Name:   u.text("file_name"),
+		Size:   u.size,
+	}
 	if len(options.Name) > maxFileName {
 		u.fail("file_name", "is %d bytes long, the most is %d", len(options.Name), maxFileName)
 	}
@@ -55,7 +60,9 @@ var newCollectionNames = []string{"title", "description", "name_property", "cate
 func (q *query) newCollection() *service.NewCollection {
 	if q.flag("create") {
 		return &service.NewCollection{
-			Title: q.text("title"), Description: q.text("description"), NameProperty: q.text("name_property"), CategoryProperty: q.text("category_property"),
+			Title: q.text(
+				"title",
+			), Description: q.text("description"), NameProperty: q.text("name_property"), CategoryProperty: q.text("category_property"),
 			TimeProperty: q.text("time_property"),
 		}
 	}
@@ -92,7 +99,10 @@ func (h *server) listImports(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	out := api.Imports{Imports: make([]api.Import, len(all)), Links: []api.Link{{Href: h.self(r), Rel: "self", Type: plainJSON}}}
+	out := api.Imports{
+		Imports: make([]api.Import, len(all)),
+		Links:   []api.Link{{Href: h.self(r), Rel: "self", Type: plainJSON}},
+	}
 	for i := range all {
 		out.Imports[i] = describeImport(&all[i], h.site(r))
 	}
@@ -137,7 +147,8 @@ func (h *server) rejectedRows(w http.ResponseWriter, r *http.Request) error {
 		begun = true
 		format := formats.RejectedFormat(i.Format)
 		w.Header().Set("Content-Type", format.MediaType())
-		w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-rejected%s"`, i.Collection, format.Extension()))
+		w.Header().
+			Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-rejected%s"`, i.Collection, format.Extension()))
 	})
 	if err != nil && begun {
 		h.options.Log.Warn("a file of rejected rows was cut off", "import", id, "error", err)

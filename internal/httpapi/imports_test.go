@@ -14,7 +14,13 @@ import (
 func TestImportsOverHTTP(t *testing.T) {
 	f := newFixture(t)
 	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
-	report := f.want(200, `"kept":1`, "POST", "/api/collections/c/import?file_name=huts.csv", "id,lat,lon\na,1,2\nb,x,2\n")
+	report := f.want(
+		200,
+		`"kept":1`,
+		"POST",
+		"/api/collections/c/import?file_name=huts.csv",
+		"id,lat,lon\na,1,2\nb,x,2\n",
+	)
 	var r api.ImportReport
 	if err := json.Unmarshal([]byte(report), &r); err != nil {
 		t.Fatal(err)
@@ -24,7 +30,12 @@ func TestImportsOverHTTP(t *testing.T) {
 	f.want(200, `"rel":"rejected"`, "GET", "/api/imports?collection=c", "")
 
 	// A client that prefers not to wait is answered when the file has arrived.
-	request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, f.server.URL+"/api/collections/c/import", strings.NewReader("id,lat,lon\nd,1,2\n"))
+	request, err := http.NewRequestWithContext(
+		t.Context(),
+		http.MethodPost,
+		f.server.URL+"/api/collections/c/import",
+		strings.NewReader("id,lat,lon\nd,1,2\n"),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -35,7 +46,8 @@ func TestImportsOverHTTP(t *testing.T) {
 	}
 	defer response.Body.Close()
 	var i api.Import
-	if err := json.NewDecoder(response.Body).Decode(&i); err != nil || response.StatusCode != http.StatusAccepted || response.Header.Get("Location") != f.server.URL+"/api/imports/"+i.ID {
+	if err := json.NewDecoder(response.Body).Decode(&i); err != nil || response.StatusCode != http.StatusAccepted ||
+		response.Header.Get("Location") != f.server.URL+"/api/imports/"+i.ID {
 		t.Fatalf("%d %v %+v %v", response.StatusCode, response.Header, i, err)
 	}
 	polltest.Until(t, "the import is over", func() bool {
@@ -50,7 +62,13 @@ func TestImportsOverHTTP(t *testing.T) {
 	}
 	f.want(404, "no import", "DELETE", "/api/imports/"+r.Import, "")
 	f.want(400, `"field":"limit"`, "GET", "/api/imports?limit=0", "")
-	f.want(400, `"field":"file_name"`, "POST", "/api/collections/c/import?file_name="+strings.Repeat("x", 501), "id,lat,lon\n")
+	f.want(
+		400,
+		`"field":"file_name"`,
+		"POST",
+		"/api/collections/c/import?file_name="+strings.Repeat("x", 501),
+		"id,lat,lon\n",
+	)
 }
 
 // TestAnswersBeforeTheEnd sends files that are answered long before their ends: each
@@ -61,7 +79,13 @@ func TestAnswersBeforeTheEnd(t *testing.T) {
 	rows := strings.Repeat("a,b,c,d\n", 2_000_000)
 	for range 2 {
 		f.want(400, "no column for the longitude", "POST", "/api/collections/c/import", rows)
-		f.want(200, `"whole":false`, "POST", "/api/inspect?partial=true", "id,lat,lon,x\n"+strings.Repeat("a,1,2,d\n", 500_000))
+		f.want(
+			200,
+			`"whole":false`,
+			"POST",
+			"/api/inspect?partial=true",
+			"id,lat,lon,x\n"+strings.Repeat("a,1,2,d\n", 500_000),
+		)
 	}
 }
 
@@ -72,7 +96,12 @@ func TestDismissedWhileItWaits(t *testing.T) {
 	sent, file := io.Pipe()
 	ended := make(chan int, 1)
 	go func() {
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, f.server.URL+"/api/collections/c/import", sent)
+		request, err := http.NewRequestWithContext(
+			t.Context(),
+			http.MethodPost,
+			f.server.URL+"/api/collections/c/import",
+			sent,
+		)
 		if err != nil {
 			t.Error(err)
 		}

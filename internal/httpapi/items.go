@@ -22,7 +22,9 @@ const (
 )
 
 func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"bbox", "datetime", "limit", "after", "sortby", "offset"}, selectionNames)...)
+	q := parseQuery(
+		r,
+		slices.Concat([]string{"bbox", "datetime", "limit", "after", "sortby", "offset"}, selectionNames)...)
 	ask := service.ItemsQuery{
 		Box:       q.box("bbox"),
 		Selection: q.selection(),
@@ -74,7 +76,10 @@ func (q *query) sort() *service.Sort {
 			property = strings.TrimLeft(key, "+ ")
 		}
 		if property == "" {
-			q.fail("sortby", "names no property: want one or more, separated by commas, each with - before it for descending order")
+			q.fail(
+				"sortby",
+				"names no property: want one or more, separated by commas, each with - before it for descending order",
+			)
 		}
 		all = append(all, service.SortKey{Property: property, Descending: down})
 	}
@@ -86,14 +91,21 @@ func (q *query) sort() *service.Sort {
 
 // writeItems writes a page of a listing, with a link to the next, which differs in
 // some parameters.
-func (h *server) writeItems(w http.ResponseWriter, r *http.Request, page service.ItemsPage, limit int, further url.Values) error {
+func (h *server) writeItems(
+	w http.ResponseWriter,
+	r *http.Request,
+	page service.ItemsPage,
+	limit int,
+	further url.Values,
+) error {
 	out := api.Items{
 		Type: "FeatureCollection", Features: make([]api.Item, len(page.Items)),
 		NumberMatched: page.Matched, NumberReturned: len(page.Items),
 		TimeStamp: time.Now().UTC().Truncate(time.Second),
 		Links: []api.Link{
 			{Rel: "self", Href: h.self(r), Type: geoJSON},
-			h.site(r).link("collection", collectionPath(pathValue(r, "collection")), plainJSON, "the collection they are of"),
+			h.site(r).
+				link("collection", collectionPath(pathValue(r, "collection")), plainJSON, "the collection they are of"),
 		},
 	}
 	for i, item := range page.Items {
@@ -183,7 +195,13 @@ func (h *server) getPopup(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	tag := tagOf(h.options.Version, h.service.Identity(), r.URL.EscapedPath(), strconv.FormatUint(p.Change, 10), strconv.FormatUint(p.Looks, 10))
+	tag := tagOf(
+		h.options.Version,
+		h.service.Identity(),
+		r.URL.EscapedPath(),
+		strconv.FormatUint(p.Change, 10),
+		strconv.FormatUint(p.Looks, 10),
+	)
 	if notModified(w, r, tag) {
 		return nil
 	}

@@ -49,7 +49,14 @@ func (h *server) alone(f handler) handler {
 func (h *server) bare(f handler) http.HandlerFunc { return h.handle(h.alone(f)) }
 
 // methods are those that routes may have, in the order in which Allow lists them.
-var methods = []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete}
+var methods = []string{
+	http.MethodGet,
+	http.MethodHead,
+	http.MethodPost,
+	http.MethodPut,
+	http.MethodPatch,
+	http.MethodDelete,
+}
 
 // allowed returns the methods that a path has, as the header Allow lists them; "" where
 // there is nothing at the path.

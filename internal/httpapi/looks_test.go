@@ -19,14 +19,17 @@ func TestIcons(t *testing.T) {
 	f.want(413, "too large", "PUT", "/api/icons/other", mark+strings.Repeat(" ", 200<<10))
 	status, header, picture := f.call("GET", "/api/icons/mark", "", "")
 	if status != 200 || header.Get("Content-Type") != "image/svg+xml" || !strings.Contains(header.Get("Content-Security-Policy"), "default-src 'none'") ||
-		header.Get("X-Content-Type-Options") != "nosniff" || strings.Contains(picture, "alert") || !strings.Contains(picture, "h6") {
+		header.Get("X-Content-Type-Options") != "nosniff" ||
+		strings.Contains(picture, "alert") ||
+		!strings.Contains(picture, "h6") {
 		t.Errorf("%d %v %s", status, header, picture)
 	}
 	f.want(404, "no icon", "GET", "/api/icons/other", "")
 
 	// The sprite has all of them, and its tag changes with them.
 	_, header, sprite := f.call("GET", "/api/sprite", "", "")
-	if !strings.Contains(sprite, `<symbol id="anchor" viewBox="0 0 24 24"`) || !strings.Contains(sprite, `<symbol id="mark" viewBox="0 0 10 20"`) {
+	if !strings.Contains(sprite, `<symbol id="anchor" viewBox="0 0 24 24"`) ||
+		!strings.Contains(sprite, `<symbol id="mark" viewBox="0 0 10 20"`) {
 		t.Errorf("the sprite is %.300s", sprite)
 	}
 	ask := func(tag string) int {
@@ -64,12 +67,30 @@ func TestIcons(t *testing.T) {
 func TestPopups(t *testing.T) {
 	f := newFixture(t)
 	f.want(201, "", "POST", "/api/collections", `{"id":"c","name_property":"name","category_property":"kind"}`)
-	f.want(201, "", "POST", "/api/collections/c/items", `{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},
-		"properties":{"name":"A <b>","kind":"hut","swing":30,"about":"<p onclick='x()'>Fine <b>view</b><script>alert(1)</script><a href='javascript:x()'>a</a><a href='https://example.org/'>b</a><img src=x onerror=y>"}}`)
+	f.want(
+		201,
+		"",
+		"POST",
+		"/api/collections/c/items",
+		`{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},
+		"properties":{"name":"A <b>","kind":"hut","swing":30,"about":"<p onclick='x()'>Fine <b>view</b><script>alert(1)</script><a href='javascript:x()'>a</a><a href='https://example.org/'>b</a><img src=x onerror=y>"}}`,
+	)
 	f.want(200, `"title":"A \u003cb\u003e","category":"hut"`, "GET", "/api/collections/c/items/a/popup", "")
-	f.want(200, "", "PUT", "/api/collections/c/style", `{"circle":{"property":"swing"},"tooltip":[{"property":"swing","label":"Swings","unit":"m"}],
-		"popup":{"fields":[{"property":"about","format":"html"}],"actions":[{"label":"Reserve","url":"https://example.org/{id}"}]}}`)
-	answer := f.want(200, `"actions":[{"label":"Reserve","href":"https://example.org/a"}]`, "GET", "/api/collections/c/items/a/popup", "")
+	f.want(
+		200,
+		"",
+		"PUT",
+		"/api/collections/c/style",
+		`{"circle":{"property":"swing"},"tooltip":[{"property":"swing","label":"Swings","unit":"m"}],
+		"popup":{"fields":[{"property":"about","format":"html"}],"actions":[{"label":"Reserve","url":"https://example.org/{id}"}]}}`,
+	)
+	answer := f.want(
+		200,
+		`"actions":[{"label":"Reserve","href":"https://example.org/a"}]`,
+		"GET",
+		"/api/collections/c/items/a/popup",
+		"",
+	)
 	_, html, _ := strings.Cut(answer, `"html":"`)
 	want := `\u003cp\u003eFine \u003cb\u003eview\u003c/b\u003ea\u003ca href=\"https://example.org/\" rel=\"nofollow noreferrer noopener\" target=\"_blank\"\u003eb\u003c/a\u003e`
 	if html, _, _ = strings.Cut(html, `"}]`); html != want {
@@ -79,13 +100,29 @@ func TestPopups(t *testing.T) {
 	f.want(404, "no item", "GET", "/api/collections/c/items/b/popup", "")
 
 	// A style can be tried before it is kept.
-	draft := "style=" + url.QueryEscape(`{"shade":{"property":"swing","method":"manual","breaks":[10]},"popup":{"title":"about"},"circle":{"metres":7}}`)
+	draft := "style=" + url.QueryEscape(
+		`{"shade":{"property":"swing","method":"manual","breaks":[10]},"popup":{"title":"about"},"circle":{"metres":7}}`,
+	)
 	f.want(200, `"colour":"#`, "GET", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8&"+draft, "")
 	f.want(200, `"when":"swing \u003e= 10"`, "GET", "/api/collections/c/legend?"+draft, "")
 	f.want(200, `"metres":7`, "GET", "/api/collections/c/legend?"+draft, "")
 	f.want(200, `"title":"\u003cp`, "GET", "/api/collections/c/items/a/popup?"+draft, "")
-	f.want(200, `"unused":["Sunk"]`, "GET", "/api/collections/c/legend?style="+url.QueryEscape(`{"rules":[{"when":"swing > 9","label":"Wide"},{"when":"sunk = TRUE","label":"Sunk"}]}`), "")
-	f.want(400, "style: size.property", "GET", "/api/collections/c/shapes?bbox=0,0,3,3&zoom=8&style="+url.QueryEscape(`{"size":{}}`), "")
+	f.want(
+		200,
+		`"unused":["Sunk"]`,
+		"GET",
+		"/api/collections/c/legend?style="+url.QueryEscape(
+			`{"rules":[{"when":"swing > 9","label":"Wide"},{"when":"sunk = TRUE","label":"Sunk"}]}`,
+		),
+		"",
+	)
+	f.want(
+		400,
+		"style: size.property",
+		"GET",
+		"/api/collections/c/shapes?bbox=0,0,3,3&zoom=8&style="+url.QueryEscape(`{"size":{}}`),
+		"",
+	)
 	f.want(200, `"radius":30`, "GET", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8", "")
 }
 
@@ -95,7 +132,12 @@ func TestStylesAreNotOverwritten(t *testing.T) {
 	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
 	set := func(method, style string, seen ...string) (int, string) {
 		t.Helper()
-		request, err := http.NewRequestWithContext(t.Context(), method, f.server.URL+"/api/collections/c/style", strings.NewReader(style))
+		request, err := http.NewRequestWithContext(
+			t.Context(),
+			method,
+			f.server.URL+"/api/collections/c/style",
+			strings.NewReader(style),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

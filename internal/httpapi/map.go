@@ -23,7 +23,9 @@ const (
 
 // gather reads a request for the markers of a viewport.
 func gather(r *http.Request) (service.MarkersQuery, error) {
-	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom", "singles_to", "outline", "style"}, gatherNames, selectionNames)...)
+	q := parseQuery(
+		r,
+		slices.Concat([]string{"bbox", "zoom", "singles_to", "outline", "style"}, gatherNames, selectionNames)...)
 	box := q.box("bbox")
 	if box == nil {
 		q.fail("bbox", "is missing: want west,south,east,north in degrees")
@@ -48,7 +50,16 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request) error {
 	}
 	setAsOf(w, view.AsOf())
 	parameters := r.URL.Query()
-	about := strings.Join([]string{"markers", h.options.Version, view.Identity, strconv.FormatInt(view.Collection, 10), strconv.FormatUint(view.Looks, 10)}, "/")
+	about := strings.Join(
+		[]string{
+			"markers",
+			h.options.Version,
+			view.Identity,
+			strconv.FormatInt(view.Collection, 10),
+			strconv.FormatUint(view.Looks, 10),
+		},
+		"/",
+	)
 	answer, err := h.answers.Answer(r.Context(), about, parameters.Encode(), view.Change, func() ([]byte, error) {
 		parameters.Del("bbox")
 		parameters.Del("zoom")

@@ -19,11 +19,21 @@ func sites(f *fixture) {
 	f.want(201, "", "POST", "/api/collections", `{"id":"sites","name_property":"name","category_property":"kind"}`)
 	put := func(id string, lon, lat float64, properties string) {
 		f.want(201, id, "POST", "/api/collections/sites/items", fmt.Sprintf(
-			`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%v,%v]},"properties":%s}`, id, lon, lat, properties))
+			`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%v,%v]},"properties":%s}`,
+			id,
+			lon,
+			lat,
+			properties,
+		))
 	}
 	for i := range 12 {
 		kind := []string{"mooring", "slipway", "tap, cold"}[i%3]
-		put(fmt.Sprintf("bay-%02d", i), -22+float64(i)*0.01, -38.5, fmt.Sprintf(`{"name":"Bay %d","kind":%q,"berths":%d,"checked":"2026-04-%02d"}`, i, kind, i, i+1))
+		put(
+			fmt.Sprintf("bay-%02d", i),
+			-22+float64(i)*0.01,
+			-38.5,
+			fmt.Sprintf(`{"name":"Bay %d","kind":%q,"berths":%d,"checked":"2026-04-%02d"}`, i, kind, i, i+1),
+		)
 	}
 	put("far", 40, 10, `{"name":"Far","berths":null}`)
 	for i := range 30 {
@@ -101,10 +111,21 @@ func TestSelections(t *testing.T) {
 			t.Errorf("near?%s: %s, want %s", query, got, want)
 		}
 	}
-	f.want(400, `at character 9: expected the name of a property`, "GET", "/api/collections/sites/items?filter="+url.QueryEscape("berths >"), "")
+	f.want(
+		400,
+		`at character 9: expected the name of a property`,
+		"GET",
+		"/api/collections/sites/items?filter="+url.QueryEscape("berths >"),
+		"",
+	)
 	f.want(400, `"field":"filter"`, "GET", "/api/collections/sites/near?lat=1&lon=1&filter=x", "")
-	f.want(200, `{"categories":[{"category":"mooring","count":2},{"category":"slipway","count":2},{"category":"tap, cold","count":2}],"matched":6}`,
-		"GET", "/api/collections/sites/categories?filter=berths+%3E+5&name=bay", "")
+	f.want(
+		200,
+		`{"categories":[{"category":"mooring","count":2},{"category":"slipway","count":2},{"category":"tap, cold","count":2}],"matched":6}`,
+		"GET",
+		"/api/collections/sites/categories?filter=berths+%3E+5&name=bay",
+		"",
+	)
 
 	// A page of a selection leads to the next.
 	var page api.Items
@@ -167,7 +188,8 @@ func TestClustersAndTheirMembers(t *testing.T) {
 		return found
 	}
 	before := stack()
-	if p := before.Properties; p.OpensAt != nil || p.Count != 30 || len(p.Places) != 20 || p.Places[0] != (api.StackedPlace{ID: "stack-00", Name: "One of many", Category: "mooring"}) {
+	if p := before.Properties; p.OpensAt != nil || p.Count != 30 || len(p.Places) != 20 ||
+		p.Places[0] != (api.StackedPlace{ID: "stack-00", Name: "One of many", Category: "mooring"}) {
 		t.Errorf("the stack is %+v", p)
 	}
 	f.want(204, "", "DELETE", "/api/collections/sites/items/stack-07", "")
@@ -186,7 +208,11 @@ func TestClustersAndTheirMembers(t *testing.T) {
 			t.Errorf("%s: %d markers, want %d", query, got, want)
 		}
 	}
-	wide, narrow := len(f.markersOf("bbox=-23,-39,-21.5,-38.3&zoom=10&spacing=120").Features), len(f.markersOf("bbox=-23,-39,-21.5,-38.3&zoom=10&spacing=12").Features)
+	wide, narrow := len(
+		f.markersOf("bbox=-23,-39,-21.5,-38.3&zoom=10&spacing=120").Features,
+	), len(
+		f.markersOf("bbox=-23,-39,-21.5,-38.3&zoom=10&spacing=12").Features,
+	)
 	if wide >= narrow {
 		t.Errorf("spacing 120: %d markers, spacing 12: %d", wide, narrow)
 	}
@@ -215,7 +241,8 @@ func TestViewsAreCached(t *testing.T) {
 			t.Fatal(err)
 		}
 		response.Body.Close()
-		if got := response.Header.Get("Content-Encoding"); response.StatusCode == 200 && got != coding && coding != "identity" {
+		if got := response.Header.Get("Content-Encoding"); response.StatusCode == 200 && got != coding &&
+			coding != "identity" {
 			t.Errorf("asked for %s, got %q", coding, got)
 		}
 		return response.StatusCode, response.Header.Get("ETag")
@@ -247,7 +274,8 @@ func TestViewsAreCached(t *testing.T) {
 	edit("nearer", -21, -38.01)
 	f.want(204, "", "DELETE", "/api/collections/sites/items/stack-01", "")
 	unchanged("after edits elsewhere")
-	if status, tag := get(strings.Replace(view, "zoom=11", "zoom=12", 1), "gzip", tags["gzip"]); status != 200 || tag == tags["gzip"] {
+	if status, tag := get(strings.Replace(view, "zoom=11", "zoom=12", 1), "gzip", tags["gzip"]); status != 200 ||
+		tag == tags["gzip"] {
 		t.Errorf("another zoom: %d with %s", status, tag)
 	}
 	for name, change := range map[string]func(){
@@ -274,7 +302,13 @@ func TestViewsAreCached(t *testing.T) {
 func TestFewDecimals(t *testing.T) {
 	f := newFixture(t)
 	f.want(201, "", "POST", "/api/collections", `{"id":"sites"}`)
-	f.want(201, "", "POST", "/api/collections/sites/items", `{"type":"Feature","id":"x","geometry":{"type":"Point","coordinates":[-22.123456789012,-38.987654321098]}}`)
+	f.want(
+		201,
+		"",
+		"POST",
+		"/api/collections/sites/items",
+		`{"type":"Feature","id":"x","geometry":{"type":"Point","coordinates":[-22.123456789012,-38.987654321098]}}`,
+	)
 	for zoom, want := range map[int][2]float64{0: {-22.12, -38.99}, 10: {-22.12346, -38.98765}, 20: {-22.12345679, -38.98765432}} {
 		got := f.markersOf("bbox=-180,-90,180,90&zoom=" + strconv.Itoa(zoom)).Features[0].Geometry.Coordinates
 		if got[0] != want[0] || got[1] != want[1] {

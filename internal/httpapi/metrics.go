@@ -45,7 +45,13 @@ func (m *metrics) note(method, route string, status int, took time.Duration) {
 		route = "none"
 	}
 	switch method {
-	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+	case http.MethodGet,
+		http.MethodHead,
+		http.MethodPost,
+		http.MethodPut,
+		http.MethodPatch,
+		http.MethodDelete,
+		http.MethodOptions:
 	default:
 		method = "other"
 	}

@@ -29,7 +29,12 @@ func unpacked(next http.Handler) http.Handler {
 			r.Header.Del("Content-Encoding")
 		default:
 			w.Header().Set("Accept-Encoding", "gzip, zstd")
-			writeProblem(w, http.StatusUnsupportedMediaType, "", "the body is encoded as "+coding+"; send it with gzip or zstd, or as it is")
+			writeProblem(
+				w,
+				http.StatusUnsupportedMediaType,
+				"",
+				"the body is encoded as "+coding+"; send it with gzip or zstd, or as it is",
+			)
 			return
 		}
 		next.ServeHTTP(w, r)

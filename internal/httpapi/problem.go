@@ -73,7 +73,12 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case errors.As(err, &changed):
 		writeProblem(w, http.StatusPreconditionFailed, "", changed.Error())
 	case errors.As(err, &tooLarge):
-		writeProblem(w, http.StatusRequestEntityTooLarge, "", "the body is too large: the most is "+byteCount(tooLarge.Limit))
+		writeProblem(
+			w,
+			http.StatusRequestEntityTooLarge,
+			"",
+			"the body is too large: the most is "+byteCount(tooLarge.Limit),
+		)
 	case errors.Is(err, importing.ErrDismissed):
 		writeProblem(w, http.StatusConflict, "", err.Error())
 	case errors.Is(err, importing.ErrBusy):
@@ -82,7 +87,12 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case errors.Is(err, fault.ErrClosing):
 		unavailable(w, retryAfter, "the service is stopping; nothing was changed, try again in a while")
 	case errors.Is(err, errSlow):
-		writeProblem(w, http.StatusRequestTimeout, "", "the body did not arrive in time; send it again, without long pauses")
+		writeProblem(
+			w,
+			http.StatusRequestTimeout,
+			"",
+			"the body did not arrive in time; send it again, without long pauses",
+		)
 	case r.Context().Err() != nil:
 		// The client has gone, or has closed its side. An empty answer would look like a
 		// success, so there is none.
@@ -95,7 +105,11 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		writeProblem(w, http.StatusInsufficientStorage, "", full.Error())
 	case errors.Is(err, store.ErrUnknownOutcome):
 		h.trouble(r, err)
-		unavailable(w, retryAfter, "the database did not say in time whether this was carried out; look before you try again")
+		unavailable(
+			w,
+			retryAfter,
+			"the database did not say in time whether this was carried out; look before you try again",
+		)
 	default:
 		h.failInDatabase(w, r, err)
 	}
@@ -125,10 +139,19 @@ func (h *server) failInDatabase(w http.ResponseWriter, r *http.Request, err erro
 				": the database does not answer, or too much was asked for; nothing was changed, try again in a while")
 			return
 		}
-		unavailable(w, retryAfter, "the database cannot be reached, or is busy for too long; nothing was changed, try again in a while")
+		unavailable(
+			w,
+			retryAfter,
+			"the database cannot be reached, or is busy for too long; nothing was changed, try again in a while",
+		)
 	case store.Full:
 		h.trouble(r, err)
-		writeProblem(w, http.StatusInsufficientStorage, "", (&fault.FullError{Where: "the database, or with temporary files,"}).Error())
+		writeProblem(
+			w,
+			http.StatusInsufficientStorage,
+			"",
+			(&fault.FullError{Where: "the database, or with temporary files,"}).Error(),
+		)
 	case store.Refused:
 		writeProblem(w, http.StatusBadRequest, "", "the database does not take this: "+err.Error())
 	default:

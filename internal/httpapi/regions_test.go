@@ -12,7 +12,10 @@ func TestConditionsByPlace(t *testing.T) {
 	f := newFixture(t)
 	f.want(201, "", "POST", "/api/collections", `{"id":"areas"}`)
 	area := func(east int) string {
-		return fmt.Sprintf(`{"type":"Feature","id":"bay","geometry":{"type":"Polygon","coordinates":[[[0,0],[%[1]d,0],[%[1]d,10],[0,10],[0,0]]]},"properties":{"name":"Bay"}}`, east)
+		return fmt.Sprintf(
+			`{"type":"Feature","id":"bay","geometry":{"type":"Polygon","coordinates":[[[0,0],[%[1]d,0],[%[1]d,10],[0,10],[0,0]]]},"properties":{"name":"Bay"}}`,
+			east,
+		)
 	}
 	put := func(east int) { f.want(200, "", "POST", "/api/collections/areas/import", area(east)+"\n") }
 	put(10)
@@ -21,20 +24,55 @@ func TestConditionsByPlace(t *testing.T) {
 		file += fmt.Sprintf("p%02d,5,%d.5,tap\n", i, i)
 	}
 	f.want(200, `"created":20`, "POST", "/api/collections/taps/import?create=true", file)
-	f.want(200, `"created":2`, "POST", "/api/collections/taps/import", `{"type":"Feature","id":"in","geometry":{"type":"LineString","coordinates":[[1,1],[2,2]]},"properties":{}}
+	f.want(
+		200,
+		`"created":2`,
+		"POST",
+		"/api/collections/taps/import",
+		`{"type":"Feature","id":"in","geometry":{"type":"LineString","coordinates":[[1,1],[2,2]]},"properties":{}}
 {"type":"Feature","id":"across","geometry":{"type":"LineString","coordinates":[[8,1],[14,2]]},"properties":{}}
-`)
-	f.want(200, "", "PUT", "/api/collections/taps/style",
-		`{"default":{"colour":"#000000"},"rules":[{"when":"S_WITHIN(geometry, ITEM('areas', 'bay'))","label":"In the bay","colour":"#ff0000"}]}`)
+`,
+	)
+	f.want(
+		200,
+		"",
+		"PUT",
+		"/api/collections/taps/style",
+		`{"default":{"colour":"#000000"},"rules":[{"when":"S_WITHIN(geometry, ITEM('areas', 'bay'))","label":"In the bay","colour":"#ff0000"}]}`,
+	)
 	const within = "S_WITHIN(geometry,+ITEM('areas',+'bay'))"
 	const meets = "S_INTERSECTS(geometry,+ITEM('areas',+'bay'))"
 	type answers struct{ within, meets, red int }
 	look := func(want answers) {
 		t.Helper()
-		f.want(200, fmt.Sprintf(`"numberMatched":%d`, want.within), "GET", "/api/collections/taps/items?filter="+within, "")
-		f.want(200, fmt.Sprintf(`"numberMatched":%d`, want.meets), "GET", "/api/collections/taps/items?filter="+meets, "")
-		f.want(200, fmt.Sprintf(`"matched":%d`, want.within-1), "GET", "/api/collections/taps/markers?bbox=-5,-5,40,20&zoom=4&filter="+within, "")
-		f.want(200, fmt.Sprintf(`"matched":%d`, want.within), "GET", "/api/collections/taps/categories?filter="+within, "")
+		f.want(
+			200,
+			fmt.Sprintf(`"numberMatched":%d`, want.within),
+			"GET",
+			"/api/collections/taps/items?filter="+within,
+			"",
+		)
+		f.want(
+			200,
+			fmt.Sprintf(`"numberMatched":%d`, want.meets),
+			"GET",
+			"/api/collections/taps/items?filter="+meets,
+			"",
+		)
+		f.want(
+			200,
+			fmt.Sprintf(`"matched":%d`, want.within-1),
+			"GET",
+			"/api/collections/taps/markers?bbox=-5,-5,40,20&zoom=4&filter="+within,
+			"",
+		)
+		f.want(
+			200,
+			fmt.Sprintf(`"matched":%d`, want.within),
+			"GET",
+			"/api/collections/taps/categories?filter="+within,
+			"",
+		)
 		f.want(200, fmt.Sprintf(`"when":"S_WITHIN(geometry, ITEM('areas', 'bay'))","count":%d`, want.red),
 			"GET", "/api/collections/taps/legend", "")
 		marked := f.want(200, "", "GET", "/api/collections/taps/markers?bbox=-5,-5,40,20&zoom=9", "")
@@ -53,7 +91,13 @@ func TestConditionsByPlace(t *testing.T) {
 	look(answers{within: 11, meets: 12, red: 11})
 	put(4) // the area changes
 	look(answers{within: 5, meets: 5, red: 5})
-	f.want(200, "", "POST", "/api/collections/taps/import", "id,lat,lon,kind\np00,5,30,tap\np19,6,1,tap\np18,6,2,tap\n") // the places do
+	f.want(
+		200,
+		"",
+		"POST",
+		"/api/collections/taps/import",
+		"id,lat,lon,kind\np00,5,30,tap\np19,6,1,tap\np18,6,2,tap\n",
+	) // the places do
 	look(answers{within: 6, meets: 6, red: 6})
 	exported, _ := f.exported("/api/collections/taps/export?format=csv&filter=" + within)
 	if n := strings.Count(exported, "\r\n"); n != 7 { // a header, five places and a path
@@ -65,7 +109,10 @@ func TestConditionsByPlace(t *testing.T) {
 	f.want(204, "", "DELETE", "/api/collections/areas/items/bay", "")
 	f.want(200, `"field":"rules[0].when","reason":"names item`, "GET", "/api/collections/taps/style", "")
 	f.want(400, "names item", "GET", "/api/collections/taps/items?filter="+within, "")
-	if marked := f.want(200, "", "GET", "/api/collections/taps/markers?bbox=-5,-5,40,20&zoom=9", ""); strings.Contains(marked, `"rule":0`) {
+	if marked := f.want(200, "", "GET", "/api/collections/taps/markers?bbox=-5,-5,40,20&zoom=9", ""); strings.Contains(
+		marked,
+		`"rule":0`,
+	) {
 		t.Error("a rule about an area that is gone is met")
 	}
 }

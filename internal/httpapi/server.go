@@ -90,7 +90,8 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 		writeProblem(w, http.StatusForbidden, "", "a page of another site may not change data here")
 	}))
 	return chi.Chain(h.logged, paced(cmp.Or(options.Patience, usualPatience)), h.recovered, careful, loopbackHosts, wellFormed, sameOrigin.Handler, unpacked, func(next http.Handler) http.Handler { return compress(next) }).
-		Handler(h.routes), nil
+			Handler(h.routes),
+		nil
 }
 
 // Routes returns the routes alone.
@@ -220,8 +221,25 @@ func (h *server) logged(next http.Handler) http.Handler {
 				status = 0
 			}
 			h.metrics.note(r.Method, route.RoutePattern(), status, took)
-			h.options.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "query", r.URL.RawQuery,
-				"status", status, "bytes", ww.BytesWritten(), "took", took, "from", r.RemoteAddr)
+			h.options.Log.Log(
+				r.Context(),
+				level,
+				"request",
+				"method",
+				r.Method,
+				"path",
+				r.URL.Path,
+				"query",
+				r.URL.RawQuery,
+				"status",
+				status,
+				"bytes",
+				ww.BytesWritten(),
+				"took",
+				took,
+				"from",
+				r.RemoteAddr,
+			)
 			if problem != nil {
 				panic(problem)
 			}
@@ -267,7 +285,12 @@ func loopbackHosts(next http.Handler) http.Handler {
 			host = name
 		}
 		if !IsLoopback(host) {
-			writeProblem(w, http.StatusForbidden, "", "this service answers only to localhost and loopback addresses, not to "+host)
+			writeProblem(
+				w,
+				http.StatusForbidden,
+				"",
+				"this service answers only to localhost and loopback addresses, not to "+host,
+			)
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -292,7 +315,8 @@ const consolePolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img
 // console serves the files of the web console.
 func (h *server) console(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(r.URL.Path, "/")
-	if !strings.Contains(name, "/") && !strings.Contains(name, ".") { // a page of the console, which finds out by itself which
+	if !strings.Contains(name, "/") &&
+		!strings.Contains(name, ".") { // a page of the console, which finds out by itself which
 		name = "index.html"
 	}
 	if !isFile(h.options.Console, name) {

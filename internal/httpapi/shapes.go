@@ -22,7 +22,12 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
 		q.fail("bbox", "is missing: want west,south,east,north in degrees")
 		box = &geo.Box{}
 	}
-	ask := service.ShapesQuery{Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Selection: q.selection(), Draft: q.text("style")}
+	ask := service.ShapesQuery{
+		Box:       *box,
+		Zoom:      q.number("zoom", math.NaN(), 0, maxZoom),
+		Selection: q.selection(),
+		Draft:     q.text("style"),
+	}
 	if q.err != nil {
 		return q.err
 	}
@@ -31,7 +36,16 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	setAsOf(w, view.Change)
-	about := strings.Join([]string{"shapes", h.options.Version, view.Identity, strconv.FormatInt(view.Collection, 10), strconv.FormatUint(view.Looks, 10)}, "/")
+	about := strings.Join(
+		[]string{
+			"shapes",
+			h.options.Version,
+			view.Identity,
+			strconv.FormatInt(view.Collection, 10),
+			strconv.FormatUint(view.Looks, 10),
+		},
+		"/",
+	)
 	answer, err := h.answers.Answer(r.Context(), about, r.URL.Query().Encode(), view.Change, func() ([]byte, error) {
 		drawn, leftOut, release, err := view.Drawn(r.Context())
 		if err != nil {

@@ -27,7 +27,20 @@ func land(f *fixture) {
 		"mixed": `{"type":"GeometryCollection","geometries":[{"type":"Point","coordinates":[-20.1,-38]},{"type":"MultiLineString","coordinates":[[[-20,-38],[-20.2,-38.1]],[[-20,-38.2],[-20.2,-38.2]]]}]}`,
 	} {
 		kind := map[string]string{"west": "area", "east": "area", "lane": "lane"}[id]
-		f.want(201, id, "POST", "/api/collections/land/items", fmt.Sprintf(`{"type":"Feature","id":%q,"geometry":%s,"properties":{"name":"The %s","kind":%q,"deep":%d}}`, id, geometry, id, kind, len(id)))
+		f.want(
+			201,
+			id,
+			"POST",
+			"/api/collections/land/items",
+			fmt.Sprintf(
+				`{"type":"Feature","id":%q,"geometry":%s,"properties":{"name":"The %s","kind":%q,"deep":%d}}`,
+				id,
+				geometry,
+				id,
+				kind,
+				len(id),
+			),
+		)
 	}
 }
 
@@ -44,7 +57,13 @@ func TestShapes(t *testing.T) {
 	land(f)
 	f.want(200, `"count":7,"places":1,"shapes":6`, "GET", "/api/collections/land", "")
 	f.want(200, `{"category":"area","count":2}`, "GET", "/api/collections/land/categories", "")
-	f.want(200, `"coordinates":[[-22.5,-38.8,3],[-21.4,-38.79,4.5],[-20.5,-38.8,5]]`, "GET", "/api/collections/land/items/lane", "")
+	f.want(
+		200,
+		`"coordinates":[[-22.5,-38.8,3],[-21.4,-38.79,4.5],[-20.5,-38.8,5]]`,
+		"GET",
+		"/api/collections/land/items/lane",
+		"",
+	)
 
 	for query, want := range map[string]string{
 		"bbox=-180,-90,180,90&zoom=9":                          "east lane mixed rocks skerries west",
@@ -98,9 +117,15 @@ func TestShapes(t *testing.T) {
 		t.Errorf("after a shape went: %d, want 200", got)
 	}
 	// What is a place may become a shape, and the other way round.
-	f.want(200, `"replaced":2`, "POST", "/api/collections/land/import?format=geojson", `{"type":"FeatureCollection","features":[
+	f.want(
+		200,
+		`"replaced":2`,
+		"POST",
+		"/api/collections/land/import?format=geojson",
+		`{"type":"FeatureCollection","features":[
 		{"type":"Feature","id":"east","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}},
-		{"type":"Feature","id":"lane","geometry":{"type":"LineString","coordinates":[[1,2],[3,4]]},"properties":{}}]}`)
+		{"type":"Feature","id":"lane","geometry":{"type":"LineString","coordinates":[[1,2],[3,4]]},"properties":{}}]}`,
+	)
 	f.want(200, `"count":5,"places":1,"shapes":4`, "GET", "/api/collections/land", "")
 	f.want(400, `"field":"bbox"`, "GET", "/api/collections/land/shapes?zoom=3", "")
 	f.want(404, "no collection", "GET", "/api/collections/sea/shapes?bbox=-1,-1,1,1&zoom=3", "")
@@ -133,7 +158,13 @@ func TestAcrossTheAntimeridian(t *testing.T) {
 		"path":   `{"type":"LineString","coordinates":[[175,0],[-175,5]]}`,
 		"corner": `{"type":"Polygon","coordinates":[[[160,10],[170,10],[160,20],[160,10]]]}`,
 	} {
-		f.want(201, `"id":"`+id+`"`, "POST", "/api/collections/c/items", `{"type":"Feature","id":"`+id+`","geometry":`+geometry+`,"properties":{}}`)
+		f.want(
+			201,
+			`"id":"`+id+`"`,
+			"POST",
+			"/api/collections/c/items",
+			`{"type":"Feature","id":"`+id+`","geometry":`+geometry+`,"properties":{}}`,
+		)
 	}
 	f.want(200, `"bbox":[[160,-20,-170,20]]`, "GET", "/api/collections/c", "")
 	f.want(200, `"coordinates":[[[175,0],[180,2.5]],[[-180,2.5],[-175,5]]]`, "GET", "/api/collections/c/items/path", "")
@@ -144,7 +175,10 @@ func TestAcrossTheAntimeridian(t *testing.T) {
 		f.want(200, "", "GET", "/api/collections/c/shapes?zoom=4&bbox="+box, "")
 	}
 	f.want(200, `"features":[],"left_out":0`, "GET", "/api/collections/c/shapes?zoom=4&bbox=-10,-90,10,90", "")
-	if answer := f.want(200, "MultiPolygon", "GET", "/api/collections/c/export?format=geojson", ""); strings.Contains(answer, "[170,-20],[-170,-20]") {
+	if answer := f.want(200, "MultiPolygon", "GET", "/api/collections/c/export?format=geojson", ""); strings.Contains(
+		answer,
+		"[170,-20],[-170,-20]",
+	) {
 		t.Errorf("the export is not cut: %s", answer)
 	}
 }

@@ -97,7 +97,12 @@ func (f *fixture) ask(path, tag string) (status int, newTag, body string, err er
 	}
 	defer response.Body.Close()
 	all, err := io.ReadAll(response.Body)
-	return response.StatusCode, response.Header.Get("ETag"), anyChange.ReplaceAllString(f.settled(all), `"change":0`), err
+	return response.StatusCode, response.Header.Get(
+			"ETag",
+		), anyChange.ReplaceAllString(
+			f.settled(all),
+			`"change":0`,
+		), err
 }
 
 // TestSoak has clients read and edit at once for a while, and then holds every
@@ -185,7 +190,8 @@ func TestSoak(t *testing.T) {
 		compare(path, body)
 	}
 	var c api.Collection
-	if err := json.Unmarshal([]byte(fresh.want(200, "", "GET", "/api/collections/soak", "")), &c); err != nil || c.Count == 0 {
+	if err := json.Unmarshal([]byte(fresh.want(200, "", "GET", "/api/collections/soak", "")), &c); err != nil ||
+		c.Count == 0 {
 		t.Errorf("%d places in the end, %v", c.Count, err)
 	}
 }
@@ -211,8 +217,15 @@ func (f *fixture) soakEdit(r *rand.Rand, w, n int, mine map[int]bool) error {
 		delete(mine, place)
 	default:
 		p := worlds.Clumped(r)
-		body = fmt.Sprintf(`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{"name":"Site %d","kind":%q,"berths":%d}}`,
-			id, p.Lon, p.Lat, place, soakKind(r), r.IntN(9))
+		body = fmt.Sprintf(
+			`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{"name":"Site %d","kind":%q,"berths":%d}}`,
+			id,
+			p.Lon,
+			p.Lat,
+			place,
+			soakKind(r),
+			r.IntN(9),
+		)
 		mine[place] = true
 	}
 	request, err := http.NewRequestWithContext(f.t.Context(), method, f.server.URL+path, strings.NewReader(body))

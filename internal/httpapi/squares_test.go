@@ -108,7 +108,14 @@ func TestAnswersFromSquares(t *testing.T) {
 				t.Fatal(err)
 			}
 			if !slices.Equal(lines(t, got), lines(t, want)) {
-				t.Fatalf("%s, zoom %v, %s: from squares\n%s\nby itself\n%s", name, zoom, ask.Box, strings.Join(lines(t, got), "\n"), strings.Join(lines(t, want), "\n"))
+				t.Fatalf(
+					"%s, zoom %v, %s: from squares\n%s\nby itself\n%s",
+					name,
+					zoom,
+					ask.Box,
+					strings.Join(lines(t, got), "\n"),
+					strings.Join(lines(t, want), "\n"),
+				)
 			}
 			if matched != view.Matched() {
 				t.Fatalf("%s, zoom %v, %s: %d places, %d by itself", name, zoom, ask.Box, matched, view.Matched())

@@ -101,7 +101,8 @@ func (s *stranger) all(address string) (ids []string) {
 	for pages := 0; ; pages++ {
 		var page strangerItems
 		links := s.get(address, &page)
-		if page.Type != "FeatureCollection" || page.NumberReturned != len(page.Features) || time.Since(page.TimeStamp) > time.Hour {
+		if page.Type != "FeatureCollection" || page.NumberReturned != len(page.Features) ||
+			time.Since(page.TimeStamp) > time.Hour {
 			s.t.Fatalf("%s: %+v", address, page)
 		}
 		for _, f := range page.Features {
@@ -189,7 +190,8 @@ func TestStranger(t *testing.T) {
 		for name := range q {
 			pairs = append(pairs, name, q.Get(name))
 		}
-		if got := s.all(with(items, pairs...)); len(got) != want || len(slices.Compact(slices.Sorted(slices.Values(got)))) != want {
+		if got := s.all(with(items, pairs...)); len(got) != want ||
+			len(slices.Compact(slices.Sorted(slices.Values(got)))) != want {
 			t.Errorf("%s: %d items, want %d: %v", parameters, len(got), want, got)
 		}
 	}
@@ -244,10 +246,12 @@ func TestMethods(t *testing.T) {
 		"/api/collections/sites/items": "GET, HEAD, POST, OPTIONS", "/api/collections/sites/import": "POST, OPTIONS", "/metrics": "GET, HEAD, OPTIONS",
 		"/api/inspect": "POST, OPTIONS",
 	} {
-		if r, _ := ask(http.MethodOptions, path); r.StatusCode != http.StatusNoContent || r.Header.Get("Allow") != allow {
+		if r, _ := ask(http.MethodOptions, path); r.StatusCode != http.StatusNoContent ||
+			r.Header.Get("Allow") != allow {
 			t.Errorf("OPTIONS %s: %d, Allow %q, want %q", path, r.StatusCode, r.Header.Get("Allow"), allow)
 		}
-		if r, _ := ask(http.MethodTrace, path); r.StatusCode != http.StatusMethodNotAllowed || r.Header.Get("Allow") != allow {
+		if r, _ := ask(http.MethodTrace, path); r.StatusCode != http.StatusMethodNotAllowed ||
+			r.Header.Get("Allow") != allow {
 			t.Errorf("TRACE %s: %d, Allow %q, want %q", path, r.StatusCode, r.Header.Get("Allow"), allow)
 		}
 		if !strings.HasPrefix(allow, "GET") {
@@ -255,13 +259,15 @@ func TestMethods(t *testing.T) {
 		}
 		head, empty := ask(http.MethodHead, path)
 		get, body := ask(http.MethodGet, path)
-		if head.StatusCode != get.StatusCode || empty != "" || head.Header.Get("Content-Type") != get.Header.Get("Content-Type") {
+		if head.StatusCode != get.StatusCode || empty != "" ||
+			head.Header.Get("Content-Type") != get.Header.Get("Content-Type") {
 			t.Errorf("HEAD %s: %d %q, GET %d with %d bytes", path, head.StatusCode, empty, get.StatusCode, len(body))
 		}
 	}
 	for _, path := range []string{"/nothing", "/assets/nothing", "/assets/nothing.js", "/pictures/nothing.png", "/api/nothing"} {
 		r, body := ask(http.MethodGet, path)
-		if r.StatusCode != http.StatusNotFound || r.Header.Get("Content-Type") != "application/problem+json" || r.Header.Get("Cache-Control") != "" {
+		if r.StatusCode != http.StatusNotFound || r.Header.Get("Content-Type") != "application/problem+json" ||
+			r.Header.Get("Cache-Control") != "" {
 			t.Errorf("%s: %d %v %s", path, r.StatusCode, r.Header, body)
 		}
 		if r, _ := ask(http.MethodOptions, "/nothing"); r.StatusCode != http.StatusNotFound {
@@ -286,7 +292,13 @@ func TestBaseURL(t *testing.T) {
 	if at := header.Get("Location"); at != "https://maps.example/beacon/api/collections/c" {
 		t.Errorf("the new collection is at %q", at)
 	}
-	f.want(200, `"href":"https://maps.example/beacon/api/collections/c/items?limit=1"`, "GET", "/api/collections/c/items?limit=1", "")
+	f.want(
+		200,
+		`"href":"https://maps.example/beacon/api/collections/c/items?limit=1"`,
+		"GET",
+		"/api/collections/c/items?limit=1",
+		"",
+	)
 }
 
 // TestGeoJSONAsItCame brings features whose ids are numbers, rings that go the wrong way
@@ -296,11 +308,28 @@ func TestGeoJSONAsItCame(t *testing.T) {
 	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
 	const clockwise = `{"type":"Polygon","coordinates":[[[0,0],[0,4],[4,4],[4,0],[0,0]],[[1,1],[2,1],[2,2],[1,2],[1,1]]]}`
 	const standard = `{"type":"Polygon","coordinates":[[[0,0],[4,0],[4,4],[0,4],[0,0]],[[1,1],[1,2],[2,2],[2,1],[1,1]]]}`
-	f.want(201, `"id":7,`, "POST", "/api/collections/c/items", `{"type":"Feature","id":7,"geometry":`+clockwise+`,"properties":{}}`)
+	f.want(
+		201,
+		`"id":7,`,
+		"POST",
+		"/api/collections/c/items",
+		`{"type":"Feature","id":7,"geometry":`+clockwise+`,"properties":{}}`,
+	)
 	f.want(200, `"id":7,"geometry":`+standard, "GET", "/api/collections/c/items/7", "")
-	f.want(409, "", "POST", "/api/collections/c/items", `{"type":"Feature","id":"7","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`)
-	f.want(201, `the member \"title\" has no place`, "POST", "/api/collections/c/items",
-		`{"type":"Feature","id":"t","title":"x","bbox":[1,2,1,2],"geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`)
+	f.want(
+		409,
+		"",
+		"POST",
+		"/api/collections/c/items",
+		`{"type":"Feature","id":"7","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`,
+	)
+	f.want(
+		201,
+		`the member \"title\" has no place`,
+		"POST",
+		"/api/collections/c/items",
+		`{"type":"Feature","id":"t","title":"x","bbox":[1,2,1,2],"geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`,
+	)
 	feature := func(id string) string {
 		return `{"type":"Feature","id":` + id + `,"geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`
 	}
@@ -311,7 +340,13 @@ func TestGeoJSONAsItCame(t *testing.T) {
 	for i := range 1500 {
 		large.WriteString(feature(strconv.Itoa(10+i)) + "\n")
 	}
-	f.want(200, `"created":1500`, "POST", "/api/collections/c/import", large.String()+strings.Replace(lines, `"9"`, "9", 1))
+	f.want(
+		200,
+		`"created":1500`,
+		"POST",
+		"/api/collections/c/import",
+		large.String()+strings.Replace(lines, `"9"`, "9", 1),
+	)
 	f.want(200, `"id":9,`, "GET", "/api/collections/c/items/9", "")
 	f.want(200, `"id":1e3,`, "GET", "/api/collections/c/items/1e3", "")
 	f.want(200, `"created":1500`, "POST", "/api/collections/d/import?create=true", large.String()) // into an empty one

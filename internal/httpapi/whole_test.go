@@ -71,7 +71,12 @@ func TestOneVerdict(t *testing.T) {
 	dry := report("POST", "/api/collections/messy/import?create=true&dry_run=true&type=length:number,width:number")
 	imported := report("POST", "/api/collections/messy/import?create=true&type=length:number,width:number")
 	if inspected.Rows != 6000 || inspected.Rejected != 6 || inspected.Doubtful != 12 {
-		t.Errorf("%d rows, %d rejected, %d doubtful; want 6000, 6 and 12", inspected.Rows, inspected.Rejected, inspected.Doubtful)
+		t.Errorf(
+			"%d rows, %d rejected, %d doubtful; want 6000, 6 and 12",
+			inspected.Rows,
+			inspected.Rejected,
+			inspected.Doubtful,
+		)
 	}
 	kinds := map[string]string{}
 	for _, n := range inspected.Notes {
@@ -93,12 +98,21 @@ func TestOneVerdict(t *testing.T) {
 		t.Errorf("imported %+v", imported)
 	}
 	f.want(200, `"count":5994`, "GET", "/api/collections/messy", "")
-	f.want(200, `"name":"Küste 17","depth":"8","berths":1,"length":5.5,"width":3`, "GET", "/api/collections/messy/items/p17", "")
+	f.want(
+		200,
+		`"name":"Küste 17","depth":"8","berths":1,"length":5.5,"width":3`,
+		"GET",
+		"/api/collections/messy/items/p17",
+		"",
+	)
 	rejected, _ := f.exported("/api/imports/" + imported.Import + "/rejected")
 	if lines := strings.Count(rejected, "\n"); lines != 7 {
 		t.Errorf("%d lines of rejected rows, want 6 and a header:\n%s", lines, rejected)
 	}
-	again := report("POST", "/api/collections/messy/import?type=length:number,width:number&fix=swap_doubtful,skip_zero&no_value=n/a")
+	again := report(
+		"POST",
+		"/api/collections/messy/import?type=length:number,width:number&fix=swap_doubtful,skip_zero&no_value=n/a",
+	)
 	if again.Mended != 6 || again.Doubtful != 0 || again.Rejected != 12 || again.Replaced < 6 {
 		t.Errorf("with fixes: %+v", again)
 	}
@@ -131,7 +145,12 @@ func TestPackedBodies(t *testing.T) {
 	zstded := func(s string) string { return string(encoder.EncodeAll([]byte(s), nil)) }
 	send := func(want int, text, path, coding, body string) {
 		t.Helper()
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, f.server.URL+path, strings.NewReader(body))
+		request, err := http.NewRequestWithContext(
+			t.Context(),
+			http.MethodPost,
+			f.server.URL+path,
+			strings.NewReader(body),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -176,15 +195,33 @@ func TestRangesFollowTheData(t *testing.T) {
 	}
 	f.want(200, "", "POST", "/api/collections/c/import?create=true", file(func(int) string { return "many" }))
 	style := `{"default":{},"size":{"property":"n"}}`
-	answer := f.want(200, `"field":"size.property","reason":"no item has a number as its property \"n\"`, "PUT", "/api/collections/c/style", style)
+	answer := f.want(
+		200,
+		`"field":"size.property","reason":"no item has a number as its property \"n\"`,
+		"PUT",
+		"/api/collections/c/style",
+		style,
+	)
 	f.want(200, `"entries":[{"kind":"category"`, "GET", "/api/collections/c/legend", "")
 	if legend := f.want(200, "", "GET", "/api/collections/c/legend", ""); strings.Contains(legend, `"size"`) {
 		t.Errorf("a legend of sizes without numbers: %s", legend)
 	}
 	f.want(200, `"proposed":false`, "PUT", "/api/collections/c/style", answer) // as it was got
-	f.want(200, `"replaced":60`, "POST", "/api/collections/c/import", file(func(i int) string { return fmt.Sprint(i % 10) }))
+	f.want(
+		200,
+		`"replaced":60`,
+		"POST",
+		"/api/collections/c/import",
+		file(func(i int) string { return fmt.Sprint(i % 10) }),
+	)
 	f.want(200, `"number":5,`, "GET", "/api/collections/c/legend", "")
 	f.want(200, `"warnings":[]`, "GET", "/api/collections/c/style", "")
-	f.want(200, `"replaced":60`, "POST", "/api/collections/c/import", file(func(i int) string { return fmt.Sprint(1 + i%10*1000) }))
+	f.want(
+		200,
+		`"replaced":60`,
+		"POST",
+		"/api/collections/c/import",
+		file(func(i int) string { return fmt.Sprint(1 + i%10*1000) }),
+	)
 	f.want(200, `"number":5000,`, "GET", "/api/collections/c/legend", "")
 }

@@ -41,7 +41,13 @@ var origin = store.Origin{Way: store.ByImport}
 
 // New returns an importer into the collections of a replica of a store. room returns how
 // many bytes are free on the disk of the database, where that is known.
-func New(st *store.Store, r *replica.Replica, desk *admission.Desk, room func() (free int64, known bool), log *slog.Logger) *Importer {
+func New(
+	st *store.Store,
+	r *replica.Replica,
+	desk *admission.Desk,
+	room func() (free int64, known bool),
+	log *slog.Logger,
+) *Importer {
 	m := &Importer{
 		store: st, replica: r, desk: desk, log: log, room: room,
 		waiting: make(chan struct{}, MaxWaiting), merging: make(chan struct{}, 1),

@@ -101,7 +101,11 @@ func spool(r io.Reader) (file *os.File, err error) {
 	case err != nil:
 		return file, fmt.Errorf("%w: %w", errNotWhole, err)
 	case n > maxSpooled:
-		return file, fault.Invalid("file", "is larger than %d GiB; import it in parts, or without running in the background", maxSpooled>>30)
+		return file, fault.Invalid(
+			"file",
+			"is larger than %d GiB; import it in parts, or without running in the background",
+			maxSpooled>>30,
+		)
 	}
 	_, err = file.Seek(0, io.SeekStart)
 	return file, err
@@ -157,7 +161,11 @@ func explainImport(err error, id string) error {
 // Imports returns the imports into a collection, or all where that is "", the newest
 // first: at most limit of those that began before the one with the id before, which is
 // "" for all. Their reports list no rows.
-func (m *Importer) Imports(ctx context.Context, collection, before string, limit int) (all []Import, more bool, err error) {
+func (m *Importer) Imports(
+	ctx context.Context,
+	collection, before string,
+	limit int,
+) (all []Import, more bool, err error) {
 	rows, err := m.store.Imports(ctx, collection, before, limit+1)
 	if err != nil {
 		return nil, false, err
@@ -197,11 +205,16 @@ func (m *Importer) WriteRejected(ctx context.Context, id string, w io.Writer, be
 		return fault.Invalid("", "of import %s no row could be read", id)
 	}
 	begin(m.describeImport(&row))
-	return formats.WriteRejected(w, formats.Format(row.Format), row.Head, func(yield func(formats.RowError, error) bool) {
-		for r, err := range m.store.Rejected(ctx, row.Key) {
-			if !yield(formats.RowError{Row: r.Row, Line: r.Line, Reason: r.Reason, Source: r.Source}, err) {
-				return
+	return formats.WriteRejected(
+		w,
+		formats.Format(row.Format),
+		row.Head,
+		func(yield func(formats.RowError, error) bool) {
+			for r, err := range m.store.Rejected(ctx, row.Key) {
+				if !yield(formats.RowError{Row: r.Row, Line: r.Line, Reason: r.Reason, Source: r.Source}, err) {
+					return
+				}
 			}
-		}
-	})
+		},
+	)
 }

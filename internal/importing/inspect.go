@@ -58,14 +58,18 @@ func (m *Importer) Inspect(
 	}
 	defer release()
 	var categories map[string]bool
-	file, err := formats.ReadWhole(newReread(ctx, kept, new(atomic.Int64)).open, options, func(file *formats.File) error {
-		out.begin(file, category)
-		if categories = map[string]bool{}; file.Missing() != nil {
-			out.Report.Stopped = file.Missing().Error()
-			return io.EOF
-		}
-		return out.take(file, categories)
-	})
+	file, err := formats.ReadWhole(
+		newReread(ctx, kept, new(atomic.Int64)).open,
+		options,
+		func(file *formats.File) error {
+			out.begin(file, category)
+			if categories = map[string]bool{}; file.Missing() != nil {
+				out.Report.Stopped = file.Missing().Error()
+				return io.EOF
+			}
+			return out.take(file, categories)
+		},
+	)
 	if file != nil {
 		out.Format, out.Columns = file.Format(), file.Columns()
 	}

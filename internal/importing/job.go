@@ -76,7 +76,14 @@ func (m *Importer) beginImport(ctx context.Context, collection string, options O
 	}
 	i.report.Import = id
 	info := c.Info()
-	i.record = store.Import{ID: id, CollectionKey: info.Key, Collection: info.ID, FileName: options.Name, Status: store.Accepted, Format: string(options.File.Format)}
+	i.record = store.Import{
+		ID:            id,
+		CollectionKey: info.Key,
+		Collection:    info.ID,
+		FileName:      options.Name,
+		Status:        store.Accepted,
+		Format:        string(options.File.Format),
+	}
 	if options.Size > 0 {
 		i.record.BytesTotal = &options.Size
 	}
@@ -319,7 +326,14 @@ func (i *job) write(ctx context.Context) error {
 }
 
 func (i *job) ending(status store.Status, problem string) store.ImportEnd {
-	return store.ImportEnd{Key: i.record.Key, CollectionKey: i.record.CollectionKey, Status: status, Report: i.report.record(), Problem: problem, Progress: i.progress()}
+	return store.ImportEnd{
+		Key:           i.record.Key,
+		CollectionKey: i.record.CollectionKey,
+		Status:        status,
+		Report:        i.report.record(),
+		Problem:       problem,
+		Progress:      i.progress(),
+	}
 }
 
 // end notes how the import ended, which err says, and returns what its caller is told.
@@ -337,7 +351,11 @@ func (i *job) end(ctx context.Context, err error) error {
 		status = store.Successful
 	case errors.Is(err, ErrDismissed):
 		status = store.Dismissed
-	case errors.As(err, &invalid), errors.As(err, &missing), errors.As(err, &full), errors.As(err, &busy), errors.Is(err, store.ErrImportGone):
+	case errors.As(err, &invalid),
+		errors.As(err, &missing),
+		errors.As(err, &full),
+		errors.As(err, &busy),
+		errors.Is(err, store.ErrImportGone):
 		problem = err.Error()
 	case store.TroubleOf(err) == store.Full:
 		problem = (&fault.FullError{Where: "the database"}).Error()

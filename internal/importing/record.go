@@ -141,7 +141,10 @@ func parseReport(text string) (*Report, error) {
 		out.Errors = append(out.Errors, formats.RowError{Row: e.Row, Line: e.Line, Reason: e.Reason, Fix: e.Fix})
 	}
 	for _, d := range r.Doubts {
-		out.Doubts = append(out.Doubts, RowDoubt{d.Row, d.Line, formats.Doubt{Kind: d.Kind, Fix: d.Fix, Reason: d.Reason}})
+		out.Doubts = append(
+			out.Doubts,
+			RowDoubt{d.Row, d.Line, formats.Doubt{Kind: d.Kind, Fix: d.Fix, Reason: d.Reason}},
+		)
 	}
 	return out, nil
 }

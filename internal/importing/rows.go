@@ -116,7 +116,10 @@ func (i *job) keep(ctx context.Context, bad *formats.RowError) error {
 	}
 	i.report.Kept++
 	i.keptBytes += len(bad.Source)
-	i.rejected = append(i.rejected, store.RejectedRow{Row: bad.Row, Line: bad.Line, Reason: bad.Reason, Source: bad.Source})
+	i.rejected = append(
+		i.rejected,
+		store.RejectedRow{Row: bad.Row, Line: bad.Line, Reason: bad.Reason, Source: bad.Source},
+	)
 	if i.rejectedBytes += len(bad.Source); len(i.rejected) < keptBatch && i.rejectedBytes < keptBatchBytes {
 		return nil
 	}

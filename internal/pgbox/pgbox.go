@@ -170,8 +170,13 @@ func (s *Server) Place() string {
 
 func (s *Server) checkRoom() error {
 	if free, known := s.Free(); known && free < leastRoom {
-		return fmt.Errorf("the disk with %s has only %.0f MB free, and the database needs at least %d MB to start: make room there, for example by deleting %s.log.old, files of other programs, or old backups",
-			filepath.Dir(s.dir), float64(free)/(1<<20), leastRoom>>20, s.dir)
+		return fmt.Errorf(
+			"the disk with %s has only %.0f MB free, and the database needs at least %d MB to start: make room there, for example by deleting %s.log.old, files of other programs, or old backups",
+			filepath.Dir(s.dir),
+			float64(free)/(1<<20),
+			leastRoom>>20,
+			s.dir,
+		)
 	}
 	return nil
 }
@@ -214,7 +219,11 @@ func (s *Server) Stop(ctx context.Context) error {
 	case <-ctx.Done():
 	case <-time.After(stopTimeout):
 	}
-	s.log.Warn("the database does not stop in time, and is ended at once; it recovers at its next start", "process", r.process.Pid)
+	s.log.Warn(
+		"the database does not stop in time, and is ended at once; it recovers at its next start",
+		"process",
+		r.process.Pid,
+	)
 	if err := r.process.Signal(syscall.SIGQUIT); err != nil && !errors.Is(err, os.ErrProcessDone) {
 		return fmt.Errorf("stopping the database: %w", err)
 	}
@@ -248,7 +257,9 @@ func account() (*identity, error) {
 	}
 	u, err := user.Lookup("postgres")
 	if err != nil {
-		return nil, errors.New("PostgreSQL does not run as root, and there is no user \"postgres\" to run it as: install PostgreSQL with 'apt-get install postgresql', or start as another user")
+		return nil, errors.New(
+			"PostgreSQL does not run as root, and there is no user \"postgres\" to run it as: install PostgreSQL with 'apt-get install postgresql', or start as another user",
+		)
 	}
 	uid, errUID := strconv.Atoi(u.Uid)
 	gid, errGID := strconv.Atoi(u.Gid)
@@ -257,7 +268,13 @@ func account() (*identity, error) {
 
 // command makes a command that works on the directory open as dir, as who. The
 // name by which the command knows dir is returned too.
-func command(ctx context.Context, who *identity, dir *os.File, program string, args func(dir string) []string) *exec.Cmd {
+func command(
+	ctx context.Context,
+	who *identity,
+	dir *os.File,
+	program string,
+	args func(dir string) []string,
+) *exec.Cmd {
 	var cmd *exec.Cmd
 	if who == nil {
 		cmd = exec.CommandContext(ctx, program, args(dir.Name())...)
@@ -301,7 +318,15 @@ func create(ctx context.Context, dir string, programs string, who *identity, log
 	defer f.Close()
 	log.Info("making a database", "directory", dir)
 	cmd := command(ctx, who, f, filepath.Join(programs, "initdb"), func(dir string) []string {
-		return []string{"-D", dir, "--username=" + database, "--encoding=UTF8", "--locale=C", "--auth=trust", "--data-checksums"}
+		return []string{
+			"-D",
+			dir,
+			"--username=" + database,
+			"--encoding=UTF8",
+			"--locale=C",
+			"--auth=trust",
+			"--data-checksums",
+		}
 	})
 	if out, err := cmd.CombinedOutput(); ctx.Err() != nil {
 		return fmt.Errorf("making the database: %w", ctx.Err())
@@ -390,7 +415,12 @@ func (s *Server) waitReady(ctx context.Context, progress func(what string)) erro
 		}
 		select {
 		case <-r.exited:
-			return fmt.Errorf("the database ended while starting (%v); the end of its log %s.log:\n%s", r.err, s.dir, s.logEnd())
+			return fmt.Errorf(
+				"the database ended while starting (%v); the end of its log %s.log:\n%s",
+				r.err,
+				s.dir,
+				s.logEnd(),
+			)
 		case <-ctx.Done():
 			return fmt.Errorf("the database was not ready yet: %w", context.Cause(ctx))
 		case <-retry.C:
@@ -411,7 +441,8 @@ func (s *Server) ensureDatabase(ctx context.Context) error {
 	}
 	defer conn.Close(ctx)
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", database).Scan(&there); err != nil || there {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", database).Scan(&there); err != nil ||
+		there {
 		return err
 	}
 	_, err = conn.Exec(ctx, "CREATE DATABASE "+database)

@@ -93,7 +93,8 @@ func TestLife(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "PG_VERSION"), []byte("9.6\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Start(t.Context(), dir, log, func(string) {}); err == nil || !strings.Contains(err.Error(), "made by PostgreSQL 9.6") {
+	if _, err := Start(t.Context(), dir, log, func(string) {}); err == nil ||
+		!strings.Contains(err.Error(), "made by PostgreSQL 9.6") {
 		t.Fatalf("a cluster of another version: %v", err)
 	}
 }
@@ -230,7 +231,13 @@ func TestARecoveryIsWaitedFor(t *testing.T) {
 				conn.Close()
 			}
 		}()
-		s := &Server{dir: dir, socketDir: dir, log: slog.New(slog.DiscardHandler), silence: 50 * time.Millisecond, run: &run{exited: make(chan struct{})}}
+		s := &Server{
+			dir:       dir,
+			socketDir: dir,
+			log:       slog.New(slog.DiscardHandler),
+			silence:   50 * time.Millisecond,
+			run:       &run{exited: make(chan struct{})},
+		}
 		ctx, cancel := context.WithCancel(t.Context())
 		told := 0
 		err = s.waitReady(ctx, func(string) {

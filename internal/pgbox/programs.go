@@ -19,7 +19,9 @@ import (
 const minVersion = 15
 
 // ErrNotInstalled reports that there is no PostgreSQL server on this machine.
-var ErrNotInstalled = errors.New("no PostgreSQL server found on this machine: install one with 'apt-get install postgresql', or name a server of your own with --dsn")
+var ErrNotInstalled = errors.New(
+	"no PostgreSQL server found on this machine: install one with 'apt-get install postgresql', or name a server of your own with --dsn",
+)
 
 // findPrograms returns the directory of the server programs to use for the
 // cluster in dir: those of its own version, or the newest for a new cluster.
@@ -58,8 +60,13 @@ func findPrograms(dir string) (string, error) {
 	text := strings.TrimSpace(string(made))
 	version, err := strconv.Atoi(text)
 	if err != nil || found[version] == "" {
-		return "", fmt.Errorf("the database in %s was made by PostgreSQL %s, but this machine has only PostgreSQL %d: install postgresql-%s, or use another data directory with --data and import the data again",
-			dir, text, newest, text)
+		return "", fmt.Errorf(
+			"the database in %s was made by PostgreSQL %s, but this machine has only PostgreSQL %d: install postgresql-%s, or use another data directory with --data and import the data again",
+			dir,
+			text,
+			newest,
+			text,
+		)
 	}
 	return found[version], nil
 }
@@ -97,7 +104,12 @@ func stopLeftover(ctx context.Context, dir string, log *slog.Logger) error {
 	pid, err := strconv.Atoi(strings.TrimSpace(first))
 	if err != nil || pid <= 0 {
 		if len(left) > 0 {
-			return fmt.Errorf("database processes %v run in %s, and its lock file says nothing of them: stop them with 'kill -INT %d'", left, dir, left[0])
+			return fmt.Errorf(
+				"database processes %v run in %s, and its lock file says nothing of them: stop them with 'kill -INT %d'",
+				left,
+				dir,
+				left[0],
+			)
 		}
 		// It was written when the disk was full, or the machine lost power.
 		log.Warn("removing a lock file of the database that says nothing", "file", lock)
@@ -106,7 +118,13 @@ func stopLeftover(ctx context.Context, dir string, log *slog.Logger) error {
 	if slices.Contains(left, pid) {
 		log.Warn("stopping a database left over from a service that was killed", "process", pid, "directory", dir)
 		if err := syscall.Kill(pid, syscall.SIGINT); err != nil && !errors.Is(err, syscall.ESRCH) {
-			return fmt.Errorf("a database still runs in %s as process %d and cannot be stopped: %w; stop it with 'kill -INT %d'", dir, pid, err, pid)
+			return fmt.Errorf(
+				"a database still runs in %s as process %d and cannot be stopped: %w; stop it with 'kill -INT %d'",
+				dir,
+				pid,
+				err,
+				pid,
+			)
 		}
 	} else {
 		log.Warn("the database was killed; it recovers by itself", "directory", dir)

@@ -28,7 +28,11 @@ func (s *Server) chooseSocketDir() error {
 		}
 		errs = append(errs, err)
 	}
-	return fmt.Errorf("the path %s is too long, or has a comma, and there is no temporary directory for the database's socket instead: use another directory with --data: %w", s.dir, errors.Join(errs...))
+	return fmt.Errorf(
+		"the path %s is too long, or has a comma, and there is no temporary directory for the database's socket instead: use another directory with --data: %w",
+		s.dir,
+		errors.Join(errs...),
+	)
 }
 
 // makeSocketDir makes a directory for the socket that the server can enter.

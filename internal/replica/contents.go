@@ -37,7 +37,8 @@ func (c *Contents) Add(f *feature.Feature) {
 func (t *Turn) Take(ctx context.Context, into *store.Collection, merged *store.Merged, contents *Contents) error {
 	r := t.replica
 	old := r.byKey[into.Key]
-	if contents == nil || !merged.Fresh || merged.Change != r.applied || merged.Identity != r.Identity() || r.loading.Load() ||
+	if contents == nil || !merged.Fresh || merged.Change != r.applied || merged.Identity != r.Identity() ||
+		r.loading.Load() ||
 		!merged.Made && (old == nil || !old.sameProperties(&contents.Info)) {
 		return r.catchUp(ctx)
 	}

@@ -77,13 +77,28 @@ func (r *Replica) catchUp(ctx context.Context) error {
 		return store.ErrReadOnly
 	case r.loading.Load() || state.Identity != r.Identity() || state.Change < r.applied:
 		if !r.loading.Swap(true) {
-			r.log.Error("the database is not the one that was loaded, or has gone back: all is loaded anew, and what was committed after the state that it has now is lost",
-				"change", state.Change, "applied", r.applied, "identity", state.Identity, "loaded_identity", r.Identity())
+			r.log.Error(
+				"the database is not the one that was loaded, or has gone back: all is loaded anew, and what was committed after the state that it has now is lost",
+				"change",
+				state.Change,
+				"applied",
+				r.applied,
+				"identity",
+				state.Identity,
+				"loaded_identity",
+				r.Identity(),
+			)
 		}
 		return r.reload(ctx)
 	case state.Forgotten > r.applied:
 		r.loading.Store(true)
-		r.log.Warn("changes that were not followed yet have been forgotten: all is loaded anew", "forgotten", state.Forgotten, "applied", r.applied)
+		r.log.Warn(
+			"changes that were not followed yet have been forgotten: all is loaded anew",
+			"forgotten",
+			state.Forgotten,
+			"applied",
+			r.applied,
+		)
 		return r.reload(ctx)
 	case state.Change > r.applied:
 		if err := r.store.View(ctx, func(v *store.View) error { return r.applyView(ctx, v) }); err != nil {

@@ -35,7 +35,11 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 		loaders := map[int64]*loader{}
 		var building errgroup.Group
 		for _, info := range all {
-			l := &loader{info: &info.Collection, shapes: &shapes.Set{}, batches: make(chan []feature.Feature, loadQueue)}
+			l := &loader{
+				info:    &info.Collection,
+				shapes:  &shapes.Set{},
+				batches: make(chan []feature.Feature, loadQueue),
+			}
 			loaders[info.Key] = l
 			c := newCollection(info, v.Change)
 			byID[info.ID], byKey[info.Key] = c, c
@@ -67,7 +71,17 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 	r.seen.Store(r.applied)
 	r.identity.Store(&state.Identity)
 	r.heard.Store(&heard{at: time.Now(), change: state.Change})
-	r.log.Info("loaded", "collections", len(byID), "features", loaded.Load(), "change", state.Change, "took", time.Since(started).Round(time.Millisecond))
+	r.log.Info(
+		"loaded",
+		"collections",
+		len(byID),
+		"features",
+		loaded.Load(),
+		"change",
+		state.Change,
+		"took",
+		time.Since(started).Round(time.Millisecond),
+	)
 	return nil
 }
 

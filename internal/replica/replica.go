@@ -15,7 +15,9 @@ import (
 	"idlebeacon/internal/store"
 )
 
-var errLoading = &fault.UnavailableError{Reason: "the database has been replaced by another state of it, which is being loaded; what was there before is not shown any more"}
+var errLoading = &fault.UnavailableError{
+	Reason: "the database has been replaced by another state of it, which is being loaded; what was there before is not shown any more",
+}
 
 // Options are what a Replica needs beside a store.
 type Options struct {
@@ -63,7 +65,13 @@ type heard struct {
 
 // Open loads the collections of a database and begins to follow its changes.
 func Open(ctx context.Context, st *store.Store, options Options) (*Replica, error) {
-	r := &Replica{store: st, log: options.Log, reloaded: options.Reloaded, wake: make(chan struct{}, 1), turn: make(chan struct{}, 1)}
+	r := &Replica{
+		store:    st,
+		log:      options.Log,
+		reloaded: options.Reloaded,
+		wake:     make(chan struct{}, 1),
+		turn:     make(chan struct{}, 1),
+	}
 	if r.reloaded == nil {
 		r.reloaded = func() {}
 	}
@@ -135,9 +143,16 @@ func (r *Replica) Ready() error {
 	case r.loading.Load():
 		return errLoading
 	case age > staleAfter && h.problem != nil:
-		return fmt.Errorf("what is in memory has not been held against the database for %v: %w", age.Round(time.Second), h.problem)
+		return fmt.Errorf(
+			"what is in memory has not been held against the database for %v: %w",
+			age.Round(time.Second),
+			h.problem,
+		)
 	case age > staleAfter:
-		return fmt.Errorf("what is in memory has not been held against the database for %v: it does not answer", age.Round(time.Second))
+		return fmt.Errorf(
+			"what is in memory has not been held against the database for %v: it does not answer",
+			age.Round(time.Second),
+		)
 	}
 	return nil
 }

@@ -65,7 +65,10 @@ func TestARefusedEditIsSetApart(t *testing.T) {
 		if i%13 == 7 {
 			f.ID = "\x00\xff" // past the door
 		}
-		w := &pendingWrite{edits: []store.Edit{{Kind: store.Create, Collection: c.Key, Feature: f}}, done: make(chan struct{})}
+		w := &pendingWrite{
+			edits: []store.Edit{{Kind: store.Create, Collection: c.Key, Feature: f}},
+			done:  make(chan struct{}),
+		}
 		if err := r.queue.room.Acquire(t.Context(), w.room()); err != nil {
 			t.Fatal(err)
 		}
@@ -107,8 +110,16 @@ func TestNobodySeesHalfOfWhatIsFollowed(t *testing.T) {
 	const n = 12_000
 	sql("BEGIN")
 	sql("SELECT change FROM clock FOR UPDATE")
-	sql(`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, i::text, 1, 2, '{}', $1 + i FROM collections, generate_series(1, $2) i`, info.Change, n)
-	sql(`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1 + i, key, i::text, 'create', now() FROM collections, generate_series(1, $2) i`, info.Change, n)
+	sql(
+		`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, i::text, 1, 2, '{}', $1 + i FROM collections, generate_series(1, $2) i`,
+		info.Change,
+		n,
+	)
+	sql(
+		`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1 + i, key, i::text, 'create', now() FROM collections, generate_series(1, $2) i`,
+		info.Change,
+		n,
+	)
 	sql("UPDATE features SET geometry = '{\"type\":\"Nonsense\"}' WHERE id = '11999'") // it cannot be read
 	sql("UPDATE clock SET change = change + $1", n)
 	sql("COMMIT")

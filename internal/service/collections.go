@@ -98,7 +98,11 @@ func (n NewCollection) Named(id string) (store.Collection, error) {
 // row returns what the database is to have of it, or a *fault.InvalidError.
 func (n NewCollection) row() (store.Collection, error) {
 	if !collectionID.MatchString(n.ID) {
-		return store.Collection{}, fault.Invalid("id", "%q is not usable as the id of a collection: want 1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit", n.ID)
+		return store.Collection{}, fault.Invalid(
+			"id",
+			"%q is not usable as the id of a collection: want 1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit",
+			n.ID,
+		)
 	}
 	if n.Title == "" {
 		n.Title = n.ID

@@ -76,9 +76,23 @@ func (s *Service) SetIcon(ctx context.Context, name string, file []byte) (i Icon
 	if err != nil {
 		return i, false, fault.Invalid("file", "%v", err)
 	}
-	created, err = s.store.PutIcon(ctx, store.Icon{Name: name, MediaType: picture.MediaType, Width: picture.Width, Height: picture.Height, Data: picture.Data}, MaxIcons)
+	created, err = s.store.PutIcon(
+		ctx,
+		store.Icon{
+			Name:      name,
+			MediaType: picture.MediaType,
+			Width:     picture.Width,
+			Height:    picture.Height,
+			Data:      picture.Data,
+		},
+		MaxIcons,
+	)
 	if errors.Is(err, store.ErrTooMany) {
-		return i, false, fault.Invalid("name", "there are %d icons already, which is the most; delete one first", MaxIcons)
+		return i, false, fault.Invalid(
+			"name",
+			"there are %d icons already, which is the most; delete one first",
+			MaxIcons,
+		)
 	}
 	if err != nil {
 		return i, false, err
@@ -110,7 +124,11 @@ func (s *Service) DeleteIcon(ctx context.Context, name string) error {
 		}
 	}
 	if len(users) > 0 {
-		return &fault.ConflictError{What: "icon", ID: name, Reason: fmt.Sprintf("is in the style of %s; change that first", strings.Join(users, ", "))}
+		return &fault.ConflictError{
+			What:   "icon",
+			ID:     name,
+			Reason: fmt.Sprintf("is in the style of %s; change that first", strings.Join(users, ", ")),
+		}
 	}
 	return explainIcon(s.store.DeleteIcon(ctx, name), name)
 }
@@ -142,7 +160,12 @@ func (s *Service) checkIcons(ctx context.Context, of *style.Style) error {
 			continue
 		}
 		if _, err := s.store.Icon(ctx, name); errors.Is(err, store.ErrNoIcon) {
-			return fault.Invalid(field, "%q is not an icon; want one of your own or one of %s", name, strings.Join(icon.Names, ", "))
+			return fault.Invalid(
+				field,
+				"%q is not an icon; want one of your own or one of %s",
+				name,
+				strings.Join(icon.Names, ", "),
+			)
 		} else if err != nil {
 			return err
 		}

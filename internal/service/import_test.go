@@ -29,18 +29,25 @@ func TestFilesThatCannotBeImported(t *testing.T) {
 	for _, rows := range []int{1, 3 * importing.BatchRows} {
 		broken := `{"type":"FeatureCollection","features":[` + strings.Repeat(row+",", rows) + `{"type"`
 		_, err := s.Import(t.Context(), "c", strings.NewReader(broken), importing.Options{})
-		if want := fmt.Sprintf("ends in the middle, after %d whole features", rows); !errors.As(err, &invalid) || !strings.Contains(err.Error(), want) {
+		if want := fmt.Sprintf("ends in the middle, after %d whole features", rows); !errors.As(err, &invalid) ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("a file of %d rows that is cut off: %v", rows, err)
 		}
 	}
 	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
 		t.Errorf("of files that are cut off %d places were imported", c.Places)
 	}
-	if _, err := s.Import(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), importing.Options{}); !errors.As(err, &invalid) {
+	if _, err := s.Import(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), importing.Options{}); !errors.As(
+		err,
+		&invalid,
+	) {
 		t.Errorf("a file without coordinates: %v", err)
 	}
 	var missing *fault.NotFoundError
-	if _, err := s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), importing.Options{}); !errors.As(err, &missing) {
+	if _, err := s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), importing.Options{}); !errors.As(
+		err,
+		&missing,
+	) {
 		t.Errorf("into a collection that is not there: %v", err)
 	}
 	if report := must[importing.Report](t)(s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), importing.Options{DryRun: true})); report.Rows != 1 {
@@ -65,14 +72,24 @@ func TestLargeImports(t *testing.T) {
 	s := open(t, dsn)
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "name"}))
 	const n = 5*importing.BatchRows + 17
-	first := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(many(n, "old")), importing.Options{}))
+	first := must[importing.Report](
+		t,
+	)(
+		s.Import(t.Context(), "c", strings.NewReader(many(n, "old")), importing.Options{}),
+	)
 	if first.Created != n || first.Replaced+first.Unchanged+first.Repeated != 0 {
 		t.Errorf("the first time: %+v", first)
 	}
 	// The same again, with some rows changed, some new, and some that come twice.
-	file := strings.Replace(many(n+100, "old"), "7,old 7,", "7,new 7,", 1) + "5,twice 5,1,1\n5,thrice 5,2,2\nno id,x,95,1\n"
+	file := strings.Replace(
+		many(n+100, "old"),
+		"7,old 7,",
+		"7,new 7,",
+		1,
+	) + "5,twice 5,1,1\n5,thrice 5,2,2\nno id,x,95,1\n"
 	second := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file), importing.Options{}))
-	if second.Created != 100 || second.Replaced != 2 || second.Unchanged != n-2 || second.Repeated != 2 || second.Rejected != 1 {
+	if second.Created != 100 || second.Replaced != 2 || second.Unchanged != n-2 || second.Repeated != 2 ||
+		second.Rejected != 1 {
 		t.Errorf("the second time: %+v", second)
 	}
 	now, _ := inMemory(t, s, "c")
@@ -89,7 +106,9 @@ func TestLargeImports(t *testing.T) {
 		t.Fatal(err)
 	}
 	var old feature.Feature
-	if err := json.Unmarshal([]byte(before), &old); err != nil || old.Properties.Text("name") != "old 7" || old.ID != "7" || old.At.Lat != 7 {
+	if err := json.Unmarshal([]byte(before), &old); err != nil || old.Properties.Text("name") != "old 7" ||
+		old.ID != "7" ||
+		old.At.Lat != 7 {
 		t.Errorf("before its replacement 7 was %s, %v", before, err)
 	}
 	if want := 2 + 102; changes != want || highest != want { // the first import is one change
@@ -158,7 +177,14 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 		if i%5 == 0 {
 			geometry = fmt.Sprintf(`{"type":"LineString","coordinates":[[%d,%d],[1,1]]}`, i%170, i%80)
 		}
-		fmt.Fprintf(&mixed, `{"type":"Feature","id":"%d","geometry":%s,"properties":{"title":"t %d","kind":"k %d"}}`+"\n", i, geometry, i, i%3)
+		fmt.Fprintf(
+			&mixed,
+			`{"type":"Feature","id":"%d","geometry":%s,"properties":{"title":"t %d","kind":"k %d"}}`+"\n",
+			i,
+			geometry,
+			i,
+			i%3,
+		)
 	}
 	again := mixed.String() + `{"type":"Feature","id":"5","geometry":{"type":"Point","coordinates":[1,1]},"properties":{"title":"last"}}` + "\n"
 	for id, c := range map[string]struct {
@@ -184,8 +210,18 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 		stored, _ := inMemory(t, fresh, id)
 		described := must[Collection](t)(s.Collection(id))
 		anew := must[Collection](t)(fresh.Collection(id))
-		if len(now) != want[0] || described.Shapes != want[1] || !maps.Equal(now, stored) || !slices.Equal(described.Categories, anew.Categories) || change == 0 {
-			t.Errorf("%s: in memory %d places and %d shapes, in the database %d and %d, want %v", id, len(now), described.Shapes, len(stored), anew.Shapes, want)
+		if len(now) != want[0] || described.Shapes != want[1] || !maps.Equal(now, stored) ||
+			!slices.Equal(described.Categories, anew.Categories) ||
+			change == 0 {
+			t.Errorf(
+				"%s: in memory %d places and %d shapes, in the database %d and %d, want %v",
+				id,
+				len(now),
+				described.Shapes,
+				len(stored),
+				anew.Shapes,
+				want,
+			)
 		}
 	}
 	for _, id := range []string{"plain", "mixed"} {

@@ -38,12 +38,25 @@ func TestRejectedRowsAreKept(t *testing.T) {
 	for i := range bad {
 		fmt.Fprintf(&file, "good %d;1;2\nbad %d;north;2\n", i, i)
 	}
-	report := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Name: "huts.csv"}))
-	if report.Created != bad || report.Rejected != bad || report.Kept != bad || len(report.Errors) != importing.MaxReportedRows {
-		t.Fatalf("%d created, %d rejected, %d kept, %d listed", report.Created, report.Rejected, report.Kept, len(report.Errors))
+	report := must[importing.Report](
+		t,
+	)(
+		s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Name: "huts.csv"}),
+	)
+	if report.Created != bad || report.Rejected != bad || report.Kept != bad ||
+		len(report.Errors) != importing.MaxReportedRows {
+		t.Fatalf(
+			"%d created, %d rejected, %d kept, %d listed",
+			report.Created,
+			report.Rejected,
+			report.Kept,
+			len(report.Errors),
+		)
 	}
 	rejected := rejectedFile(t, s, report.Import)
-	if lines := strings.Split(rejected, "\r\n"); len(lines) != bad+2 || lines[0] != "id;lat;lon;rejected_row;rejected_reason" || !strings.HasPrefix(lines[1], "bad 0;north;2;3;") {
+	if lines := strings.Split(rejected, "\r\n"); len(lines) != bad+2 ||
+		lines[0] != "id;lat;lon;rejected_row;rejected_reason" ||
+		!strings.HasPrefix(lines[1], "bad 0;north;2;3;") {
 		t.Errorf("%d lines, the first %q", len(lines), lines[:2])
 	}
 	corrected := strings.ReplaceAll(rejected, ";north;", ";1;")
@@ -52,7 +65,10 @@ func TestRejectedRowsAreKept(t *testing.T) {
 		t.Errorf("corrected, %d are new and %d rejected", again.Created, again.Rejected)
 	}
 	all, _, err := s.Imports(t.Context(), "c", "", 10)
-	if err != nil || len(all) != 2 || all[0].ID != again.Import || all[1].FileName != "huts.csv" || all[1].Status != store.Successful || all[1].Report.Kept != bad || all[1].Format != formats.CSV {
+	if err != nil || len(all) != 2 || all[0].ID != again.Import || all[1].FileName != "huts.csv" ||
+		all[1].Status != store.Successful ||
+		all[1].Report.Kept != bad ||
+		all[1].Format != formats.CSV {
 		t.Errorf("the imports are %+v, %v", all, err)
 	}
 	before, more, err := s.Imports(t.Context(), "", again.Import, 1)
@@ -80,12 +96,18 @@ func TestImportsInTheBackground(t *testing.T) {
 	s := open(t, dsn)
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	const n = 3*importing.BatchRows + 5
-	i := must[importing.Import](t)(s.StartImport(t.Context(), "c", strings.NewReader(many(n, "a")), importing.Options{}))
+	i := must[importing.Import](
+		t,
+	)(
+		s.StartImport(t.Context(), "c", strings.NewReader(many(n, "a")), importing.Options{}),
+	)
 	polltest.Until(t, "the import is over", func() bool {
 		i = must[importing.Import](t)(s.ImportByID(t.Context(), i.ID))
 		return i.Status.Ended()
 	})
-	if size := int64(len(many(n, "a"))); i.Status != store.Successful || i.Report == nil || i.Report.Created != n || i.Rows != n || i.BytesRead != size {
+	if size := int64(len(many(n, "a"))); i.Status != store.Successful || i.Report == nil || i.Report.Created != n ||
+		i.Rows != n ||
+		i.BytesRead != size {
 		t.Errorf("it ended as %+v", i)
 	}
 	if c := must[Collection](t)(s.Collection("c")); c.Places != n {
@@ -101,7 +123,16 @@ func TestImportsInTheBackground(t *testing.T) {
 		t.Errorf("a file without coordinates: %+v", i)
 	}
 	// What a service that is closed had under way is whole or not there, as it is told.
-	i = must[importing.Import](t)(s.StartImport(t.Context(), "c", strings.NewReader(strings.ReplaceAll(many(20*importing.BatchRows, "b"), "\n", "\n-")), importing.Options{}))
+	i = must[importing.Import](
+		t,
+	)(
+		s.StartImport(
+			t.Context(),
+			"c",
+			strings.NewReader(strings.ReplaceAll(many(20*importing.BatchRows, "b"), "\n", "\n-")),
+			importing.Options{},
+		),
+	)
 	s.Close()
 	other := open(t, dsn)
 	i = must[importing.Import](t)(other.ImportByID(t.Context(), i.ID))
@@ -112,7 +143,10 @@ func TestImportsInTheBackground(t *testing.T) {
 	default:
 		t.Errorf("after the end of the service: %+v, %d places", i, places)
 	}
-	if _, err := s.StartImport(t.Context(), "c", strings.NewReader(many(5, "a")), importing.Options{}); !errors.Is(err, fault.ErrClosing) {
+	if _, err := s.StartImport(t.Context(), "c", strings.NewReader(many(5, "a")), importing.Options{}); !errors.Is(
+		err,
+		fault.ErrClosing,
+	) {
 		t.Errorf("after the end of the service: %v", err)
 	}
 }
@@ -169,7 +203,8 @@ func TestDismissing(t *testing.T) {
 			if err := <-ended; !errors.Is(err, importing.ErrDismissed) {
 				t.Errorf("%s, dismissed by %s: %v", how, by, err)
 			}
-			if i := must[importing.Import](t)(other.ImportByID(t.Context(), under.ID)); i.Status != store.Dismissed || i.EndedAt == nil {
+			if i := must[importing.Import](t)(other.ImportByID(t.Context(), under.ID)); i.Status != store.Dismissed ||
+				i.EndedAt == nil {
 				t.Errorf("%s, dismissed by %s: %+v", how, by, i)
 			}
 		}
@@ -202,7 +237,10 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 		}
 		absent("after a failed import into " + id)
 	}
-	if _, err := s.Import(t.Context(), "No Id", strings.NewReader(many(2, "a")), importing.Options{Make: toMake.Make, DryRun: true}); !errors.As(err, &invalid) {
+	if _, err := s.Import(t.Context(), "No Id", strings.NewReader(many(2, "a")), importing.Options{Make: toMake.Make, DryRun: true}); !errors.As(
+		err,
+		&invalid,
+	) {
 		t.Errorf("a dry run: %v", err)
 	}
 	ended := make(chan error, 1)
@@ -223,7 +261,8 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 	}
 	absent("after a dismissed import")
 
-	if report := must[importing.Report](t)(s.Import(t.Context(), "huts", strings.NewReader("lat,lon\nnorth,1\n"), toMake)); report.Rejected != 1 || report.Kept != 1 {
+	if report := must[importing.Report](t)(s.Import(t.Context(), "huts", strings.NewReader("lat,lon\nnorth,1\n"), toMake)); report.Rejected != 1 ||
+		report.Kept != 1 {
 		t.Errorf("of a file without a usable row: %+v", report)
 	}
 	absent("of a file without a usable row")
@@ -246,7 +285,8 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 				return err == nil && there.Places == n+1 && there.NameProperty == "name" && there.Change == now.Change
 			})
 		}
-		if i := must[importing.Import](t)(s.ImportByID(t.Context(), report.Import)); i.Status != store.Successful || i.Collection != id {
+		if i := must[importing.Import](t)(s.ImportByID(t.Context(), report.Import)); i.Status != store.Successful ||
+			i.Collection != id {
 			t.Errorf("the import: %+v", i)
 		}
 		// What is known of its imports goes with the collection.
@@ -268,7 +308,10 @@ func TestTooManyImports(t *testing.T) {
 	for i := range files {
 		files[i] = stall("id,lat,lon\n")
 		ended.Go(func() {
-			if _, err := s.StartImport(t.Context(), "c", files[i], importing.Options{}); !errors.Is(err, importing.ErrDismissed) {
+			if _, err := s.StartImport(t.Context(), "c", files[i], importing.Options{}); !errors.Is(
+				err,
+				importing.ErrDismissed,
+			) {
 				t.Errorf("a stalled import: %v", err)
 			}
 		})
@@ -279,7 +322,10 @@ func TestTooManyImports(t *testing.T) {
 		all, _, err = s.Imports(t.Context(), "", "", importing.MaxImports)
 		return err == nil && len(all) == importing.MaxWaiting
 	})
-	if _, err := s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\n"), importing.Options{}); !errors.Is(err, importing.ErrBusy) {
+	if _, err := s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\n"), importing.Options{}); !errors.Is(
+		err,
+		importing.ErrBusy,
+	) {
 		t.Errorf("one more: %v", err)
 	}
 	for _, i := range all {
@@ -288,7 +334,11 @@ func TestTooManyImports(t *testing.T) {
 		}
 	}
 	ended.Wait()
-	i := must[importing.Import](t)(s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\na,1,2\n"), importing.Options{}))
+	i := must[importing.Import](
+		t,
+	)(
+		s.StartImport(t.Context(), "c", strings.NewReader("id,lat,lon\na,1,2\n"), importing.Options{}),
+	)
 	polltest.Until(t, "there is room again", func() bool {
 		now, err := s.ImportByID(t.Context(), i.ID)
 		return err == nil && now.Status == store.Successful
@@ -312,7 +362,8 @@ func TestAbandonedImports(t *testing.T) {
 	if _, err := conn.Exec(t.Context(), "UPDATE imports SET touched_at = now() - interval '1 hour'"); err != nil {
 		t.Fatal(err)
 	}
-	if now := must[importing.Import](t)(s.ImportByID(t.Context(), left.ID)); now.Status != store.Failed || !strings.Contains(now.Problem, "import the file again") {
+	if now := must[importing.Import](t)(s.ImportByID(t.Context(), left.ID)); now.Status != store.Failed ||
+		!strings.Contains(now.Problem, "import the file again") {
 		t.Errorf("abandoned: %+v", now)
 	}
 	if err := s.DismissImport(t.Context(), left.ID); err != nil {

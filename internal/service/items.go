@@ -33,7 +33,11 @@ func (s *Service) Item(ctx context.Context, collection, id string) (store.Stored
 
 // CreateItem adds an item to a collection and returns it as stored, with what is
 // doubtful about its position, or nil. An item without an id is given one, a UUIDv7.
-func (s *Service) CreateItem(ctx context.Context, collection string, f feature.Feature) (store.Stored, *formats.Doubt, error) {
+func (s *Service) CreateItem(
+	ctx context.Context,
+	collection string,
+	f feature.Feature,
+) (store.Stored, *formats.Doubt, error) {
 	c, err := s.collection(collection)
 	if err != nil {
 		return store.Stored{}, nil, err
@@ -65,7 +69,10 @@ func (s *Service) DeleteItem(ctx context.Context, collection, id string, since [
 	if feature.CheckID(id) != nil { // no item has such an id
 		return &fault.NotFoundError{What: "item", ID: id}
 	}
-	_, err = s.one(ctx, store.Edit{Kind: store.Delete, Collection: c.Info().Key, Feature: feature.Feature{ID: id}, Since: since})
+	_, err = s.one(
+		ctx,
+		store.Edit{Kind: store.Delete, Collection: c.Info().Key, Feature: feature.Feature{ID: id}, Since: since},
+	)
 	return fault.Explain(err, collection, id)
 }
 

@@ -79,7 +79,13 @@ func (s *Service) Viewport(ctx context.Context, collection string, q MarkersQuer
 	if err != nil {
 		return nil, err
 	}
-	v := &Viewport{Identity: s.Identity(), Collection: c.Info().Key, query: q, snapshot: snapshot, boxes: q.Box.SpotBoxes()}
+	v := &Viewport{
+		Identity:   s.Identity(),
+		Collection: c.Info().Key,
+		query:      q,
+		snapshot:   snapshot,
+		boxes:      q.Box.SpotBoxes(),
+	}
 	for _, spots := range q.Options.Reach(v.boxes, q.Zoom) {
 		v.Change = max(v.Change, snapshot.Tree().Newest(spots))
 	}
@@ -104,7 +110,12 @@ func (v *Viewport) Markers(yield func(*Marker)) error {
 	q := &v.query
 	err := cluster.View(v.snapshot.Tree(), q.Box, q.Zoom, q.Options, MaxMarkers, v.told(yield))
 	if errors.Is(err, cluster.ErrTooMany) {
-		return fault.Invalid("bbox", "has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather in clusters", MaxMarkers, q.Zoom)
+		return fault.Invalid(
+			"bbox",
+			"has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather in clusters",
+			MaxMarkers,
+			q.Zoom,
+		)
 	}
 	return err
 }
@@ -175,7 +186,14 @@ func (v *Viewport) InSquares(squares []index.Cell, cut bool, yield func(*Marker,
 	if cut {
 		box = v.boxes[0]
 	}
-	cluster.InSquares(v.snapshot.Tree(), squares, box, v.query.Zoom, v.query.Options, v.told(func(m *Marker) { yield(m, m.groups) }))
+	cluster.InSquares(
+		v.snapshot.Tree(),
+		squares,
+		box,
+		v.query.Zoom,
+		v.query.Options,
+		v.told(func(m *Marker) { yield(m, m.groups) }),
+	)
 }
 
 // Covers reports whether all of some spots lie in the box.
@@ -238,7 +256,10 @@ func (s *Service) Members(ctx context.Context, collection string, q MembersQuery
 	case failed != nil:
 		return ItemsPage{}, failed
 	case !found:
-		return ItemsPage{}, &fault.NotFoundError{What: "marker", ID: geo.Box{West: q.At.Lon, South: q.At.Lat, East: q.At.Lon, North: q.At.Lat}.String()}
+		return ItemsPage{}, &fault.NotFoundError{
+			What: "marker",
+			ID:   geo.Box{West: q.At.Lon, South: q.At.Lat, East: q.At.Lon, North: q.At.Lat}.String(),
+		}
 	}
 	if page.More = len(ids) > q.Limit; page.More {
 		ids = ids[:q.Limit]
@@ -251,7 +272,14 @@ func (s *Service) Members(ctx context.Context, collection string, q MembersQuery
 
 // Near returns the places that a selection of a collection takes nearest to from,
 // nearest first: at most limit, and none further away than radius metres.
-func (s *Service) Near(ctx context.Context, collection string, from geo.Point, radius float64, limit int, selection places.Selection) ([]places.Neighbour, error) {
+func (s *Service) Near(
+	ctx context.Context,
+	collection string,
+	from geo.Point,
+	radius float64,
+	limit int,
+	selection places.Selection,
+) ([]places.Neighbour, error) {
 	c, err := s.collection(collection)
 	if err != nil {
 		return nil, err
@@ -268,7 +296,11 @@ func (s *Service) Near(ctx context.Context, collection string, from geo.Point, r
 
 // CategoryCounts returns how many places and shapes a selection takes of each
 // category, in the order of their names.
-func (s *Service) CategoryCounts(ctx context.Context, collection string, selection places.Selection) ([]places.CategoryCount, error) {
+func (s *Service) CategoryCounts(
+	ctx context.Context,
+	collection string,
+	selection places.Selection,
+) ([]places.CategoryCount, error) {
 	c, err := s.collection(collection)
 	if err != nil {
 		return nil, err
@@ -279,7 +311,11 @@ func (s *Service) CategoryCounts(ctx context.Context, collection string, selecti
 	return s.countCategories(ctx, c, selection)
 }
 
-func (s *Service) countCategories(ctx context.Context, c *collection, selection places.Selection) ([]places.CategoryCount, error) {
+func (s *Service) countCategories(
+	ctx context.Context,
+	c *collection,
+	selection places.Selection,
+) ([]places.CategoryCount, error) {
 	snapshot, err := s.selected(ctx, c, selection)
 	if err != nil {
 		return nil, err
@@ -289,7 +325,11 @@ func (s *Service) countCategories(ctx context.Context, c *collection, selection 
 
 // withShapes adds the shapes that a selection takes to counts in the order of the
 // categories.
-func withShapes(counts []places.CategoryCount, snapshot *shapes.Snapshot, selection *places.Selection) []places.CategoryCount {
+func withShapes(
+	counts []places.CategoryCount,
+	snapshot *shapes.Snapshot,
+	selection *places.Selection,
+) []places.CategoryCount {
 	test := takes(selection)
 	snapshot.All(func(shape *shapes.Shape) {
 		if !test(shape) {

@@ -99,9 +99,23 @@ func (a *sortable) compare(b *sortable, by Sort) int {
 }
 
 // ordered returns the order of the items of a listing.
-func (s *Service) ordered(ctx context.Context, c *collection, snapshot *places.Snapshot, box geo.Box, q *ItemsQuery) (*order, error) {
+func (s *Service) ordered(
+	ctx context.Context,
+	c *collection,
+	snapshot *places.Snapshot,
+	box geo.Box,
+	q *ItemsQuery,
+) (*order, error) {
 	areas := c.Shapes()
-	key := fmt.Sprintf("%d %d %d %q %#v %v", c.Info().Key, snapshot.Change(), areas.Change(), q.Selection.Key(), *q.Sort, box)
+	key := fmt.Sprintf(
+		"%d %d %d %q %#v %v",
+		c.Info().Key,
+		snapshot.Change(),
+		areas.Change(),
+		q.Selection.Key(),
+		*q.Sort,
+		box,
+	)
 	if known, there := s.orders.Get(key); there {
 		return known, nil
 	}
@@ -110,7 +124,12 @@ func (s *Service) ordered(ctx context.Context, c *collection, snapshot *places.S
 	}
 	n := snapshot.Len() + areas.Len()
 	if n > maxOrdered {
-		return nil, fault.Invalid("sortby", "the listing may have %d items, and at most %d can be sorted or entered in the middle; narrow it by a filter or category", n, maxOrdered)
+		return nil, fault.Invalid(
+			"sortby",
+			"the listing may have %d items, and at most %d can be sorted or entered in the middle; narrow it by a filter or category",
+			n,
+			maxOrdered,
+		)
 	}
 	if n > cheapPlaces {
 		const item, value = 100, 60 // bytes
@@ -156,7 +175,13 @@ func sortItems(ctx context.Context, all []sortable, by Sort) error {
 }
 
 // gather returns the items of a listing with what they are sorted by.
-func gather(ctx context.Context, snapshot *places.Snapshot, areas *shapes.Snapshot, box geo.Box, q *ItemsQuery) ([]sortable, error) {
+func gather(
+	ctx context.Context,
+	snapshot *places.Snapshot,
+	areas *shapes.Snapshot,
+	box geo.Box,
+	q *ItemsQuery,
+) ([]sortable, error) {
 	names := q.Sort.properties()
 	values := snapshot.Values(names)
 	var all []sortable

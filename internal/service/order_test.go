@@ -38,7 +38,13 @@ func TestSortedListings(t *testing.T) {
 		if v := values[r.IntN(len(values))]; v != "" {
 			properties += `,"v":` + v
 		}
-		fmt.Fprintf(&file, `{"type":"Feature","id":"%03d","geometry":%s,"properties":{%s}}`+"\n", r.IntN(1000), geometry, properties)
+		fmt.Fprintf(
+			&file,
+			`{"type":"Feature","id":"%03d","geometry":%s,"properties":{%s}}`+"\n",
+			r.IntN(1000),
+			geometry,
+			properties,
+		)
 	}
 	must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{}))
 	all := must[ItemsPage](t)(s.Items(t.Context(), "c", ItemsQuery{Limit: 1000})).Items
@@ -99,7 +105,15 @@ func TestSortedListings(t *testing.T) {
 		}
 	}
 	// By two properties, the second the other way round.
-	two := must[ItemsPage](t)(s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "n", Descending: true}}, Limit: 1000})).Items
+	two := must[ItemsPage](
+		t,
+	)(
+		s.Items(
+			t.Context(),
+			"c",
+			ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "n", Descending: true}}, Limit: 1000},
+		),
+	).Items
 	number := func(item *store.Stored) (n int) {
 		raw, _ := item.Properties.Value("n")
 		n, _ = strconv.Atoi(string(raw))
@@ -114,7 +128,11 @@ func TestSortedListings(t *testing.T) {
 		}
 	}
 	var wrong *fault.InvalidError
-	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "w"}}, Limit: 5}); !errors.As(err, &wrong) || wrong.Field != "sortby" {
+	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "w"}}, Limit: 5}); !errors.As(
+		err,
+		&wrong,
+	) ||
+		wrong.Field != "sortby" {
 		t.Errorf("sorted by what is not there: %v", err)
 	}
 	// An edit shows in the next page.
@@ -126,7 +144,10 @@ func TestSortedListings(t *testing.T) {
 	if page.Matched != len(all)-1 || len(page.Items) != 1 || page.Items[0].ID != all[len(all)-2].ID {
 		t.Errorf("after a deletion: %d matched, %v", page.Matched, page.Items)
 	}
-	if page := must[ItemsPage](t)(s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{}, Offset: 5000, Limit: 5})); len(page.Items) != 0 || page.More {
+	if page := must[ItemsPage](t)(s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{}, Offset: 5000, Limit: 5})); len(
+		page.Items,
+	) != 0 ||
+		page.More {
 		t.Errorf("beyond the end: %v", page)
 	}
 }

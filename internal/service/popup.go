@@ -20,7 +20,29 @@ type Popup struct {
 // safeHTML lets through what formats a text, and links that a reader follows at will.
 var safeHTML = func() *bluemonday.Policy {
 	p := bluemonday.NewPolicy()
-	p.AllowElements("p", "br", "hr", "b", "strong", "i", "em", "u", "s", "small", "sub", "sup", "code", "pre", "blockquote", "ul", "ol", "li", "dl", "dt", "dd")
+	p.AllowElements(
+		"p",
+		"br",
+		"hr",
+		"b",
+		"strong",
+		"i",
+		"em",
+		"u",
+		"s",
+		"small",
+		"sub",
+		"sup",
+		"code",
+		"pre",
+		"blockquote",
+		"ul",
+		"ol",
+		"li",
+		"dl",
+		"dt",
+		"dd",
+	)
 	p.AllowAttrs("href").OnElements("a")
 	p.AllowURLSchemes("https", "http", "mailto", "tel")
 	p.RequireParseableURLs(true)
@@ -61,6 +83,11 @@ func (s *Service) Popup(ctx context.Context, collection, id, draft string) (Popu
 		return Popup{}, err
 	}
 	info := c.Info()
-	template := popup.Template{Style: looks.resolved.Popup, Name: info.NameProperty, Category: info.CategoryProperty, Sanitise: sanitise}
+	template := popup.Template{
+		Style:    looks.resolved.Popup,
+		Name:     info.NameProperty,
+		Category: info.CategoryProperty,
+		Sanitise: sanitise,
+	}
 	return Popup{Popup: template.Of(&item.Feature), ID: id, Change: item.Change, Looks: looks.stamp}, nil
 }

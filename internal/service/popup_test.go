@@ -50,8 +50,14 @@ func TestDraftsAndTheirPopups(t *testing.T) {
 		t.Fatal(err)
 	}
 	own := must[Popup](t)(s.Popup(t.Context(), "c", "a", ""))
-	tried := must[Popup](t)(s.Popup(t.Context(), "c", "a", `{"popup":{"title":"note","fields":[{"property":"n","unit":"m"}]}}`))
-	if own.Title != "Able" || len(own.Fields) != 2 || tried.Title != "bright" || len(tried.Fields) != 1 || tried.Fields[0].Unit != "m" || own.Looks == tried.Looks {
+	tried := must[Popup](
+		t,
+	)(
+		s.Popup(t.Context(), "c", "a", `{"popup":{"title":"note","fields":[{"property":"n","unit":"m"}]}}`),
+	)
+	if own.Title != "Able" || len(own.Fields) != 2 || tried.Title != "bright" || len(tried.Fields) != 1 ||
+		tried.Fields[0].Unit != "m" ||
+		own.Looks == tried.Looks {
 		t.Errorf("by its own style %+v, by a draft %+v", own, tried)
 	}
 	if again := must[Popup](t)(s.Popup(t.Context(), "c", "a", "")); again.Title != "Able" || again.Looks != own.Looks {
@@ -69,7 +75,8 @@ func TestDraftsAndTheirPopups(t *testing.T) {
 	if err != nil || l.Entries[0].Count != 1 {
 		t.Errorf("%+v, %v", l, err)
 	}
-	if _, err := s.Legend(t.Context(), "c", `{"rules":[{"when":"n >"}]}`); err == nil || !strings.Contains(err.Error(), "style: rules[0].when") {
+	if _, err := s.Legend(t.Context(), "c", `{"rules":[{"when":"n >"}]}`); err == nil ||
+		!strings.Contains(err.Error(), "style: rules[0].when") {
 		t.Errorf("a draft that is wrong: %v", err)
 	}
 	if style := must[Style](t)(s.Style("c")); !style.Proposed {

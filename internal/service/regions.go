@@ -62,7 +62,11 @@ func (s *Service) bound(f *filter.Filter) (*filter.Filter, error) {
 	return f.Bind(func(item filter.Item) (*geometry.Region, string, error) {
 		r, err := s.region(item)
 		if err != nil {
-			return nil, "", fmt.Errorf("names item %q of collection %q, which has no such area or path", item.ID, item.Collection)
+			return nil, "", fmt.Errorf(
+				"names item %q of collection %q, which has no such area or path",
+				item.ID,
+				item.Collection,
+			)
 		}
 		return r.prepared, r.version, nil
 	})

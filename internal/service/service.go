@@ -76,7 +76,16 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Service, erro
 	if s.drafts, err = lru.New[string, *looks](keptDrafts); err != nil {
 		return nil, err
 	}
-	s.replica, err = replica.Open(ctx, st, replica.Options{Log: options.Log, Progress: options.Progress, KeepHistory: options.KeepHistory, Reloaded: s.reloaded})
+	s.replica, err = replica.Open(
+		ctx,
+		st,
+		replica.Options{
+			Log:         options.Log,
+			Progress:    options.Progress,
+			KeepHistory: options.KeepHistory,
+			Reloaded:    s.reloaded,
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

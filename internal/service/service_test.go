@@ -76,8 +76,19 @@ func inMemory(t *testing.T, s *Service, id string) (map[string]places.Place, uin
 func TestTwoProcessesAgree(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	services := []*Service{open(t, dsn), open(t, dsn)}
-	must[Collection](t)(services[0].CreateCollection(t.Context(), NewCollection{ID: "huts", NameProperty: "name", CategoryProperty: "kind"}))
-	polltest.Until(t, "the collection in the other process", func() bool { _, err := services[1].Collection("huts"); return err == nil })
+	must[Collection](
+		t,
+	)(
+		services[0].CreateCollection(
+			t.Context(),
+			NewCollection{ID: "huts", NameProperty: "name", CategoryProperty: "kind"},
+		),
+	)
+	polltest.Until(
+		t,
+		"the collection in the other process",
+		func() bool { _, err := services[1].Collection("huts"); return err == nil },
+	)
 
 	var writers sync.WaitGroup
 	var mu sync.Mutex
@@ -179,13 +190,23 @@ func TestImport(t *testing.T) {
 		fmt.Fprintf(&file, "%04d,Place %d,k%d,%d,%d\n", i, i, i%3, i%80, i%170)
 	}
 	file.WriteString("bad,x,y,95,0\n")
-	dry := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{DryRun: true}))
+	dry := must[importing.Report](
+		t,
+	)(
+		s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{DryRun: true}),
+	)
 	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Collection](t)(s.Collection("c")).Places != 0 {
 		t.Fatalf("dry run: %+v", dry)
 	}
 	for _, want := range []importing.Report{{Created: 2500}, {Unchanged: 2500}, {Unchanged: 2499, Replaced: 1}} {
-		got := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{}))
-		if got.Created != want.Created || got.Unchanged != want.Unchanged || got.Replaced != want.Replaced || got.Rejected != 1 || got.Errors[0].Row != 2502 {
+		got := must[importing.Report](
+			t,
+		)(
+			s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{}),
+		)
+		if got.Created != want.Created || got.Unchanged != want.Unchanged || got.Replaced != want.Replaced ||
+			got.Rejected != 1 ||
+			got.Errors[0].Row != 2502 {
 			t.Fatalf("import: %+v, want %+v", got, want)
 		}
 		changed := strings.Replace(file.String(), "Place 7,", "Place seven,", 1)
@@ -197,7 +218,8 @@ func TestImport(t *testing.T) {
 		}
 	}
 	c := must[Collection](t)(s.Collection("c"))
-	if c.Places != 2500 || c.NameProperty != "Name" || c.CategoryProperty != "kind" || len(c.Categories) != 3 || c.Categories[0].Count != 834 {
+	if c.Places != 2500 || c.NameProperty != "Name" || c.CategoryProperty != "kind" || len(c.Categories) != 3 ||
+		c.Categories[0].Count != 834 {
 		t.Fatalf("collection %+v", c)
 	}
 	fresh, _ := inMemory(t, open(t, dsn), "c")
@@ -351,7 +373,10 @@ func TestACallerThatGivesUp(t *testing.T) {
 	if _, _, err := s.CreateItem(ctx, "c", feature.Feature{ID: "x"}); !errors.Is(err, context.Canceled) {
 		t.Errorf("creating an item: %v", err)
 	}
-	if _, err := s.Import(ctx, "c", strings.NewReader("id,lat,lon\ny,1,2\n"), importing.Options{}); !errors.Is(err, context.Canceled) {
+	if _, err := s.Import(ctx, "c", strings.NewReader("id,lat,lon\ny,1,2\n"), importing.Options{}); !errors.Is(
+		err,
+		context.Canceled,
+	) {
 		t.Errorf("importing: %v", err)
 	}
 }
@@ -374,7 +399,10 @@ func TestFollowerTriesAgain(t *testing.T) {
 	sql("UPDATE clock SET change = change + 1")
 	sql(`INSERT INTO features (collection_key, id, lon, lat, properties, change)
 		SELECT key, 'x', 1, 2, '{}', $1 FROM collections`, info.Change+1)
-	sql("INSERT INTO kept_away (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() FROM collections", info.Change+1)
+	sql(
+		"INSERT INTO kept_away (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() FROM collections",
+		info.Change+1,
+	)
 	s.replica.Wake()
 	polltest.Until(t, "the service to be behind", func() bool { return s.Ready() != nil })
 	sql("ALTER TABLE kept_away RENAME TO changes")

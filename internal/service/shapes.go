@@ -51,7 +51,14 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 		return nil, err
 	}
 	snapshot := c.Shapes()
-	v := &ShapesView{service: s, Identity: s.Identity(), Collection: c.Info().Key, Change: snapshot.Change(), query: q, snapshot: snapshot}
+	v := &ShapesView{
+		service:    s,
+		Identity:   s.Identity(),
+		Collection: c.Info().Key,
+		Change:     snapshot.Change(),
+		query:      q,
+		snapshot:   snapshot,
+	}
 	if v.looks, err = s.drawnBy(c, q.Draft); v.looks != nil {
 		v.Looks = v.looks.stamp
 	}
@@ -79,11 +86,22 @@ func (v *ShapesView) Drawn(ctx context.Context) (drawn []shapes.Drawn, leftOut i
 			return nil, 0, nil, err
 		}
 	}
-	drawn, matched, err := v.snapshot.View(ctx, v.query.Box, v.query.Zoom, shapes.Limits{Shapes: MaxShapes, Positions: MaxPositions}, takes(&v.query.Selection))
+	drawn, matched, err := v.snapshot.View(
+		ctx,
+		v.query.Box,
+		v.query.Zoom,
+		shapes.Limits{Shapes: MaxShapes, Positions: MaxPositions},
+		takes(&v.query.Selection),
+	)
 	if err != nil {
 		release()
 		if errors.Is(err, shapes.ErrTooMuch) {
-			err = fault.Invalid("bbox", "shows areas and paths with more than %d positions at zoom %v; ask for a smaller box or a lower zoom", MaxPositions, v.query.Zoom)
+			err = fault.Invalid(
+				"bbox",
+				"shows areas and paths with more than %d positions at zoom %v; ask for a smaller box or a lower zoom",
+				MaxPositions,
+				v.query.Zoom,
+			)
 		}
 		return nil, 0, nil, err
 	}

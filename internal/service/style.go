@@ -81,7 +81,15 @@ func (s *Service) resolved(c *collection) (*looks, error) {
 	if err != nil {
 		return nil, err
 	}
-	known = &looks{of: info, resolved: resolved, bound: bound, items: items, followed: followed, lots: lots, stamp: resolved.Fingerprint()}
+	known = &looks{
+		of:       info,
+		resolved: resolved,
+		bound:    bound,
+		items:    items,
+		followed: followed,
+		lots:     lots,
+		stamp:    resolved.Fingerprint(),
+	}
 	c.looks.Store(known)
 	return known, nil
 }
@@ -169,7 +177,12 @@ func (s *Service) Style(collection string) (Style, error) {
 	if err != nil {
 		return Style{}, err
 	}
-	out := Style{Style: known.resolved.Style, Proposed: known.of.Style == nil, Stamp: known.stamp, Change: known.of.Change}
+	out := Style{
+		Style:    known.resolved.Style,
+		Proposed: known.of.Style == nil,
+		Stamp:    known.stamp,
+		Change:   known.of.Change,
+	}
 	if !c.Empty() {
 		out.Warnings = known.resolved.Warnings()
 	}

@@ -18,7 +18,11 @@ func TestCollectionsAreEditedTogether(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s, other := open(t, dsn), open(t, dsn)
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	polltest.Until(t, "the collection in the other process", func() bool { _, err := other.Collection("c"); return err == nil })
+	polltest.Until(
+		t,
+		"the collection in the other process",
+		func() bool { _, err := other.Collection("c"); return err == nil },
+	)
 	var writers sync.WaitGroup
 	const rounds = 40
 	writers.Go(func() {
@@ -49,7 +53,8 @@ func TestCollectionsAreEditedTogether(t *testing.T) {
 	seen := must[Style](t)(s.Style("c")).Change
 	must[Style](t)(s.SetStyle(t.Context(), "c", []byte(`{"order":1}`), []uint64{seen - 1, seen}))
 	var changed *fault.ChangedError
-	if _, err := other.SetStyle(t.Context(), "c", nil, []uint64{seen}); !errors.As(err, &changed) || !strings.Contains(err.Error(), "has been changed since") {
+	if _, err := other.SetStyle(t.Context(), "c", nil, []uint64{seen}); !errors.As(err, &changed) ||
+		!strings.Contains(err.Error(), "has been changed since") {
 		t.Errorf("as of an older change: %v", err)
 	}
 	if style := must[Style](t)(s.Style("c")); style.Order != 1 || style.Proposed {

@@ -49,13 +49,17 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 	}
 	create(services[0], "stays")
 	sql := connect(t, dsn)
-	sql("CREATE TABLE saved_features AS TABLE features; CREATE TABLE saved_changes AS TABLE changes; CREATE TABLE saved_clock AS TABLE clock")
+	sql(
+		"CREATE TABLE saved_features AS TABLE features; CREATE TABLE saved_changes AS TABLE changes; CREATE TABLE saved_clock AS TABLE clock",
+	)
 	for i := range 5 {
 		create(services[0], fmt.Sprint("lost ", i))
 	}
 	before := services[0].Identity()
 	// In the order in which the services lock them.
-	sql(`BEGIN; TRUNCATE clock, changes, features; INSERT INTO features TABLE saved_features; INSERT INTO changes TABLE saved_changes; INSERT INTO clock TABLE saved_clock; COMMIT`)
+	sql(
+		`BEGIN; TRUNCATE clock, changes, features; INSERT INTO features TABLE saved_features; INSERT INTO changes TABLE saved_changes; INSERT INTO clock TABLE saved_clock; COMMIT`,
+	)
 	check := func(want ...string) {
 		t.Helper()
 		for i, s := range services {
@@ -88,8 +92,10 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 		t.Error("the identity changed though nothing tells that it is another database")
 	}
 	// A copy of the tables is another database, even where its clock is not behind.
-	sql(`CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity; ALTER TABLE copied RENAME TO identity;
-		UPDATE features SET id = 'restored' WHERE id = 'new'`)
+	sql(
+		`CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity; ALTER TABLE copied RENAME TO identity;
+		UPDATE features SET id = 'restored' WHERE id = 'new'`,
+	)
 	check("stays", "restored")
 	if services[0].Identity() == before || services[0].Identity() != services[1].Identity() {
 		t.Errorf("the identities are %s and %s, before %s", services[0].Identity(), services[1].Identity(), before)
@@ -105,8 +111,14 @@ func TestFollowingWithoutNotifications(t *testing.T) {
 	s := open(t, dsn)
 	info := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	sql := connect(t, dsn)
-	sql(`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, '{}', $1 FROM collections`, info.Change+1)
-	sql(`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() FROM collections`, info.Change+1)
+	sql(
+		`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, '{}', $1 FROM collections`,
+		info.Change+1,
+	)
+	sql(
+		`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() FROM collections`,
+		info.Change+1,
+	)
 	sql("UPDATE clock SET change = change + 1")
 	polltest.Until(t, "the change to be seen", func() bool {
 		all, _ := inMemory(t, s, "c")
@@ -145,14 +157,40 @@ func TestForgetting(t *testing.T) {
 func TestDearWorkIsBounded(t *testing.T) {
 	st := must[*store.Store](t)(store.Open(t.Context(), store.Options{DSN: pgboxtest.DSN(t), Log: discard}))
 	t.Cleanup(func() { st.Close() })
-	s := must[*Service](t)(Open(t.Context(), st, Options{Log: discard, Work: admission.Limits{Bytes: 64 << 20, Works: 1, Wait: 100 * time.Millisecond}}))
+	s := must[*Service](
+		t,
+	)(
+		Open(
+			t.Context(),
+			st,
+			Options{Log: discard, Work: admission.Limits{Bytes: 64 << 20, Works: 1, Wait: 100 * time.Millisecond}},
+		),
+	)
 	t.Cleanup(s.Close)
 	var file strings.Builder
 	file.WriteString("id,lat,lon,a,b,c,d,e,f,g,h\n")
 	for i := range 60_000 {
-		fmt.Fprintf(&file, "%d,%d,%d,%d,%d,%d,%d,%d,%d,%d,%d\n", i, i%80, i%170, i%7, i%11, i%13, i%17, i%19, i%23, i%29, i%31)
+		fmt.Fprintf(
+			&file,
+			"%d,%d,%d,%d,%d,%d,%d,%d,%d,%d,%d\n",
+			i,
+			i%80,
+			i%170,
+			i%7,
+			i%11,
+			i%13,
+			i%17,
+			i%19,
+			i%23,
+			i%29,
+			i%31,
+		)
 	}
-	must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: NewCollection{}.Named}))
+	must[importing.Report](
+		t,
+	)(
+		s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: NewCollection{}.Named}),
+	)
 	release := must[func()](t)(s.desk.Admit(t.Context(), admission.Need{Work: true})) // somebody keeps the processor
 	var busy *admission.BusyError
 	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "a"}}, Limit: 5}); !errors.As(err, &busy) {
@@ -170,7 +208,11 @@ func TestDearWorkIsBounded(t *testing.T) {
 	for _, property := range []string{"a", "b", "c", "d", "e", "f", "g", "h"} {
 		for _, descending := range []bool{false, true} {
 			all.Go(func() {
-				_, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: property, Descending: descending}}, Limit: 5})
+				_, err := s.Items(
+					t.Context(),
+					"c",
+					ItemsQuery{Sort: &Sort{{Property: property, Descending: descending}}, Limit: 5},
+				)
 				if err != nil && !errors.As(err, new(*admission.BusyError)) {
 					t.Errorf("sorting by %s: %v", property, err)
 				}
@@ -183,7 +225,10 @@ func TestDearWorkIsBounded(t *testing.T) {
 	}
 	gone, leave := context.WithCancel(t.Context())
 	leave()
-	if _, err := s.Items(gone, "c", ItemsQuery{Sort: &Sort{{Property: "a"}, {Property: "b"}}, Limit: 5}); !errors.Is(err, context.Canceled) {
+	if _, err := s.Items(gone, "c", ItemsQuery{Sort: &Sort{{Property: "a"}, {Property: "b"}}, Limit: 5}); !errors.Is(
+		err,
+		context.Canceled,
+	) {
 		t.Errorf("sorting for nobody: %v", err)
 	}
 }
@@ -269,7 +314,11 @@ func TestAnImportThatWasTakenForDead(t *testing.T) {
 func TestNoRoomForAnImport(t *testing.T) {
 	st := must[*store.Store](t)(store.Open(t.Context(), store.Options{DSN: pgboxtest.DSN(t), Log: discard}))
 	t.Cleanup(func() { st.Close() })
-	s := must[*Service](t)(Open(t.Context(), st, Options{Log: discard, Room: func() (int64, bool) { return 1000, true }}))
+	s := must[*Service](
+		t,
+	)(
+		Open(t.Context(), st, Options{Log: discard, Room: func() (int64, bool) { return 1000, true }}),
+	)
 	t.Cleanup(s.Close)
 	var file strings.Builder
 	file.WriteString("id,lat,lon\n")
@@ -277,7 +326,12 @@ func TestNoRoomForAnImport(t *testing.T) {
 		fmt.Fprintf(&file, "%d,1,2\n", i)
 	}
 	var full *fault.FullError
-	if _, err := s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: NewCollection{}.Named}); !errors.As(err, &full) || full.Needs == 0 || full.Free != 1000 {
+	if _, err := s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: NewCollection{}.Named}); !errors.As(
+		err,
+		&full,
+	) ||
+		full.Needs == 0 ||
+		full.Free != 1000 {
 		t.Errorf("it ended with %v", err)
 	}
 	var missing *fault.NotFoundError
@@ -295,7 +349,9 @@ func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	sql, keep := connect(t, dsn), connect(t, dsn)
 	keep("BEGIN; LOCK TABLE features IN ACCESS EXCLUSIVE MODE")
-	sql("CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity; ALTER TABLE copied RENAME TO identity")
+	sql(
+		"CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity; ALTER TABLE copied RENAME TO identity",
+	)
 	var away *fault.UnavailableError
 	polltest.Until(t, "the service to load all anew", func() bool { return errors.As(s.Ready(), &away) })
 	_, all := s.Collections()

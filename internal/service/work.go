@@ -78,7 +78,12 @@ func (c *collection) checkProperties(field string, names []string) error {
 	}
 	for _, name := range names {
 		if name != "id" && name != filter.Geometry && !snapshot.Knows(name) && !areas.Has(name) {
-			return fault.Invalid(field, "nothing in the collection has a property %q%s", name, suggestion(name, append(snapshot.PropertyNames(), areas.PropertyNames()...)))
+			return fault.Invalid(
+				field,
+				"nothing in the collection has a property %q%s",
+				name,
+				suggestion(name, append(snapshot.PropertyNames(), areas.PropertyNames()...)),
+			)
 		}
 	}
 	return nil

@@ -78,7 +78,9 @@ func (s *Store) renew(ctx context.Context) (state State, err error) {
 // moveTo notes the place of the database's files. Where they were at another, they are a copy,
 // and the database gets an identity of its own.
 func (s *Store) moveTo(ctx context.Context, place string) error {
-	err := s.reserved.WithContext(ctx).Exec(`UPDATE identity SET place = ?, id = CASE WHEN place = '' THEN id ELSE gen_random_uuid() END WHERE place <> ?`, place, place).Error
+	err := s.reserved.WithContext(ctx).
+		Exec(`UPDATE identity SET place = ?, id = CASE WHEN place = '' THEN id ELSE gen_random_uuid() END WHERE place <> ?`, place, place).
+		Error
 	if err != nil {
 		return fmt.Errorf("noting where the database is: %w", err)
 	}
@@ -149,5 +151,9 @@ func (c *clock) release(tx *gorm.DB) error {
 	if c.newest == c.Change {
 		return nil
 	}
-	return tx.Exec("WITH noted AS (UPDATE clock SET change = ? RETURNING change) SELECT pg_notify(?, '') FROM noted", c.newest, notifyChannel).Error
+	return tx.Exec(
+		"WITH noted AS (UPDATE clock SET change = ? RETURNING change) SELECT pg_notify(?, '') FROM noted",
+		c.newest,
+		notifyChannel,
+	).Error
 }

@@ -18,7 +18,9 @@ const followedTogether = 5000
 // Touched returns the keys of the collections that were themselves changed after the given
 // number: made, described anew, filled or deleted.
 func (v *View) Touched(after uint64) (keys []int64, err error) {
-	err = v.tx.Raw("SELECT DISTINCT collection_key FROM changes WHERE number > ? AND number <= ? AND feature_id IS NULL ORDER BY 1", after, v.Change).Scan(&keys).Error
+	err = v.tx.Raw("SELECT DISTINCT collection_key FROM changes WHERE number > ? AND number <= ? AND feature_id IS NULL ORDER BY 1", after, v.Change).
+		Scan(&keys).
+		Error
 	if err != nil {
 		return nil, fmt.Errorf("reading the changes to collections after %d: %w", after, err)
 	}
@@ -29,7 +31,9 @@ func (v *View) Touched(after uint64) (keys []int64, err error) {
 // number.
 func (v *View) Filled(collection int64, after uint64) (filled bool, err error) {
 	err = v.tx.Raw("SELECT EXISTS (SELECT FROM changes WHERE collection_key = ? AND number > ? AND number <= ? AND feature_id IS NULL AND op = ?)",
-		collection, after, v.Change, Filled).Scan(&filled).Error
+		collection, after, v.Change, Filled).
+		Scan(&filled).
+		Error
 	return filled, err
 }
 
@@ -49,12 +53,14 @@ func (v *View) Changes(ctx context.Context, after uint64, each func(*Change) err
 }
 
 func (v *View) changes(ctx context.Context, after, last uint64, each func(*Change) error) error {
-	rows, err := v.tx.WithContext(ctx).Raw(`SELECT c.number, c.collection_key, c.feature_id, c.op, c.at, f.id IS NOT NULL, coalesce(f.number_id, false),
+	rows, err := v.tx.WithContext(ctx).
+		Raw(`SELECT c.number, c.collection_key, c.feature_id, c.op, c.at, f.id IS NOT NULL, coalesce(f.number_id, false),
 			coalesce(f.lon, 0), coalesce(f.lat, 0), f.elevation, f.geometry::text, f.properties
 		FROM (SELECT DISTINCT ON (collection_key, feature_id) number, collection_key, feature_id, op, at FROM changes
 			WHERE number > ? AND number <= ? AND feature_id IS NOT NULL ORDER BY collection_key, feature_id, number DESC) c
 		LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id
-		ORDER BY c.number`, after, last).Rows()
+		ORDER BY c.number`, after, last).
+		Rows()
 	if err != nil {
 		return err
 	}

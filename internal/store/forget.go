@@ -14,7 +14,8 @@ const forgottenTogether = 5000
 func (s *Store) Forget(ctx context.Context, before time.Time) (forgotten int64, err error) {
 	db := s.db.WithContext(ctx)
 	var last uint64
-	if err := db.Raw("SELECT coalesce(max(number), 0) FROM changes WHERE at < ?", before).Row().Scan(&last); err != nil || last == 0 {
+	if err := db.Raw("SELECT coalesce(max(number), 0) FROM changes WHERE at < ?", before).Row().Scan(&last); err != nil ||
+		last == 0 {
 		return 0, err
 	}
 	// First noted, so that who has not applied them yet loads all anew.

@@ -34,9 +34,16 @@ func (s *Store) PutIcon(ctx context.Context, i Icon, most int) (created bool, er
 		if created = there == 0; others >= most {
 			return ErrTooMany
 		}
-		return tx.Exec(`INSERT INTO icons (name, media_type, width, height, data, version) VALUES (?, ?, ?, ?, ?, nextval('icon_versions'))
+		return tx.Exec(
+			`INSERT INTO icons (name, media_type, width, height, data, version) VALUES (?, ?, ?, ?, ?, nextval('icon_versions'))
 			ON CONFLICT (name) DO UPDATE SET media_type = EXCLUDED.media_type, width = EXCLUDED.width, height = EXCLUDED.height,
-				data = EXCLUDED.data, version = EXCLUDED.version`, i.Name, i.MediaType, i.Width, i.Height, i.Data).Error
+				data = EXCLUDED.data, version = EXCLUDED.version`,
+			i.Name,
+			i.MediaType,
+			i.Width,
+			i.Height,
+			i.Data,
+		).Error
 	})
 	if err != nil && !errors.Is(err, ErrTooMany) {
 		err = fmt.Errorf("keeping icon %q: %w", i.Name, err)

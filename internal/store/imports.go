@@ -73,7 +73,9 @@ func (s *Store) StartImport(ctx context.Context, i *Import) error {
 	db := s.db.WithContext(ctx)
 	err := db.Raw(`INSERT INTO imports (id, collection_key, collection, file_name, status, format, bytes_read, bytes_total, rows_read, problem, dismissing, started_at, touched_at)
 		VALUES (?, ?, ?, ?, ?, ?, 0, ?, 0, '', false, now(), now()) RETURNING key, started_at`,
-		i.ID, i.CollectionKey, i.Collection, i.FileName, i.Status, i.Format, i.BytesTotal).Row().Scan(&i.Key, &i.StartedAt)
+		i.ID, i.CollectionKey, i.Collection, i.FileName, i.Status, i.Format, i.BytesTotal).
+		Row().
+		Scan(&i.Key, &i.StartedAt)
 	if err == nil {
 		err = db.Exec(`DELETE FROM imports WHERE key <= (SELECT key FROM imports ORDER BY key DESC OFFSET ? LIMIT 1)
 			AND (ended_at IS NOT NULL OR touched_at < now() - interval '`+abandonedAfter+`')`, keptImports).Error
@@ -87,8 +89,11 @@ func (s *Store) StartImport(ctx context.Context, i *Import) error {
 // TouchImport notes how far an import is and that it is being worked on, and reports
 // whether it is to be called off.
 func (s *Store) TouchImport(ctx context.Context, key int64, p Progress) (dismissing bool, err error) {
-	err = s.db.WithContext(ctx).Raw(`UPDATE imports SET status = CASE WHEN ? > 0 THEN 'running' ELSE status END, bytes_read = ?, rows_read = ?, format = ?, head = ?, touched_at = now()
-		WHERE key = ? AND ended_at IS NULL RETURNING dismissing`, p.RowsRead, p.BytesRead, p.RowsRead, p.Format, p.Head, key).Scan(&dismissing).Error
+	err = s.db.WithContext(ctx).
+		Raw(`UPDATE imports SET status = CASE WHEN ? > 0 THEN 'running' ELSE status END, bytes_read = ?, rows_read = ?, format = ?, head = ?, touched_at = now()
+		WHERE key = ? AND ended_at IS NULL RETURNING dismissing`, p.RowsRead, p.BytesRead, p.RowsRead, p.Format, p.Head, key).
+		Scan(&dismissing).
+		Error
 	return dismissing, err
 }
 
@@ -141,10 +146,14 @@ type RejectedRow struct {
 // AddRejected keeps rows that an import could not use.
 func (s *Store) AddRejected(ctx context.Context, key int64, rows []RejectedRow) error {
 	return s.direct(ctx, func(conn *pgx.Conn) error {
-		_, err := conn.CopyFrom(ctx, pgx.Identifier{"rejected_rows"}, []string{"import_key", "number", "line", "reason", "source"},
+		_, err := conn.CopyFrom(
+			ctx,
+			pgx.Identifier{"rejected_rows"},
+			[]string{"import_key", "number", "line", "reason", "source"},
 			pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) {
 				return []any{key, int64(rows[i].Row), int64(rows[i].Line), rows[i].Reason, rows[i].Source}, nil
-			}))
+			}),
+		)
 		return err
 	})
 }
@@ -183,7 +192,9 @@ func (s *Store) Rejected(ctx context.Context, key int64) iter.Seq2[RejectedRow, 
 
 // rejected reads a page of rejected rows, and whether there may be more.
 func (s *Store) rejected(ctx context.Context, key, after int64) (page []RejectedRow, more bool, err error) {
-	rows, err := s.db.WithContext(ctx).Raw("SELECT number, line, reason, source FROM rejected_rows WHERE import_key = ? AND number > ? ORDER BY number LIMIT 1000", key, after).Rows()
+	rows, err := s.db.WithContext(ctx).
+		Raw("SELECT number, line, reason, source FROM rejected_rows WHERE import_key = ? AND number > ? ORDER BY number LIMIT 1000", key, after).
+		Rows()
 	if err != nil {
 		return nil, false, err
 	}
@@ -232,7 +243,10 @@ func (s *Store) Imports(ctx context.Context, collection, before string, limit in
 // that nobody works on, is forgotten with the rows that were kept of it.
 func (s *Store) DismissImport(ctx context.Context, id string) (forgotten bool, err error) {
 	db := s.db.WithContext(ctx)
-	gone := db.Exec("DELETE FROM imports WHERE id = ? AND (ended_at IS NOT NULL OR touched_at < now() - interval '"+abandonedAfter+"')", id)
+	gone := db.Exec(
+		"DELETE FROM imports WHERE id = ? AND (ended_at IS NOT NULL OR touched_at < now() - interval '"+abandonedAfter+"')",
+		id,
+	)
 	if gone.Error != nil || gone.RowsAffected > 0 {
 		return gone.RowsAffected > 0, gone.Error
 	}

@@ -23,11 +23,13 @@ func begun(t *testing.T, s *Store, id string) *Import {
 func TestImportsEnd(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
 	i := begun(t, s, "i1")
-	if dismissing, err := s.TouchImport(t.Context(), i.Key, Progress{BytesRead: 10, RowsRead: 2, Format: "csv", Head: []byte("a,b")}); err != nil || dismissing {
+	if dismissing, err := s.TouchImport(t.Context(), i.Key, Progress{BytesRead: 10, RowsRead: 2, Format: "csv", Head: []byte("a,b")}); err != nil ||
+		dismissing {
 		t.Fatal(dismissing, err)
 	}
 	now, err := s.Import(t.Context(), "i1")
-	if err != nil || now.Status != Running || now.RowsRead != 2 || string(now.Head) != "a,b" || now.Abandoned || now.EndedAt != nil {
+	if err != nil || now.Status != Running || now.RowsRead != 2 || string(now.Head) != "a,b" || now.Abandoned ||
+		now.EndedAt != nil {
 		t.Errorf("under way: %+v, %v", now, err)
 	}
 	if forgotten, err := s.DismissImport(t.Context(), "i1"); err != nil || forgotten {
@@ -46,7 +48,10 @@ func TestImportsEnd(t *testing.T) {
 	if dismissing, err := s.TouchImport(t.Context(), i.Key, Progress{RowsRead: 99}); err != nil || dismissing {
 		t.Error(dismissing, err)
 	}
-	if now, err = s.Import(t.Context(), "i1"); err != nil || now.Status != Dismissed || now.Report == nil || *now.Report != `{"rows":2}` || now.EndedAt == nil || now.RowsRead == 99 {
+	if now, err = s.Import(t.Context(), "i1"); err != nil || now.Status != Dismissed || now.Report == nil ||
+		*now.Report != `{"rows":2}` ||
+		now.EndedAt == nil ||
+		now.RowsRead == 99 {
 		t.Errorf("it ended as %+v, %v", now, err)
 	}
 	if forgotten, err := s.DismissImport(t.Context(), "i1"); err != nil || !forgotten {
@@ -119,7 +124,8 @@ func TestIconsAreBounded(t *testing.T) {
 		created bool
 		err     error
 	}{{"a", true, nil}, {"b", true, nil}, {"a", false, nil}, {"c", true, ErrTooMany}} {
-		if created, err := s.PutIcon(t.Context(), named(picture, c.name), 2); created != c.created || !errors.Is(err, c.err) {
+		if created, err := s.PutIcon(t.Context(), named(picture, c.name), 2); created != c.created ||
+			!errors.Is(err, c.err) {
 			t.Errorf("%s: created %v, %v", c.name, created, err)
 		}
 	}

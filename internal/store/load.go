@@ -36,7 +36,9 @@ type Batch struct {
 func (v *View) AllFeatures(ctx context.Context, each func(context.Context, Batch) error) error {
 	var snapshot string
 	l := &loading{each: each}
-	err := v.tx.Raw("SELECT pg_export_snapshot(), pg_relation_size('features') / current_setting('block_size')::int").Row().Scan(&snapshot, &l.pages)
+	err := v.tx.Raw("SELECT pg_export_snapshot(), pg_relation_size('features') / current_setting('block_size')::int").
+		Row().
+		Scan(&snapshot, &l.pages)
 	if err != nil {
 		return fmt.Errorf("sharing a state of the database: %w", err)
 	}
@@ -91,7 +93,10 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 	// Described first, so that the answer comes in the binary form whatever the
 	// connection string says.
 	rows, err := conn.Query(ctx, fmt.Sprintf(
-		"SELECT collection_key, id, lon, lat, properties, geometry FROM features WHERE ctid >= '(%d,0)' AND ctid < '(%d,0)'", first, first+slicePages),
+		"SELECT collection_key, id, lon, lat, properties, geometry FROM features WHERE ctid >= '(%d,0)' AND ctid < '(%d,0)'",
+		first,
+		first+slicePages,
+	),
 		pgx.QueryExecModeDescribeExec)
 	if err != nil {
 		return err

@@ -12,7 +12,9 @@ import (
 
 // ErrImportGone reports an import that others have taken for dead, because nothing was heard
 // of it for long, and that was not carried out.
-var ErrImportGone = errors.New("the import was taken for dead, as nothing was heard of it for long; nothing of it was imported")
+var ErrImportGone = errors.New(
+	"the import was taken for dead, as nothing was heard of it for long; nothing of it was imported",
+)
 
 // uniqueViolation is PostgreSQL's code of the error that a key is there already.
 const uniqueViolation = "23505"
@@ -32,7 +34,13 @@ type Merged struct {
 // are added and those that differ replaced, and it is noted how the import ended. A
 // collection without a Key is made, unless there is one with its ID by now; into gets
 // the Key then. begin is called before others have to wait for it, and may still call it off.
-func (st *Staging) Merge(ctx context.Context, by Origin, into *Collection, begin func() error, end func(Merged) ImportEnd) (m Merged, err error) {
+func (st *Staging) Merge(
+	ctx context.Context,
+	by Origin,
+	into *Collection,
+	begin func() error,
+	end func(Merged) ImportEnd,
+) (m Merged, err error) {
 	if err := st.end(); err != nil {
 		return m, fmt.Errorf("gathering features: %w", err)
 	}
@@ -43,7 +51,14 @@ func (st *Staging) Merge(ctx context.Context, by Origin, into *Collection, begin
 	return m, err
 }
 
-func (st *Staging) mergeOn(ctx context.Context, conn *pgx.Conn, by Origin, into *Collection, begin func() error, end func(Merged) ImportEnd) (m Merged, err error) {
+func (st *Staging) mergeOn(
+	ctx context.Context,
+	conn *pgx.Conn,
+	by Origin,
+	into *Collection,
+	begin func() error,
+	end func(Merged) ImportEnd,
+) (m Merged, err error) {
 	tx, err := conn.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.ReadCommitted})
 	if err != nil {
 		return m, err
@@ -140,10 +155,20 @@ func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, note journal, at 
 		return false, err
 	}
 	c.CreatedAt, c.Change = at, note.transaction
-	err = tx.QueryRow(ctx, `INSERT INTO collections
+	err = tx.QueryRow(
+		ctx,
+		`INSERT INTO collections
 			(id, title, description, name_property, category_property, time_property, created_at, change)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING key`,
-		c.ID, c.Title, c.Description, c.NameProperty, c.CategoryProperty, c.TimeProperty, c.CreatedAt, c.Change).Scan(&c.Key)
+		c.ID,
+		c.Title,
+		c.Description,
+		c.NameProperty,
+		c.CategoryProperty,
+		c.TimeProperty,
+		c.CreatedAt,
+		c.Change,
+	).Scan(&c.Key)
 	if err != nil {
 		return false, fmt.Errorf("making collection %q: %w", c.ID, err)
 	}
@@ -152,8 +177,17 @@ func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, note journal, at 
 
 // collection notes a change to a collection itself, of which nothing was replaced.
 func (n journal) collection(ctx context.Context, tx pgx.Tx, number uint64, key int64, op Op, at time.Time) error {
-	_, err := tx.Exec(ctx, "INSERT INTO changes (number, transaction, actor, way, collection_key, op, at) VALUES ($1, $2, $3, $4, $5, $6, $7)",
-		number, n.transaction, n.origin.Actor, n.origin.Way, key, op, at)
+	_, err := tx.Exec(
+		ctx,
+		"INSERT INTO changes (number, transaction, actor, way, collection_key, op, at) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+		number,
+		n.transaction,
+		n.origin.Actor,
+		n.origin.Way,
+		key,
+		op,
+		at,
+	)
 	return err
 }
 
@@ -164,7 +198,14 @@ func hasFeatures(ctx context.Context, tx pgx.Tx, collection int64) (there bool, 
 
 // fill puts what was gathered into a collection that is empty, as one change, and
 // reports whether it was empty and no id came twice: otherwise it has done nothing.
-func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock uint64, note journal, at time.Time) (done bool, err error) {
+func (st *Staging) fill(
+	ctx context.Context,
+	tx pgx.Tx,
+	collection int64,
+	clock uint64,
+	note journal,
+	at time.Time,
+) (done bool, err error) {
 	if there, err := hasFeatures(ctx, tx, collection); err != nil || there {
 		return false, err
 	}
@@ -173,7 +214,13 @@ func (st *Staging) fill(ctx context.Context, tx pgx.Tx, collection int64, clock 
 		return false, err
 	}
 	defer func() { _ = attempt.Rollback(context.WithoutCancel(ctx)) }() // nothing where it was committed
-	err = st.copyTo(ctx, attempt.Conn(), "features", "collection_key, change", func(int64) []uint64 { return []uint64{uint64(collection), clock + 1} })
+	err = st.copyTo(
+		ctx,
+		attempt.Conn(),
+		"features",
+		"collection_key, change",
+		func(int64) []uint64 { return []uint64{uint64(collection), clock + 1} },
+	)
 	var taken *pgconn.PgError
 	if errors.As(err, &taken) && taken.Code == uniqueViolation {
 		return false, nil
@@ -208,7 +255,8 @@ func (st *Staging) merge(ctx context.Context, tx pgx.Tx, collection int64, note 
 		return err
 	}
 	var distinct int
-	err := tx.QueryRow(ctx, fmt.Sprintf(`WITH latest AS (
+	err := tx.QueryRow(ctx, fmt.Sprintf(
+		`WITH latest AS (
 			SELECT DISTINCT ON (id) * FROM pg_temp.staged ORDER BY id, row DESC
 		), merged AS MATERIALIZED (
 			SELECT %[1]d + row_number() OVER (ORDER BY s.id) AS change, s.*, f.id IS NOT NULL AS there,
@@ -230,7 +278,9 @@ func (st *Staging) merge(ctx context.Context, tx pgx.Tx, collection int64, note 
 			SELECT change, $2::bigint, $3::text, $4::text, %[2]d, id, CASE WHEN there THEN 'replace' ELSE 'create' END, $1::timestamptz, before::json FROM merged
 		)
 		SELECT (SELECT count(DISTINCT id) FROM pg_temp.staged), count(*) FILTER (WHERE NOT there), count(*) FILTER (WHERE there) FROM merged`,
-		m.Newest, collection), m.At, int64(note.transaction), note.origin.Actor, string(note.origin.Way)).Scan(&distinct, &m.Created, &m.Replaced)
+		m.Newest,
+		collection,
+	), m.At, int64(note.transaction), note.origin.Actor, string(note.origin.Way)).Scan(&distinct, &m.Created, &m.Replaced)
 	if err != nil {
 		return err
 	}

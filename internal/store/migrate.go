@@ -182,7 +182,9 @@ func renamed(table, key, column, where string) gormigrate.MigrateFunc {
 				Text string
 			}
 			err := tx.Raw(fmt.Sprintf("SELECT %[2]s AS key, %[3]s::text AS text FROM %[1]s WHERE %[4]s AND %[2]s > ? ORDER BY %[2]s LIMIT ?",
-				table, key, column, where), after, together).Scan(&found).Error
+				table, key, column, where), after, together).
+				Scan(&found).
+				Error
 			if err != nil || len(found) == 0 {
 				return err
 			}
@@ -255,7 +257,9 @@ func statements(all ...string) gormigrate.MigrateFunc {
 const migrationLock = 0x626561636f6e
 
 // ErrNewerData reports a database written by a later version of the service.
-var ErrNewerData = errors.New("the database was written by a newer version of Idle Beacon: use that version, or another data directory or database")
+var ErrNewerData = errors.New(
+	"the database was written by a newer version of Idle Beacon: use that version, or another data directory or database",
+)
 
 func (s *Store) migrate(ctx context.Context) error {
 	err := s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {

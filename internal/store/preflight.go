@@ -63,17 +63,33 @@ func (s *Store) inspect(ctx context.Context, schema string) error {
 	case found.Recovering || found.ReadOnly:
 		return ErrReadOnly
 	case found.Version < minServer:
-		return unusable("its server is version %d, the oldest that is supported is %d", found.Version/10000, minServer/10000)
+		return unusable(
+			"its server is version %d, the oldest that is supported is %d",
+			found.Version/10000,
+			minServer/10000,
+		)
 	case found.Encoding != "UTF8":
-		return unusable("its encoding is %s; make one with 'createdb --encoding=UTF8 --template=template0 NAME'", found.Encoding)
+		return unusable(
+			"its encoding is %s; make one with 'createdb --encoding=UTF8 --template=template0 NAME'",
+			found.Encoding,
+		)
 	case !found.Temps:
-		return unusable("role %s may not make temporary tables, which imports need: GRANT TEMPORARY ON DATABASE %s TO %s",
-			found.Role, found.Database, found.Role)
+		return unusable(
+			"role %s may not make temporary tables, which imports need: GRANT TEMPORARY ON DATABASE %s TO %s",
+			found.Role,
+			found.Database,
+			found.Role,
+		)
 	case found.Schema == nil:
 		return unusable("none of the schemas of its search_path is there; name one to be made with --schema")
 	case fresh && !found.Creates:
-		return unusable("role %s may not make tables in schema %s: GRANT CREATE, USAGE ON SCHEMA %s TO %s, or name a schema to be made with --schema",
-			found.Role, *found.Schema, *found.Schema, found.Role)
+		return unusable(
+			"role %s may not make tables in schema %s: GRANT CREATE, USAGE ON SCHEMA %s TO %s, or name a schema to be made with --schema",
+			found.Role,
+			*found.Schema,
+			*found.Schema,
+			found.Role,
+		)
 	case fresh:
 		for _, name := range ownTables {
 			if slices.Contains(tables, name) {
@@ -87,13 +103,19 @@ func (s *Store) inspect(ctx context.Context, schema string) error {
 
 func (s *Store) makeSchema(db *gorm.DB, schema string) error {
 	var there bool
-	if err := db.Raw("SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = ?)", schema).Scan(&there).Error; err != nil || there {
+	if err := db.Raw("SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = ?)", schema).Scan(&there).Error; err != nil ||
+		there {
 		return err
 	}
 	err := db.Exec("CREATE SCHEMA IF NOT EXISTS " + schema).Error
 	var said *pgconn.PgError
 	if errors.As(err, &said) && said.Code == insufficientPrivilege {
-		return fmt.Errorf("%w: it has no schema %s, and the role may not make one: CREATE SCHEMA %s AUTHORIZATION the role", ErrNotUsable, schema, schema)
+		return fmt.Errorf(
+			"%w: it has no schema %s, and the role may not make one: CREATE SCHEMA %s AUTHORIZATION the role",
+			ErrNotUsable,
+			schema,
+			schema,
+		)
 	}
 	return err
 }

@@ -34,8 +34,18 @@ func run(t *testing.T, dsn string, statements ...string) {
 // with what to do about it.
 func TestDatabasesThatCannotBeUsed(t *testing.T) {
 	admin := pgboxtest.DSN(t)
-	run(t, admin, "CREATE DATABASE in_latin1 ENCODING 'LATIN1' LOCALE 'C' TEMPLATE template0", "CREATE ROLE humble LOGIN", "CREATE DATABASE of_another",
-		"REVOKE TEMPORARY ON DATABASE of_another FROM PUBLIC", "CREATE DATABASE closed", "CREATE DATABASE taken", "CREATE DATABASE fixed", "ALTER DATABASE fixed SET default_transaction_read_only = on")
+	run(
+		t,
+		admin,
+		"CREATE DATABASE in_latin1 ENCODING 'LATIN1' LOCALE 'C' TEMPLATE template0",
+		"CREATE ROLE humble LOGIN",
+		"CREATE DATABASE of_another",
+		"REVOKE TEMPORARY ON DATABASE of_another FROM PUBLIC",
+		"CREATE DATABASE closed",
+		"CREATE DATABASE taken",
+		"CREATE DATABASE fixed",
+		"ALTER DATABASE fixed SET default_transaction_read_only = on",
+	)
 	name := admin[strings.Index(admin, "dbname=")+len("dbname="):]
 	name, _, _ = strings.Cut(name, " ")
 	on := func(database, user string) string {
@@ -64,11 +74,15 @@ func TestDatabasesThatCannotBeUsed(t *testing.T) {
 	}
 	// Beside the other program's table, in a schema of its own.
 	for range 2 {
-		s, err := Open(t.Context(), Options{DSN: on("taken", "idlebeacon"), Schema: "beacon", Log: slog.New(slog.DiscardHandler)})
+		s, err := Open(
+			t.Context(),
+			Options{DSN: on("taken", "idlebeacon"), Schema: "beacon", Log: slog.New(slog.DiscardHandler)},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: "c"}); err != nil && !errors.Is(err, ErrExists) {
+		if _, _, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: "c"}); err != nil &&
+			!errors.Is(err, ErrExists) {
 			t.Error(err)
 		}
 		if err := s.Close(); err != nil {
@@ -92,7 +106,8 @@ func TestFromEachOlderSchema(t *testing.T) {
 				t.Fatal(err)
 			}
 			err = db.Transaction(func(tx *gorm.DB) error {
-				return gormigrate.New(tx, &gormigrate.Options{TableName: migrationsTable, IDColumnName: "id", IDColumnSize: 255}, migrations[:steps]).Migrate()
+				return gormigrate.New(tx, &gormigrate.Options{TableName: migrationsTable, IDColumnName: "id", IDColumnSize: 255}, migrations[:steps]).
+					Migrate()
 			})
 			if err != nil {
 				t.Fatal(err)
@@ -102,26 +117,43 @@ func TestFromEachOlderSchema(t *testing.T) {
 				t.Fatal(err)
 			}
 			pool.Close()
-			run(t, dsn, `INSERT INTO collections (id, title, description, name_property, category_property, created_at, change) VALUES ('c', 'C', '', 'name', '', '2026-01-02T03:04:05Z', 1)`,
+			run(
+				t,
+				dsn,
+				`INSERT INTO collections (id, title, description, name_property, category_property, created_at, change) VALUES ('c', 'C', '', 'name', '', '2026-01-02T03:04:05Z', 1)`,
 				`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, '{"name":"X"}', 2 FROM collections`,
 				`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT n, key, CASE WHEN n = 2 THEN 'x' END, 'create', '2026-01-02T03:04:05Z' FROM collections, generate_series(1, 2) n`,
 				`INSERT INTO changes (number, collection_key, op, at, before) SELECT 3, key, 'replace', '2026-01-02T03:04:06Z',
 					'{"Key":1,"ID":"c","Title":"Before","Description":"","NameProperty":"name","CategoryProperty":"","Style":"{\"Labels\":true}","CreatedAt":"2026-01-02T03:04:05Z","Change":1}'
 					FROM collections`,
-				`UPDATE clock SET change = 3`)
+				`UPDATE clock SET change = 3`,
+			)
 			if steps >= 4 { // since then there are reports of imports
-				run(t, dsn, `INSERT INTO imports (id, collection_key, collection, file_name, status, format, bytes_read, rows_read, report, problem, dismissing, started_at, touched_at, ended_at)
+				run(
+					t,
+					dsn,
+					`INSERT INTO imports (id, collection_key, collection, file_name, status, format, bytes_read, rows_read, report, problem, dismissing, started_at, touched_at, ended_at)
 					VALUES ('i', 1, 'c', 'f.csv', 'successful', 'csv', 1, 2, '{"Import":"i","Rows":2,"WithoutID":1,"DryRun":false,"Errors":null,
 						"Notes":[{"Kind":"mirrored","Sides":[{"Count":1,"Box":{"West":-1.50,"South":0,"East":1,"North":2},"Spots":[{"Lon":1,"Lat":2}]}],"Set":[{"Option":"fix","Value":"SwapDoubtful"}]}],
-						"Doubts":[{"Row":2,"Line":2,"Kind":"zero","Fix":"skip_zero","Reason":"Is at 0, 0"}]}', '', false, now(), now(), now())`)
+						"Doubts":[{"Row":2,"Line":2,"Kind":"zero","Fix":"skip_zero","Reason":"Is at 0, 0"}]}', '', false, now(), now(), now())`,
+				)
 			}
 			s := open(t, dsn)
-			sameJSON(t, s, "SELECT before FROM changes WHERE number = 3",
-				`{"key":1,"id":"c","title":"Before","description":"","name_property":"name","category_property":"","style":"{\"Labels\":true}","created_at":"2026-01-02T03:04:05Z","change":1}`)
+			sameJSON(
+				t,
+				s,
+				"SELECT before FROM changes WHERE number = 3",
+				`{"key":1,"id":"c","title":"Before","description":"","name_property":"name","category_property":"","style":"{\"Labels\":true}","created_at":"2026-01-02T03:04:05Z","change":1}`,
+			)
 			if steps >= 4 {
-				sameJSON(t, s, "SELECT report FROM imports", `{"import":"i","rows":2,"without_id":1,"dry_run":false,"errors":null,
+				sameJSON(
+					t,
+					s,
+					"SELECT report FROM imports",
+					`{"import":"i","rows":2,"without_id":1,"dry_run":false,"errors":null,
 					"notes":[{"kind":"mirrored","sides":[{"count":1,"box":{"west":-1.50,"south":0,"east":1,"north":2},"spots":[{"lon":1,"lat":2}]}],"set":[{"option":"fix","value":"SwapDoubtful"}]}],
-					"doubts":[{"row":2,"line":2,"kind":"zero","fix":"skip_zero","reason":"Is at 0, 0"}]}`)
+					"doubts":[{"row":2,"line":2,"kind":"zero","fix":"skip_zero","reason":"Is at 0, 0"}]}`,
+				)
 			}
 			state, err := s.State(t.Context())
 			if err != nil || state.Change != 3 || state.Identity == "" {
@@ -129,7 +161,8 @@ func TestFromEachOlderSchema(t *testing.T) {
 			}
 			err = s.View(t.Context(), func(v *View) error {
 				all, err := v.Collections()
-				if err == nil && (len(all) != 1 || all[0].ID != "c" || all[0].Newest != 3 || all[0].CreatedAt.String() != "2026-01-02 03:04:05 +0000 UTC") {
+				if err == nil &&
+					(len(all) != 1 || all[0].ID != "c" || all[0].Newest != 3 || all[0].CreatedAt.String() != "2026-01-02 03:04:05 +0000 UTC") {
 					err = fmt.Errorf("its collections are %+v", all)
 				}
 				return err
@@ -140,7 +173,8 @@ func TestFromEachOlderSchema(t *testing.T) {
 			if f, err := s.Feature(t.Context(), 1, "x"); err != nil || f.Properties.Text("name") != "X" {
 				t.Errorf("its feature is %+v, %v", f, err)
 			}
-			if _, outcomes, err := s.Apply(t.Context(), []Write{{Edits: []Edit{{Kind: Delete, Collection: 1, Feature: feature.Feature{ID: "x"}}}}}); err != nil || outcomes[0].Change.Number != 4 {
+			if _, outcomes, err := s.Apply(t.Context(), []Write{{Edits: []Edit{{Kind: Delete, Collection: 1, Feature: feature.Feature{ID: "x"}}}}}); err != nil ||
+				outcomes[0].Change.Number != 4 {
 				t.Errorf("an edit: %+v, %v", outcomes, err)
 			}
 		})

@@ -106,7 +106,8 @@ func (v *View) dated(collections []Collection) ([]Dated, error) {
 // elevations. After an error there is nothing more.
 func (v *View) Features(collection int64) iter.Seq2[feature.Feature, error] {
 	return func(yield func(feature.Feature, error) bool) {
-		rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry FROM features WHERE collection_key = ?", collection).Rows()
+		rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry FROM features WHERE collection_key = ?", collection).
+			Rows()
 		if err != nil {
 			yield(feature.Feature{}, fmt.Errorf("reading the features: %w", err))
 			return
@@ -158,8 +159,11 @@ func direct(ctx context.Context, db *gorm.DB, f func(*pgx.Conn) error) error {
 // have, in the order in which most have them.
 func (s *Store) PropertyNames(ctx context.Context, collection int64) ([]string, error) {
 	var names []string
-	err := s.db.WithContext(ctx).Raw(`SELECT name FROM features, LATERAL json_object_keys(properties) WITH ORDINALITY AS keys (name, place)
-		WHERE collection_key = ? GROUP BY name ORDER BY avg(place), name`, collection).Scan(&names).Error
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT name FROM features, LATERAL json_object_keys(properties) WITH ORDINALITY AS keys (name, place)
+		WHERE collection_key = ? GROUP BY name ORDER BY avg(place), name`, collection).
+		Scan(&names).
+		Error
 	if err != nil {
 		return nil, fmt.Errorf("reading the names of properties: %w", err)
 	}
@@ -170,8 +174,11 @@ func (s *Store) PropertyNames(ctx context.Context, collection int64) ([]string, 
 // latitude do not tell all of: shapes, or places with an elevation.
 func (s *Store) NeedsGeometries(ctx context.Context, collection int64) (bool, error) {
 	var needs bool
-	err := s.db.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM features WHERE collection_key = ? AND (geometry IS NOT NULL OR elevation IS NOT NULL))`,
-		collection).Scan(&needs).Error
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT EXISTS (SELECT 1 FROM features WHERE collection_key = ? AND (geometry IS NOT NULL OR elevation IS NOT NULL))`,
+			collection).
+		Scan(&needs).
+		Error
 	if err != nil {
 		return false, fmt.Errorf("looking for shapes: %w", err)
 	}

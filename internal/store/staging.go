@@ -160,13 +160,19 @@ func appendNull(dst []byte) []byte { return binary.BigEndian.AppendUint32(dst, m
 
 // copyTo copies what was gathered into a table: into the columns of whole numbers that
 // lead gives for each row, counted from 1, and then the stagedFields.
-func (st *Staging) copyTo(ctx context.Context, conn *pgx.Conn, table, leading string, lead func(row int64) []uint64) error {
+func (st *Staging) copyTo(
+	ctx context.Context,
+	conn *pgx.Conn,
+	table, leading string,
+	lead func(row int64) []uint64,
+) error {
 	if _, err := st.file.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
 	in := &copyReader{in: bufio.NewReaderSize(st.file, 256<<10), lead: lead}
 	in.ready = append(in.ready, "PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00"...)
-	tag, err := conn.PgConn().CopyFrom(ctx, in, fmt.Sprintf("COPY %s (%s, %s) FROM STDIN (FORMAT binary)", table, leading, stagedFields))
+	tag, err := conn.PgConn().
+		CopyFrom(ctx, in, fmt.Sprintf("COPY %s (%s, %s) FROM STDIN (FORMAT binary)", table, leading, stagedFields))
 	if err == nil && tag.RowsAffected() != st.rows {
 		err = fmt.Errorf("%d of the %d features that were gathered arrived", tag.RowsAffected(), st.rows)
 	}

@@ -47,13 +47,24 @@ func TestGatheredIsStored(t *testing.T) {
 	}
 	features := []feature.Feature{
 		{ID: "plain", At: geo.Point{Lon: -22.123456789012345, Lat: -38.5}},
-		{ID: "high", At: geo.Point{Lon: 180, Lat: 90}, Elevation: &elevation, Properties: properties(t, `{"a":1.50,"b":null,"c":[1,{"d":"é"}]}`)},
+		{
+			ID:         "high",
+			At:         geo.Point{Lon: 180, Lat: 90},
+			Elevation:  &elevation,
+			Properties: properties(t, `{"a":1.50,"b":null,"c":[1,{"d":"é"}]}`),
+		},
 		{ID: "ü long", Properties: properties(t, `{"note":"`+strings.Repeat("x", 700_000)+`"}`)},
 	}
 	features = append(features, feature.Feature{ID: "line"})
 	features[3].SetGeometry(line)
 	for i := range 2000 { // more than is read at once
-		features = append(features, feature.Feature{ID: fmt.Sprint("more ", i), Properties: properties(t, fmt.Sprintf(`{"n":"%s"}`, strings.Repeat("y", i%900)))})
+		features = append(
+			features,
+			feature.Feature{
+				ID:         fmt.Sprint("more ", i),
+				Properties: properties(t, fmt.Sprintf(`{"n":"%s"}`, strings.Repeat("y", i%900))),
+			},
+		)
 	}
 	for name, before := range map[string][]feature.Feature{"empty": nil, "not empty": {{ID: "other"}, {ID: "high"}}} {
 		c, _, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: strings.ReplaceAll(name, " ", "-")})
@@ -73,7 +84,13 @@ func TestGatheredIsStored(t *testing.T) {
 			t.Fatal(err)
 		}
 		i := begun(t, s, name)
-		m, err := st.Merge(t.Context(), Origin{"somebody", ByImport}, &c, func() error { return nil }, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+		m, err := st.Merge(
+			t.Context(),
+			Origin{"somebody", ByImport},
+			&c,
+			func() error { return nil },
+			func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} },
+		)
 		if err != nil || m.Created+m.Replaced != len(features) || m.Fresh != (before == nil) {
 			t.Errorf("%s: %+v, %v", name, m, err)
 		}
@@ -81,7 +98,8 @@ func TestGatheredIsStored(t *testing.T) {
 			t.Error(err)
 		}
 		var first, noted int64
-		note := s.db.Raw("SELECT count(DISTINCT transaction), count(*) FILTER (WHERE actor = 'somebody' AND way = 'import') FROM changes WHERE number > ?", m.Change).Row()
+		note := s.db.Raw("SELECT count(DISTINCT transaction), count(*) FILTER (WHERE actor = 'somebody' AND way = 'import') FROM changes WHERE number > ?", m.Change).
+			Row()
 		if err := note.Scan(&first, &noted); err != nil || first != 1 || noted != int64(m.Newest-m.Change) {
 			t.Errorf("%s: %d transactions, %d changes of somebody's import, %v", name, first, noted, err)
 		}
@@ -110,13 +128,19 @@ func TestMerging(t *testing.T) {
 		t.Helper()
 		i := begun(t, s, importID)
 		m, err := st.Merge(t.Context(), Origin{}, into, func() error { return nil }, func(m Merged) ImportEnd {
-			return ImportEnd{Key: i.Key, CollectionKey: into.Key, Status: Successful, Report: map[string]int{"created": m.Created}}
+			return ImportEnd{
+				Key:           i.Key,
+				CollectionKey: into.Key,
+				Status:        Successful,
+				Report:        map[string]int{"created": m.Created},
+			}
 		})
 		if err != nil {
 			t.Fatal(err)
 		}
 		ended, err := s.Import(t.Context(), importID)
-		if err != nil || ended.Status != Successful || ended.CollectionKey != into.Key || *ended.Report != fmt.Sprintf(`{"created":%d}`, m.Created) {
+		if err != nil || ended.Status != Successful || ended.CollectionKey != into.Key ||
+			*ended.Report != fmt.Sprintf(`{"created":%d}`, m.Created) {
 			t.Errorf("with the merge it is noted that the import is %+v, %v", ended, err)
 		}
 		if m.Identity == "" || m.At.IsZero() {
@@ -130,7 +154,9 @@ func TestMerging(t *testing.T) {
 	// collection, and the ids of features.
 	ops := func(after uint64) (text string) {
 		t.Helper()
-		err := s.db.Raw("SELECT string_agg(coalesce(feature_id, upper(op)), ' ' ORDER BY number) FROM changes WHERE number > ?", after).Row().Scan(&text)
+		err := s.db.Raw("SELECT string_agg(coalesce(feature_id, upper(op)), ' ' ORDER BY number) FROM changes WHERE number > ?", after).
+			Row().
+			Scan(&text)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -144,7 +170,8 @@ func TestMerging(t *testing.T) {
 	if got := ops(before); got != "FILL" {
 		t.Errorf("its changes are %s", got)
 	}
-	if f, err := s.Feature(t.Context(), into.Key, "b"); err != nil || f.Change != before+1 || f.Properties.Text("text") != "one" {
+	if f, err := s.Feature(t.Context(), into.Key, "b"); err != nil || f.Change != before+1 ||
+		f.Properties.Text("text") != "one" {
 		t.Errorf("a feature is %+v, %v", f, err)
 	}
 	// With contents, each change has its number, and what is the same none.
@@ -171,7 +198,8 @@ func TestMerging(t *testing.T) {
 		t.Errorf("into one that is made: %+v", m)
 	}
 	again := Collection{ID: "new"}
-	if m := merge(gathered(t, s, "x", "b", "c"), &again, "8"); m != (Merged{Created: 1, Unchanged: 1, State: at(before + 4), Newest: before + 5}) || again.Key != fresh.Key {
+	if m := merge(gathered(t, s, "x", "b", "c"), &again, "8"); m != (Merged{Created: 1, Unchanged: 1, State: at(before + 4), Newest: before + 5}) ||
+		again.Key != fresh.Key {
 		t.Errorf("into one that was made: %+v", m)
 	}
 	twice := Collection{ID: "twice"}
@@ -187,8 +215,14 @@ func TestMerging(t *testing.T) {
 	if _, err := s.DeleteCollection(t.Context(), Origin{}, into.Key); err != nil {
 		t.Fatal(err)
 	}
-	_, err := gathered(t, s, "x", "a").Merge(t.Context(), Origin{}, into, func() error { return nil }, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
-	if now, lost := s.Import(t.Context(), "6"); !errors.Is(err, ErrNoCollection) || lost != nil || now.Status != Accepted {
+	_, err := gathered(
+		t,
+		s,
+		"x",
+		"a",
+	).Merge(t.Context(), Origin{}, into, func() error { return nil }, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+	if now, lost := s.Import(t.Context(), "6"); !errors.Is(err, ErrNoCollection) || lost != nil ||
+		now.Status != Accepted {
 		t.Errorf("into a deleted collection: %v; the import is %+v, %v", err, now, lost)
 	}
 }

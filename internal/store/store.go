@@ -76,11 +76,20 @@ func Open(ctx context.Context, options Options) (*Store, error) {
 		return nil, fmt.Errorf("the connection string of the database cannot be read: %w", err)
 	}
 	if options.Schema != "" && !schemaName.MatchString(options.Schema) {
-		return nil, fmt.Errorf("%w: %q is not the name of a schema: want a to z, 0 to 9 and _, not beginning with a digit", ErrNotUsable, options.Schema)
+		return nil, fmt.Errorf(
+			"%w: %q is not the name of a schema: want a to z, 0 to 9 and _, not beginning with a digit",
+			ErrNotUsable,
+			options.Schema,
+		)
 	}
 	connections := cmp.Or(options.Connections, DefaultConnections)
 	if connections < MinConnections {
-		return nil, fmt.Errorf("%w: %d connections are too few, the least is %d", ErrNotUsable, connections, MinConnections)
+		return nil, fmt.Errorf(
+			"%w: %d connections are too few, the least is %d",
+			ErrNotUsable,
+			connections,
+			MinConnections,
+		)
 	}
 	if config.ConnectTimeout == 0 {
 		config.ConnectTimeout = connectTimeout
@@ -88,7 +97,12 @@ func Open(ctx context.Context, options Options) (*Store, error) {
 	s := &Store{config: config, log: options.Log, reading: connections - 1 - reservedConnections}
 	s.db, err = connect(config, options.Schema, s.reading, "")
 	if err == nil {
-		s.reserved, err = connect(config, options.Schema, reservedConnections, "; SET statement_timeout = '"+editTimeout+"'")
+		s.reserved, err = connect(
+			config,
+			options.Schema,
+			reservedConnections,
+			"; SET statement_timeout = '"+editTimeout+"'",
+		)
 	}
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("connecting to the database: %w", err), s.Close())
@@ -217,7 +231,13 @@ func (r *featureRow) stored() (Stored, error) {
 }
 
 // storedFeature puts a feature together from what the table has of it.
-func storedFeature(id string, at geo.Point, elevation *float64, shape *string, properties []byte) (feature.Feature, error) {
+func storedFeature(
+	id string,
+	at geo.Point,
+	elevation *float64,
+	shape *string,
+	properties []byte,
+) (feature.Feature, error) {
 	f := feature.Feature{ID: id, At: at, Elevation: elevation, Properties: feature.StoredProperties(properties)}
 	if shape != nil {
 		g, err := geometry.Parse([]byte(*shape))
@@ -262,21 +282,45 @@ func (s *Store) Feature(ctx context.Context, collection int64, id string) (Store
 // Features returns the features of a collection with the given ids, those that are there,
 // in the order of ids. It stops after the first with which they have the given number of
 // bytes, and reports whether it did before the last.
-func (s *Store) Features(ctx context.Context, collection int64, ids []string, size int) (found []Stored, cut bool, err error) {
+func (s *Store) Features(
+	ctx context.Context,
+	collection int64,
+	ids []string,
+	size int,
+) (found []Stored, cut bool, err error) {
 	return s.list(s.db.WithContext(ctx).Raw(`SELECT f.* FROM unnest(?::text[]) WITH ORDINALITY AS k (id, place)
 		JOIN features f ON f.collection_key = ? AND f.id = k.id COLLATE "C" ORDER BY k.place`, array[string](ids), collection), size)
 }
 
 // FeaturesAfter returns the first features of a collection whose ids come after
 // the given one, in byte order, at most limit of them, cut off as those of Features.
-func (s *Store) FeaturesAfter(ctx context.Context, collection int64, after string, limit, size int) (found []Stored, cut bool, err error) {
-	return s.list(s.db.WithContext(ctx).Model(&featureRow{}).Where("collection_key = ? AND id > ?", collection, after).Order("id").Limit(limit), size)
+func (s *Store) FeaturesAfter(
+	ctx context.Context,
+	collection int64,
+	after string,
+	limit, size int,
+) (found []Stored, cut bool, err error) {
+	return s.list(
+		s.db.WithContext(ctx).
+			Model(&featureRow{}).
+			Where("collection_key = ? AND id > ?", collection, after).
+			Order("id").
+			Limit(limit),
+		size,
+	)
 }
 
 // FeaturesInAfter is FeaturesAfter for the places that lie in box and the shapes with
 // the given ids. It reads the collection in the order of ids until it has enough, so
 // it is for boxes that hold a good part of the collection.
-func (s *Store) FeaturesInAfter(ctx context.Context, collection int64, box geo.Box, shapes []string, after string, limit, size int) (found []Stored, cut bool, err error) {
+func (s *Store) FeaturesInAfter(
+	ctx context.Context,
+	collection int64,
+	box geo.Box,
+	shapes []string,
+	after string,
+	limit, size int,
+) (found []Stored, cut bool, err error) {
 	lons := "lon BETWEEN ? AND ?"
 	switch {
 	case box.CrossesAntimeridian():

@@ -74,7 +74,8 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 		err error
 	}{{"", ErrNoFeature}, {Created, nil}, {"", ErrExists}, {"", nil}, {Deleted, nil}, {Created, nil}, {"", ErrNoCollection}} {
 		o := outcomes[i]
-		if !errors.Is(o.Err, want.err) || (o.Change != nil) != (want.op != "") || o.Change != nil && o.Change.Op != want.op {
+		if !errors.Is(o.Err, want.err) || (o.Change != nil) != (want.op != "") ||
+			o.Change != nil && o.Change.Op != want.op {
 			t.Errorf("edit %d: %+v, want %+v", i, o, want)
 		}
 	}
@@ -116,7 +117,10 @@ func TestWritesTogether(t *testing.T) {
 		}
 		return edits
 	}
-	_, outcomes, err := s.Apply(t.Context(), []Write{{Origin{"a", ByEdit}, put("1", "2")}, {Origin{"b", ByImport}, put("1", "3", "4")}})
+	_, outcomes, err := s.Apply(
+		t.Context(),
+		[]Write{{Origin{"a", ByEdit}, put("1", "2")}, {Origin{"b", ByImport}, put("1", "3", "4")}},
+	)
 	if err != nil || len(outcomes) != 5 || outcomes[2].Change != nil {
 		t.Fatalf("%+v, %v", outcomes, err)
 	}
@@ -124,7 +128,10 @@ func TestWritesTogether(t *testing.T) {
 	if err := s.db.Raw("SELECT concat_ws(' ', number, transaction, actor, way, feature_id) FROM changes ORDER BY number").Scan(&notes).Error; err != nil {
 		t.Fatal(err)
 	}
-	if !slices.Equal(notes, []string{"1 1 a edit", "2 2 a edit 1", "3 2 a edit 2", "4 4 b import 3", "5 4 b import 4"}) {
+	if !slices.Equal(
+		notes,
+		[]string{"1 1 a edit", "2 2 a edit 1", "3 2 a edit 2", "4 4 b import 3", "5 4 b import 4"},
+	) {
 		t.Errorf("the journal has %q", notes)
 	}
 }

@@ -50,7 +50,8 @@ func TroubleOf(err error) Trouble {
 			return Unavailable
 		}
 	}
-	if errors.As(err, &connecting) || errors.As(err, &onTheWay) || pgconn.Timeout(err) || err != nil && strings.Contains(err.Error(), "conn closed") {
+	if errors.As(err, &connecting) || errors.As(err, &onTheWay) || pgconn.Timeout(err) ||
+		err != nil && strings.Contains(err.Error(), "conn closed") {
 		return Unavailable
 	}
 	return NoTrouble

@@ -101,7 +101,8 @@ type rowKey struct {
 }
 
 // Apply carries out the edits of some writes in one transaction, in their order, each seeing
-// those before it, and returns their outcomes one after the other. An edit that cannot be done does not keep the others from being
+// those before it, and returns their outcomes one after the other. An edit that cannot be done does not keep the others
+// from being
 // done: its outcome has the error. The error of Apply itself means that nothing
 // was written or, if it is ErrUnknownOutcome, that it is not known. The state is that of
 // before the edits.
@@ -229,7 +230,10 @@ func (b *batch) do(e *Edit, c *clock) (Outcome, error) {
 		}
 	}
 	b.touched[key] = true
-	b.changes = append(b.changes, changeRow{change.Number, b.transaction, b.origin, e.Collection, e.Feature.ID, change.Op, before})
+	b.changes = append(
+		b.changes,
+		changeRow{change.Number, b.transaction, b.origin, e.Collection, e.Feature.ID, change.Op, before},
+	)
 	return Outcome{Change: &change}, nil
 }
 
@@ -254,13 +258,23 @@ func (b *batch) flush(tx *gorm.DB, at time.Time) error {
 		}
 	}
 	if len(put.ids) > 0 {
-		err := tx.Exec(`INSERT INTO features (collection_key, id, number_id, lon, lat, elevation, geometry, properties, change)
+		err := tx.Exec(
+			`INSERT INTO features (collection_key, id, number_id, lon, lat, elevation, geometry, properties, change)
 			SELECT k, i, b, x, y, e, g::json, p::json, n
 			FROM unnest(?::bigint[], ?::text[], ?::boolean[], ?::float8[], ?::float8[], ?::float8[], ?::text[], ?::text[], ?::bigint[])
 				AS t (k, i, b, x, y, e, g, p, n)
 			ON CONFLICT (collection_key, id) DO UPDATE SET number_id = excluded.number_id, lon = excluded.lon, lat = excluded.lat, elevation = excluded.elevation,
 				geometry = excluded.geometry, properties = excluded.properties, change = excluded.change`,
-			put.keys, put.ids, put.numbers, put.lons, put.lats, put.elevations, put.geometries, put.properties, put.changes).Error
+			put.keys,
+			put.ids,
+			put.numbers,
+			put.lons,
+			put.lats,
+			put.elevations,
+			put.geometries,
+			put.properties,
+			put.changes,
+		).Error
 		if err != nil {
 			return err
 		}
@@ -298,7 +312,16 @@ func insertChanges(tx *gorm.DB, changes []changeRow, at time.Time) error {
 	var ops, actors, ways array[string]
 	for i := range changes {
 		c := &changes[i]
-		numbers, transactions, keys = append(numbers, int64(c.number)), append(transactions, int64(c.transaction)), append(keys, c.collection)
+		numbers, transactions, keys = append(
+			numbers,
+			int64(c.number),
+		), append(
+			transactions,
+			int64(c.transaction),
+		), append(
+			keys,
+			c.collection,
+		)
 		id := &c.featureID
 		if *id == "" {
 			id = nil
@@ -331,7 +354,12 @@ func (s *Store) CreateCollection(ctx context.Context, by Origin, c Collection) (
 // UpdateCollection changes what is said of the collection with the given key as edit
 // does to it as it is now, or returns ErrNoCollection or the error of edit. Its Key, ID,
 // CreatedAt and Change are not for edit.
-func (s *Store) UpdateCollection(ctx context.Context, by Origin, key int64, edit func(*Collection) error) (Collection, *Change, error) {
+func (s *Store) UpdateCollection(
+	ctx context.Context,
+	by Origin,
+	key int64,
+	edit func(*Collection) error,
+) (Collection, *Change, error) {
 	return s.writeCollection(ctx, by, Replaced, func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
 		old, err := takeCollection(tx, "key = ?", key)
 		if err != nil {
@@ -352,22 +380,27 @@ func (s *Store) UpdateCollection(ctx context.Context, by Origin, key int64, edit
 // DeleteCollection takes out the collection with the given key, all of its features
 // and what is known of its imports, or returns ErrNoCollection.
 func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64) (*Change, error) {
-	_, change, err := s.writeCollection(ctx, by, Deleted, func(tx *gorm.DB, _ uint64) (*Collection, *Collection, error) {
-		old, err := takeCollection(tx, "key = ?", key)
-		if err != nil {
-			return nil, nil, err
-		}
-		if old == nil {
-			return nil, nil, ErrNoCollection
-		}
-		if err := tx.Exec("DELETE FROM features WHERE collection_key = ?", key).Error; err != nil {
-			return nil, nil, err
-		}
-		if err := tx.Exec("DELETE FROM imports WHERE collection_key = ? AND ended_at IS NOT NULL", key).Error; err != nil {
-			return nil, nil, err
-		}
-		return old, old, tx.Exec("DELETE FROM collections WHERE key = ?", key).Error
-	})
+	_, change, err := s.writeCollection(
+		ctx,
+		by,
+		Deleted,
+		func(tx *gorm.DB, _ uint64) (*Collection, *Collection, error) {
+			old, err := takeCollection(tx, "key = ?", key)
+			if err != nil {
+				return nil, nil, err
+			}
+			if old == nil {
+				return nil, nil, ErrNoCollection
+			}
+			if err := tx.Exec("DELETE FROM features WHERE collection_key = ?", key).Error; err != nil {
+				return nil, nil, err
+			}
+			if err := tx.Exec("DELETE FROM imports WHERE collection_key = ? AND ended_at IS NOT NULL", key).Error; err != nil {
+				return nil, nil, err
+			}
+			return old, old, tx.Exec("DELETE FROM collections WHERE key = ?", key).Error
+		},
+	)
 	return change, err
 }
 
@@ -381,7 +414,12 @@ func takeCollection(tx *gorm.DB, where string, value any) (*Collection, error) {
 
 // writeCollection runs f, which makes one change to a collection and returns it
 // as it was and as it is.
-func (s *Store) writeCollection(ctx context.Context, by Origin, op Op, f func(tx *gorm.DB, change uint64) (old, now *Collection, err error)) (Collection, *Change, error) {
+func (s *Store) writeCollection(
+	ctx context.Context,
+	by Origin,
+	op Op,
+	f func(tx *gorm.DB, change uint64) (old, now *Collection, err error),
+) (Collection, *Change, error) {
 	var result Collection
 	var change Change
 	_, err := s.write(ctx, func(tx *gorm.DB, c *clock) error {

@@ -15,7 +15,10 @@ func New() (*os.File, error) {
 		return nil, fmt.Errorf("making a temporary file, in the directory that TMPDIR names: %w", err)
 	}
 	if err := os.Remove(file.Name()); err != nil {
-		return nil, errors.Join(fmt.Errorf("making a temporary file, in the directory that TMPDIR names: %w", err), file.Close())
+		return nil, errors.Join(
+			fmt.Errorf("making a temporary file, in the directory that TMPDIR names: %w", err),
+			file.Close(),
+		)
 	}
 	return file, nil
 }

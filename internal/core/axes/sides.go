@@ -48,7 +48,8 @@ func (s *scale) mirrored(cells map[cell]int) bool {
 		}
 		// As a control: what would be seen if the two were swapped and one of them negated
 		// has no meaning. Where that looks the same, positions are just everywhere.
-		if alike(s.near[c], s.near[cell{-1 - c.row, c.column}]) || alike(s.near[c], s.near[cell{c.row, -1 - c.column}]) {
+		if alike(s.near[c], s.near[cell{-1 - c.row, c.column}]) ||
+			alike(s.near[c], s.near[cell{c.row, -1 - c.column}]) {
 			turned += n
 		}
 		all = append(all, weighed{math.Abs(float64(c.column - c.row)), n})
@@ -93,7 +94,10 @@ func joined(a, b geo.Box) geo.Box {
 		return a
 	}
 	return geo.Box{
-		West: min(a.West, b.South), South: max(-90, min(a.South, b.West)), East: max(a.East, b.North), North: min(90, max(a.North, b.East)),
+		West: min(
+			a.West,
+			b.South,
+		), South: max(-90, min(a.South, b.West)), East: max(a.East, b.North), North: min(90, max(a.North, b.East)),
 	}
 }
 

@@ -44,7 +44,10 @@ var lands = map[string]func(r *rand.Rand) land{
 		at, length, turn := anywhere(r), 2+10*r.Float64(), r.Float64()*2*math.Pi
 		return func(r *rand.Rand) geo.Point {
 			f := r.Float64() * length
-			return clamp(at.Lon+f*math.Cos(turn)+0.3*math.Sin(3*f)+r.NormFloat64()*0.02, at.Lat+f*math.Sin(turn)+r.NormFloat64()*0.02)
+			return clamp(
+				at.Lon+f*math.Cos(turn)+0.3*math.Sin(3*f)+r.NormFloat64()*0.02,
+				at.Lat+f*math.Sin(turn)+r.NormFloat64()*0.02,
+			)
 		}
 	},
 	"archipelago": func(r *rand.Rand) land {
@@ -144,8 +147,15 @@ func (t *tally) add(o tally) {
 }
 
 func (t tally) String() string {
-	return fmt.Sprintf("%d false alarms among %d (%.2f of 10,000), %d of %d swapped found (%.1f %%)",
-		t.alarms, t.right, 1e4*float64(t.alarms)/float64(t.right), t.found, t.swapped, 100*float64(t.found)/float64(max(1, t.swapped)))
+	return fmt.Sprintf(
+		"%d false alarms among %d (%.2f of 10,000), %d of %d swapped found (%.1f %%)",
+		t.alarms,
+		t.right,
+		1e4*float64(t.alarms)/float64(t.right),
+		t.found,
+		t.swapped,
+		100*float64(t.found)/float64(max(1, t.swapped)),
+	)
 }
 
 // judgeWorld makes a file of n places of a land, swaps some of them, and counts what is
@@ -312,13 +322,21 @@ func TestSides(t *testing.T) {
 						quiet++
 						if len(sides) > 0 {
 							wrong++
-							t.Logf("%s of %d, seed %d: asked for nothing: %v and %v", name, n, seed, sides[0].Box, sides[1].Box)
+							t.Logf(
+								"%s of %d, seed %d: asked for nothing: %v and %v",
+								name,
+								n,
+								seed,
+								sides[0].Box,
+								sides[1].Box,
+							)
 						}
 					case canBeMirrored(here, r):
 						asked++
 						if len(sides) > 0 {
 							found++
-							if sides[0].Count+sides[1].Count > n || sides[0].Count < sides[1].Count || len(sides[0].Spots) == 0 {
+							if sides[0].Count+sides[1].Count > n || sides[0].Count < sides[1].Count ||
+								len(sides[0].Spots) == 0 {
 								t.Errorf("%s: sides of %d and %d", name, sides[0].Count, sides[1].Count)
 							}
 						}
@@ -329,7 +347,13 @@ func TestSides(t *testing.T) {
 	}
 	t.Logf("%d of %d questions asked; %d of %d asked for nothing", found, asked, wrong, quiet)
 	if found*100 < asked*90 || wrong*200 > quiet {
-		t.Errorf("%d of %d questions asked, want 90 %%; %d of %d asked for nothing, want at most 0.5 %%", found, asked, wrong, quiet)
+		t.Errorf(
+			"%d of %d questions asked, want 90 %%; %d of %d asked for nothing, want at most 0.5 %%",
+			found,
+			asked,
+			wrong,
+			quiet,
+		)
 	}
 }
 

@@ -31,7 +31,12 @@ func BenchmarkViewport(b *testing.B) {
 			r := rand.New(rand.NewPCG(1, 1))
 			entries := make([]index.Entry, c.n)
 			for i := range entries {
-				entries[i] = index.NewEntry(index.KeyOf(geo.Project(c.world(r))), uint32(i), uint16(r.IntN(c.categories)), r.Uint64())
+				entries[i] = index.NewEntry(
+					index.KeyOf(geo.Project(c.world(r))),
+					uint32(i),
+					uint16(r.IntN(c.categories)),
+					r.Uint64(),
+				)
 			}
 			tree := index.Build(entries, 1)
 			var took []time.Duration

@@ -191,10 +191,22 @@ func (o Options) Reach(boxes []geo.SpotBox, zoom float64) []geo.SpotBox {
 	// What the widening cut off at the antimeridian goes on at its other side.
 	reach := uint64(ReachCells) << (index.MaxLevel - level)
 	if first.Min.X == 0 {
-		out = append(out, geo.SpotBox{Min: geo.Spot{X: uint32(max(0, int64(1<<32)-int64(reach))), Y: first.Min.Y}, Max: geo.Spot{X: math.MaxUint32, Y: first.Max.Y}})
+		out = append(
+			out,
+			geo.SpotBox{
+				Min: geo.Spot{X: uint32(max(0, int64(1<<32)-int64(reach))), Y: first.Min.Y},
+				Max: geo.Spot{X: math.MaxUint32, Y: first.Max.Y},
+			},
+		)
 	}
 	if last.Max.X == math.MaxUint32 {
-		out = append(out, geo.SpotBox{Min: geo.Spot{X: 0, Y: last.Min.Y}, Max: geo.Spot{X: uint32(min(math.MaxUint32, reach)), Y: last.Max.Y}})
+		out = append(
+			out,
+			geo.SpotBox{
+				Min: geo.Spot{X: 0, Y: last.Min.Y},
+				Max: geo.Spot{X: uint32(min(math.MaxUint32, reach)), Y: last.Max.Y},
+			},
+		)
 	}
 	return out
 }

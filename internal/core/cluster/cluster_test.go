@@ -24,7 +24,10 @@ func newWorld(r *rand.Rand, place worlds.World, n int) *world {
 	for i := range n {
 		p := place(r)
 		w.at = append(w.at, p)
-		w.entries = append(w.entries, index.NewEntry(index.KeyOf(geo.Project(p)), uint32(i), uint16(r.IntN(7)), r.Uint64()))
+		w.entries = append(
+			w.entries,
+			index.NewEntry(index.KeyOf(geo.Project(p)), uint32(i), uint16(r.IntN(7)), r.Uint64()),
+		)
 	}
 	w.tree = index.Build(slices.Clone(w.entries), 1)
 	if r.IntN(2) == 0 {
@@ -37,7 +40,12 @@ func newWorld(r *rand.Rand, place worlds.World, n int) *world {
 // some others first, which go while the rest come.
 func grown(r *rand.Rand, place worlds.World, entries []index.Entry) index.Tree {
 	random := func() index.Entry {
-		return index.NewEntry(index.KeyOf(geo.Project(place(r))), 1<<30+r.Uint32()%(1<<30), uint16(r.IntN(7)), r.Uint64())
+		return index.NewEntry(
+			index.KeyOf(geo.Project(place(r))),
+			1<<30+r.Uint32()%(1<<30),
+			uint16(r.IntN(7)),
+			r.Uint64(),
+		)
 	}
 	start := slices.Clone(entries[:len(entries)/2])
 	var others []index.Entry
@@ -171,7 +179,8 @@ func oracle(w *world, zoom float64, o Options) map[uint32]*group {
 	}
 	for turn := range uint32(4) {
 		for _, g := range rest {
-			if g.cell.X%2+g.cell.Y%2*2 == turn && !slices.ContainsFunc(g.rivals, func(n *group) bool { return heads[n] }) {
+			if g.cell.X%2+g.cell.Y%2*2 == turn &&
+				!slices.ContainsFunc(g.rivals, func(n *group) bool { return heads[n] }) {
 				heads[g] = true
 			}
 		}
@@ -235,7 +244,14 @@ func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 					}
 				}
 				if len(m.Tally) != len(tally) || m.Members != hash.Members {
-					t.Fatalf("zoom %v: tally %v, members %x, want %v, %x", zoom, m.Tally, m.Members, tally, hash.Members)
+					t.Fatalf(
+						"zoom %v: tally %v, members %x, want %v, %x",
+						zoom,
+						m.Tally,
+						m.Members,
+						tally,
+						hash.Members,
+					)
 				}
 			}
 			if len(markers) != len(want) {
@@ -267,7 +283,8 @@ func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 
 func same(a, b kept) bool {
 	return a.Count == b.Count && a.At == b.At && a.Extent == b.Extent && a.OpensAt == b.OpensAt && a.Stacked == b.Stacked &&
-		a.Entry == b.Entry && a.Members == b.Members && slices.Equal(a.Tally, b.Tally) && slices.Equal(a.refs, b.refs)
+		a.Entry == b.Entry && a.Members == b.Members && slices.Equal(a.Tally, b.Tally) &&
+		slices.Equal(a.refs, b.refs)
 }
 
 func randomBox(r *rand.Rand, w *world) geo.Box {
@@ -327,9 +344,20 @@ func TestHonest(t *testing.T) {
 					if deeper[z] == nil {
 						deeper[z] = oracle(w, float64(z), o)
 					}
-					split := slices.ContainsFunc(m.refs, func(ref uint32) bool { return deeper[z][ref] != deeper[z][m.refs[0]] })
+					split := slices.ContainsFunc(
+						m.refs,
+						func(ref uint32) bool { return deeper[z][ref] != deeper[z][m.refs[0]] },
+					)
 					if split != (!m.Stacked && z >= m.OpensAt) && (m.Stacked || z <= m.OpensAt) {
-						t.Fatalf("zoom %v, %+v: says it opens at %d (stacked %v), but at %d split is %v", zoom, o, m.OpensAt, m.Stacked, z, split)
+						t.Fatalf(
+							"zoom %v, %+v: says it opens at %d (stacked %v), but at %d split is %v",
+							zoom,
+							o,
+							m.OpensAt,
+							m.Stacked,
+							z,
+							split,
+						)
 					}
 					if split {
 						break
@@ -364,7 +392,13 @@ func TestNearest(t *testing.T) {
 		for _, zoom := range zooms {
 			for _, m := range viewWith(t, w, geo.World, zoom, Default) {
 				found := false
-				Nearest(w.tree, m.At, zoom, Default, func(n *Marker) { found = n.Count == m.Count && n.Members == m.Members && n.Entry == m.Entry })
+				Nearest(
+					w.tree,
+					m.At,
+					zoom,
+					Default,
+					func(n *Marker) { found = n.Count == m.Count && n.Members == m.Members && n.Entry == m.Entry },
+				)
 				if !found {
 					t.Fatalf("zoom %v: the marker of %d places at %v is not found there", zoom, m.Count, m.At)
 				}
@@ -416,7 +450,13 @@ func TestFollowsTheScreen(t *testing.T) {
 			edited.tree = edit.Tree()
 			after := viewWith(t, edited, box, zoom, Default)
 			if !slices.EqualFunc(before, after, same) {
-				t.Fatalf("zoom %v, box %v: edits beyond reach changed the view of %d markers to one of %d", zoom, box, len(before), len(after))
+				t.Fatalf(
+					"zoom %v, box %v: edits beyond reach changed the view of %d markers to one of %d",
+					zoom,
+					box,
+					len(before),
+					len(after),
+				)
 			}
 		}
 	})
@@ -477,7 +517,15 @@ func TestNearestWithTheWidestSpacing(t *testing.T) {
 			reach := float64(int64(MaxSpacing)<<(24-int(zoom))) / 2
 			found := Nearest(w.tree, at.Centre(), zoom, o, func(*Marker) {})
 			if found != (nearest <= reach) && math.Abs(nearest-reach) > 8 {
-				t.Errorf("seed %d, zoom %v: found %v at %v, the nearest marker is %v away, %v count", seed, zoom, found, at.Centre(), nearest, reach)
+				t.Errorf(
+					"seed %d, zoom %v: found %v at %v, the nearest marker is %v away, %v count",
+					seed,
+					zoom,
+					found,
+					at.Centre(),
+					nearest,
+					reach,
+				)
 			}
 		}
 	}

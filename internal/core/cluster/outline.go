@@ -25,7 +25,11 @@ func (m *Marker) Outline() [][]geo.Point {
 		c.part.Parts(level, c.sum.Extent, func(p index.Part) bool {
 			e := p.Sum().Extent
 			for _, x := range []uint32{e.Min.X, e.Max.X} {
-				corners = append(corners, corner{int64(x) + shift, int64(e.Min.Y)}, corner{int64(x) + shift, int64(e.Max.Y)})
+				corners = append(
+					corners,
+					corner{int64(x) + shift, int64(e.Min.Y)},
+					corner{int64(x) + shift, int64(e.Max.Y)},
+				)
 			}
 			return true
 		})

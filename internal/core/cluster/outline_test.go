@@ -37,7 +37,9 @@ func TestOutlineCoversThePlaces(t *testing.T) {
 						near := false
 						for e := range m.All() {
 							s, q := e.Key.Spot(), geo.Project(p)
-							near = near || math.Abs(float64(int32(s.X-q.X))) <= slack && math.Abs(float64(s.Y)-float64(q.Y)) <= slack
+							near = near ||
+								math.Abs(float64(int32(s.X-q.X))) <= slack &&
+									math.Abs(float64(s.Y)-float64(q.Y)) <= slack
 						}
 						if !near && len(rings) == 1 { // where it is cut it has corners far from any place
 							t.Fatalf("zoom %v: corner %v of the outline is far from all places", zoom, p)

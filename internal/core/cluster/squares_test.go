@@ -62,7 +62,10 @@ func TestSquares(t *testing.T) {
 							if head == nil {
 								head = &g.Cell
 							}
-							if !slices.ContainsFunc(part, func(s index.Cell) bool { return s.Bounds().Covers(g.Cell.Bounds()) }) {
+							if !slices.ContainsFunc(
+								part,
+								func(s index.Cell) bool { return s.Bounds().Covers(g.Cell.Bounds()) },
+							) {
 								continue
 							}
 							p := w.tree.Part(g.Cell)

@@ -124,7 +124,11 @@ func (f *Feature) Read(data []byte, mend func(*geometry.Geometry)) error {
 		var kind *json.UnmarshalTypeError
 		if errors.As(err, &kind) {
 			if kind.Field == "" {
-				return fieldError("feature", "is a %s, want a GeoJSON object with type, geometry and properties", kind.Value)
+				return fieldError(
+					"feature",
+					"is a %s, want a GeoJSON object with type, geometry and properties",
+					kind.Value,
+				)
 			}
 			return fieldError(kind.Field, "is a %s, want a %s", kind.Value, kind.Type)
 		}
@@ -250,5 +254,6 @@ func (f *Feature) Equal(o *Feature) bool {
 	if (f.Shape == nil) != (o.Shape == nil) || f.Shape != nil && !f.Shape.Equal(o.Shape) {
 		return false
 	}
-	return f.ID == o.ID && f.NumberID == o.NumberID && f.At == o.At && bytes.Equal(f.Properties.JSON(), o.Properties.JSON())
+	return f.ID == o.ID && f.NumberID == o.NumberID && f.At == o.At &&
+		bytes.Equal(f.Properties.JSON(), o.Properties.JSON())
 }

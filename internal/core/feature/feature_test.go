@@ -84,8 +84,14 @@ func TestBuilder(t *testing.T) {
 }
 
 func FuzzFeature(f *testing.F) {
-	f.Add([]byte(`{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1e-300,2]},"properties":{"a":1}}`))
-	f.Add([]byte(`{"type":"Feature","id":1,"geometry":{"type":"Point","coordinates":[1,2]},"properties":{"a\\"b":"\\\\","n":-1.5e3,"o":{"x":[1,"]"]},"t":true,"z":null,"n":"\u00e9"}}`))
+	f.Add(
+		[]byte(`{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1e-300,2]},"properties":{"a":1}}`),
+	)
+	f.Add(
+		[]byte(
+			`{"type":"Feature","id":1,"geometry":{"type":"Point","coordinates":[1,2]},"properties":{"a\\"b":"\\\\","n":-1.5e3,"o":{"x":[1,"]"]},"t":true,"z":null,"n":"\u00e9"}}`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, in []byte) {
 		var a, b Feature
 		if json.Unmarshal(in, &a) != nil {

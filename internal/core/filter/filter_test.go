@@ -229,7 +229,8 @@ func TestLongLike(t *testing.T) {
 			t.Errorf("%.40s: %v, want %v", pattern, got, want)
 		}
 	}
-	if _, err := Parse("name LIKE '%" + strings.Repeat("a_", 33) + "%'"); err == nil || !strings.Contains(err.Error(), "at most 64 characters between two %") {
+	if _, err := Parse("name LIKE '%" + strings.Repeat("a_", 33) + "%'"); err == nil ||
+		!strings.Contains(err.Error(), "at most 64 characters between two %") {
 		t.Errorf("a long part with _: %v", err)
 	}
 }

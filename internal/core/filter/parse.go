@@ -32,7 +32,11 @@ func (e *SyntaxError) Error() string {
 // Parse reads a condition. Its error is a *SyntaxError.
 func Parse(text string) (*Filter, error) {
 	if n := utf8.RuneCountInString(text); n > MaxLength {
-		return nil, &SyntaxError{Position: MaxLength + 1, Expected: fmt.Sprintf("at most %d characters", MaxLength), Found: fmt.Sprint(n)}
+		return nil, &SyntaxError{
+			Position: MaxLength + 1,
+			Expected: fmt.Sprintf("at most %d characters", MaxLength),
+			Found:    fmt.Sprint(n),
+		}
 	}
 	if !utf8.ValidString(text) {
 		return nil, &SyntaxError{Position: 1, Expected: "text in UTF-8", Found: "other bytes"}
@@ -131,7 +135,10 @@ func (p *parser) next() error {
 		text, end, ok := quoted(p.rest)
 		if !ok {
 			p.take(len(p.rest))
-			return &SyntaxError{Position: p.at + 1, Expected: fmt.Sprintf("a closing %c for the one at character %d", first, p.token.position)}
+			return &SyntaxError{
+				Position: p.at + 1,
+				Expected: fmt.Sprintf("a closing %c for the one at character %d", first, p.token.position),
+			}
 		}
 		p.token.kind, p.token.text = textToken, text
 		if first == '"' {
@@ -204,7 +211,8 @@ var keywords = []string{"AND", "OR", "NOT", "IN", "BETWEEN", "LIKE", "IS", "NULL
 
 // is reports whether the token is the given keyword or sign.
 func (p *parser) is(word string) bool {
-	return p.token.kind == signToken && p.token.text == word || p.token.kind == wordToken && strings.EqualFold(p.token.text, word)
+	return p.token.kind == signToken && p.token.text == word ||
+		p.token.kind == wordToken && strings.EqualFold(p.token.text, word)
 }
 
 // accept goes past the token if it is the given keyword or sign.
@@ -225,15 +233,27 @@ func (p *parser) require(word, what string) error {
 
 // either reads conditions joined by OR.
 func (p *parser) either(depth int) (condition, error) {
-	return p.joined("OR", func() (condition, error) { return p.all(depth) }, func(parts []condition) condition { return &or{parts} })
+	return p.joined(
+		"OR",
+		func() (condition, error) { return p.all(depth) },
+		func(parts []condition) condition { return &or{parts} },
+	)
 }
 
 // all reads conditions joined by AND.
 func (p *parser) all(depth int) (condition, error) {
-	return p.joined("AND", func() (condition, error) { return p.single(depth) }, func(parts []condition) condition { return &and{parts} })
+	return p.joined(
+		"AND",
+		func() (condition, error) { return p.single(depth) },
+		func(parts []condition) condition { return &and{parts} },
+	)
 }
 
-func (p *parser) joined(word string, read func() (condition, error), join func([]condition) condition) (condition, error) {
+func (p *parser) joined(
+	word string,
+	read func() (condition, error),
+	join func([]condition) condition,
+) (condition, error) {
 	var parts []condition
 	for {
 		part, err := read()
@@ -258,7 +278,11 @@ func (p *parser) joined(word string, read func() (condition, error), join func([
 // single reads NOT, a condition in parentheses, or a predicate.
 func (p *parser) single(depth int) (condition, error) {
 	if depth > maxDepth {
-		return nil, &SyntaxError{Position: p.token.position, Expected: fmt.Sprintf("parentheses and NOT at most %d deep", maxDepth), Found: "more"}
+		return nil, &SyntaxError{
+			Position: p.token.position,
+			Expected: fmt.Sprintf("parentheses and NOT at most %d deep", maxDepth),
+			Found:    "more",
+		}
 	}
 	if ok, err := p.accept("NOT"); ok || err != nil {
 		if err != nil {
@@ -408,7 +432,11 @@ func (p *parser) like(of operand) (condition, error) {
 		return nil, err
 	}
 	if text.literal.Kind != Text {
-		return nil, &SyntaxError{Position: at.position, Found: at.source, Expected: "a pattern in single quotes, with % for any text and _ for any character"}
+		return nil, &SyntaxError{
+			Position: at.position,
+			Found:    at.source,
+			Expected: "a pattern in single quotes, with % for any text and _ for any character",
+		}
 	}
 	match, err := newPattern(text.value(nil).Text)
 	if err != nil {

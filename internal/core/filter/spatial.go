@@ -97,7 +97,10 @@ func (c *spatial) holds(values []Value) truth {
 }
 
 func boxesMeet(a, b geo.Box) bool {
-	return slices.ContainsFunc(a.SpotBoxes(), func(s geo.SpotBox) bool { return slices.ContainsFunc(b.SpotBoxes(), s.Overlaps) })
+	return slices.ContainsFunc(
+		a.SpotBoxes(),
+		func(s geo.SpotBox) bool { return slices.ContainsFunc(b.SpotBoxes(), s.Overlaps) },
+	)
 }
 
 func (c *spatial) write(b *strings.Builder) {
@@ -223,7 +226,10 @@ func boxGeometry(box geo.Box) geometry.Geometry {
 		return geometry.Geometry{Type: geometry.Polygon, Polygons: [][][]geometry.Position{half(box.West, box.East)}}
 	}
 	middle := geo.WrapLon(box.West + width/2)
-	return geometry.Geometry{Type: geometry.MultiPolygon, Polygons: [][][]geometry.Position{half(box.West, middle), half(middle, box.East)}}
+	return geometry.Geometry{
+		Type:     geometry.MultiPolygon,
+		Polygons: [][][]geometry.Position{half(box.West, middle), half(middle, box.East)},
+	}
 }
 
 // readItem reads the collection and the id of an item.

@@ -94,7 +94,8 @@ func (c *columnSurvey) look(row int, value string) {
 
 func (c *columnSurvey) others(row int, value string) {
 	c.other.note(row, value)
-	if len(value) <= 13 && strings.IndexByte("nNuUkKiIsS-?#\\(\xe2", value[0]) >= 0 && usualNoValues[strings.ToLower(value)] {
+	if len(value) <= 13 && strings.IndexByte("nNuUkKiIsS-?#\\(\xe2", value[0]) >= 0 &&
+		usualNoValues[strings.ToLower(value)] {
 		c.worded++
 		if len(c.words) < maxWords && !slices.Contains(c.words, value) {
 			c.words = append(c.words, value)
@@ -154,7 +155,12 @@ var plainText = reading{of: Text}
 // kindsOf are the kinds that values of a type may be, the one that standards spell first.
 var kindsOf = map[Type][]kind{
 	Number: {jsonNumber, commaNumber, pointNumber}, Boolean: {boolean}, Timestamp: {timestamp},
-	Date: {isoDate, yearFirstDate, dayFirstDate, monthFirstDate}, DecimalComma: {commaNumber}, DecimalPoint: {pointNumber},
+	Date: {
+		isoDate,
+		yearFirstDate,
+		dayFirstDate,
+		monthFirstDate,
+	}, DecimalComma: {commaNumber}, DecimalPoint: {pointNumber},
 }
 
 // best returns the reading that fits all values, of text where there is none: a code with
@@ -257,7 +263,9 @@ func (c *columnSurvey) notes(name string, r reading, asked bool) []Note {
 	}
 	for _, t := range []Type{Number, Boolean, Date, Timestamp} {
 		misfit := c.misfit(kindsOf[t][0])
-		if few := misfit.count*20 <= c.values || misfit.count == words && words*2 <= c.values; misfit.count > 0 && few && c.values >= 5 {
+		if few := misfit.count*20 <= c.values || misfit.count == words && words*2 <= c.values; misfit.count > 0 &&
+			few &&
+			c.values >= 5 {
 			n := at(NearlyNote, misfit)
 			n.Type = t
 			if n.Set = c.noValueSettings(misfit); n.Set == nil {

@@ -117,16 +117,23 @@ func (m *mender) degrees(value string) (float64, error) {
 			m.applied |= fixBit("sexagesimal")
 			return degrees, nil
 		}
-		return 0, &mendable{error: fmt.Errorf("is %q, in degrees and minutes or with a letter; write it as the decimal number %.7g, "+
-			"or have it mended with the fix sexagesimal", value, degrees), fix: "sexagesimal"}
+		return 0, &mendable{
+			error: fmt.Errorf("is %q, in degrees and minutes or with a letter; write it as the decimal number %.7g, "+
+				"or have it mended with the fix sexagesimal", value, degrees),
+			fix: "sexagesimal",
+		}
 	}
 	return 0, fmt.Errorf("is %.40q, want degrees as a decimal number", value)
 }
 
-var sexagesimalForm = regexp.MustCompile(`^([NSEWnsew])?\s*([-+]?)(\d{1,3})\s*[°d:\s]\s*(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:['′m:]|\s|$)\s*)?(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:["″s]|''|′′|\s|$)\s*)?([NSEWnsew])?$`)
+var sexagesimalForm = regexp.MustCompile(
+	`^([NSEWnsew])?\s*([-+]?)(\d{1,3})\s*[°d:\s]\s*(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:['′m:]|\s|$)\s*)?(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:["″s]|''|′′|\s|$)\s*)?([NSEWnsew])?$`,
+)
 
 // sidedForm is decimal degrees with the letter of a side of the world, before or after.
-var sidedForm = regexp.MustCompile(`^(?:([NSEWnsew])\s*(\d{1,3}(?:[.,]\d+)?)\s*°?|(\d{1,3}(?:[.,]\d+)?)\s*°?\s*([NSEWnsew]))$`)
+var sidedForm = regexp.MustCompile(
+	`^(?:([NSEWnsew])\s*(\d{1,3}(?:[.,]\d+)?)\s*°?|(\d{1,3}(?:[.,]\d+)?)\s*°?\s*([NSEWnsew]))$`,
+)
 
 // sexagesimal reads an angle in degrees, minutes and seconds, with a sign or the
 // letter of a side of the world; or in decimal degrees with such a letter.
@@ -184,7 +191,8 @@ func (m *mender) pair(value string) (p geo.Point, err error) {
 // exponent is within it.
 func hasSide(coordinate, letters string) bool {
 	bare := strings.TrimSpace(coordinate)
-	return bare != "" && (strings.IndexByte(letters, bare[0]) >= 0 || strings.IndexByte(letters, bare[len(bare)-1]) >= 0)
+	return bare != "" &&
+		(strings.IndexByte(letters, bare[0]) >= 0 || strings.IndexByte(letters, bare[len(bare)-1]) >= 0)
 }
 
 // cutPair cuts a text with two coordinates in two.

@@ -72,7 +72,11 @@ func openCSV(b *bufio.Reader, guard *guard, mender *mender, options Options, sur
 		return nil, notUsable("the header row cannot be read: %v", err)
 	}
 	if len(header) > MaxColumns {
-		return nil, notUsable("it has %d columns, the most is %d; leave out those that are not needed", len(header), MaxColumns)
+		return nil, notUsable(
+			"it has %d columns, the most is %d; leave out those that are not needed",
+			len(header),
+			MaxColumns,
+		)
 	}
 	seen := make(map[string]bool, len(header))
 	for i, name := range header {
@@ -121,7 +125,8 @@ func openCSV(b *bufio.Reader, guard *guard, mender *mender, options Options, sur
 // findPosition finds the columns with the positions of the rows.
 func (r *csvSource) findPosition(options Options) error {
 	var err, noLon, noLat error
-	if r.geometry, err = r.column("geometry", "geometry_column", options.GeometryColumn, usualGeometries); err != nil && options.GeometryColumn != "" {
+	if r.geometry, err = r.column("geometry", "geometry_column", options.GeometryColumn, usualGeometries); err != nil &&
+		options.GeometryColumn != "" {
 		return err
 	}
 	r.lon, noLon = r.column("longitude", "lon_column", options.LonColumn, usualLons)
@@ -236,7 +241,10 @@ func (r *csvSource) column(what, option, name string, usual []string) (int, erro
 			return i, nil
 		}
 	}
-	return -1, &OptionError{option, notUsable("there is no column %q for the %s (%s); the columns are %s", name, what, option, quoteAll(r.header))}
+	return -1, &OptionError{
+		option,
+		notUsable("there is no column %q for the %s (%s); the columns are %s", name, what, option, quoteAll(r.header)),
+	}
 }
 
 // degreesUnit is what may follow the name of a column to tell that it has degrees.
@@ -284,7 +292,12 @@ func (r *csvSource) read() ([]string, error) {
 	case errors.Is(err, errRowTooLong):
 		return nil, notUsable("row %d is longer than %d bytes; look for a quote that is not closed", r.row, MaxRowBytes)
 	case errors.As(err, &syntax):
-		return nil, &RowError{Row: r.row, Line: syntax.Line + r.skipped, Reason: syntax.Err.Error(), Source: r.guard.cut(from, r.csv.InputOffset())}
+		return nil, &RowError{
+			Row:    r.row,
+			Line:   syntax.Line + r.skipped,
+			Reason: syntax.Err.Error(),
+			Source: r.guard.cut(from, r.csv.InputOffset()),
+		}
 	default:
 		return nil, err
 	}
@@ -303,7 +316,12 @@ func (r *csvSource) next() (textRow, error) {
 	line += r.skipped
 	row := textRow{number: r.row, line: line}
 	if len(record) != len(r.header) {
-		row.err = rejection(r.row, line, fmt.Errorf("has %d fields, the header has %d", len(record), len(r.header)), r.text(record))
+		row.err = rejection(
+			r.row,
+			line,
+			fmt.Errorf("has %d fields, the header has %d", len(record), len(r.header)),
+			r.text(record),
+		)
 		return row, nil
 	}
 	row.names, row.values = r.names, record

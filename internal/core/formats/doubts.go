@@ -223,7 +223,11 @@ func (c *checkedReader) doubt(f *feature.Feature) *Doubt {
 var zero = &Doubt{"zero", "skip_zero", "is at longitude 0, latitude 0, which mostly means that its position is missing"}
 
 func swapped(p geo.Point, how string) *Doubt {
-	return &Doubt{"swapped", "swap_doubtful", fmt.Sprintf("longitude %v, latitude %v %s if the two are swapped", p.Lon, p.Lat, how)}
+	return &Doubt{
+		"swapped",
+		"swap_doubtful",
+		fmt.Sprintf("longitude %v, latitude %v %s if the two are swapped", p.Lon, p.Lat, how),
+	}
 }
 
 // DoubtAbout returns what is doubtful about where a feature is, or nil. known is

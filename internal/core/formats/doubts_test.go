@@ -14,15 +14,18 @@ import (
 func TestFixes(t *testing.T) {
 	const file = "lat;lon\n-38,5;-22,25\n38°30'S;22 15 0 W\nS38d30m15s;-22:15:30\n1;2\n"
 	got, err := read(strings.NewReader(file), Options{Fix: Fix{DecimalComma: true, Sexagesimal: true}})
-	if want := "2 \"\" -22.25 -38.5 {}\n3 \"\" -22.25 -38.5 {}\n4 \"\" -22.258333333333333 -38.50416666666667 {}\n5 \"\" 2 1 {}"; err != nil || strings.Join(got, "\n") != want {
+	if want := "2 \"\" -22.25 -38.5 {}\n3 \"\" -22.25 -38.5 {}\n4 \"\" -22.258333333333333 -38.50416666666667 {}\n5 \"\" 2 1 {}"; err != nil ||
+		strings.Join(got, "\n") != want {
 		t.Errorf("%v\n%s\nwant\n%s", err, strings.Join(got, "\n"), want)
 	}
 	_, _, bad, end := rowsOf(t, file, Options{})
-	if !errors.Is(end, io.EOF) || len(bad) != 3 || bad[0].Fix != "decimal_comma" || bad[1].Fix != "sexagesimal" || bad[2].Fix != "sexagesimal" {
+	if !errors.Is(end, io.EOF) || len(bad) != 3 || bad[0].Fix != "decimal_comma" || bad[1].Fix != "sexagesimal" ||
+		bad[2].Fix != "sexagesimal" {
 		t.Errorf("the fixes for %+v, %v", bad, end)
 	}
 	got, err = read(strings.NewReader(file), Options{})
-	if err != nil || len(got) != 4 || !strings.Contains(got[1], "write it as the decimal number") || !strings.Contains(got[0], "decimal_comma") {
+	if err != nil || len(got) != 4 || !strings.Contains(got[1], "write it as the decimal number") ||
+		!strings.Contains(got[0], "decimal_comma") {
 		t.Errorf("without fixes: %v %q", err, got)
 	}
 }
@@ -70,7 +73,8 @@ func TestPairs(t *testing.T) {
 	for file, want := range map[string]string{
 		"lat,lon,coords\n1,2,\"3,4\"\n": "2 1", "geom,coords\nPOINT(1 2),\"3,4\"\n": "1 2", "coords,x\n\"3,4\",7\n": "4 3",
 	} {
-		if _, good, bad, _ := rowsOf(t, file, Options{}); len(good) != 1 || fmt.Sprint(good[0].Feature.At.Lon, " ", good[0].Feature.At.Lat) != want {
+		if _, good, bad, _ := rowsOf(t, file, Options{}); len(good) != 1 ||
+			fmt.Sprint(good[0].Feature.At.Lon, " ", good[0].Feature.At.Lat) != want {
 			t.Errorf("%q: %+v, %+v, want %s", file, good, bad, want)
 		}
 	}
@@ -93,7 +97,10 @@ func doubtful(t *testing.T, file string, o Options) (doubts []string, at []geo.P
 		case errors.Is(err, io.EOF):
 			return doubts, at
 		case errors.As(err, &bad):
-			doubts = append(doubts, fmt.Sprintf("%d rejected", bad.Row)+map[bool]string{true: " for " + bad.Fix}[bad.Fix != ""])
+			doubts = append(
+				doubts,
+				fmt.Sprintf("%d rejected", bad.Row)+map[bool]string{true: " for " + bad.Fix}[bad.Fix != ""],
+			)
 			continue
 		case err != nil:
 			t.Fatal(err)
@@ -116,7 +123,11 @@ func TestAxisGuard(t *testing.T) {
 	}
 	lines := ""
 	for i := range 30 {
-		lines += fmt.Sprintf(`{"type":"Feature","geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{}}`+"\n", 100+float64(i%5)/20, -38.5+float64(i%7)/50)
+		lines += fmt.Sprintf(
+			`{"type":"Feature","geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{}}`+"\n",
+			100+float64(i%5)/20,
+			-38.5+float64(i%7)/50,
+		)
 	}
 	lines += `{"type":"Feature","geometry":{"type":"Point","coordinates":[-38.5,100.1]},"properties":{}}` + "\n"
 	paths := "wkt\n"
@@ -169,7 +180,8 @@ func TestAxisGuard(t *testing.T) {
 		"kml":     `<kml><Placemark><Point><coordinates>-2449028.799,-4650301.837</coordinates></Point></Placemark></kml>`,
 	} {
 		_, _, bad, _ := rowsOf(t, metres, Options{})
-		if len(bad) != 1 || !strings.Contains(bad[0].Reason, "with the fix web_mercator") || bad[0].Fix != "web_mercator" {
+		if len(bad) != 1 || !strings.Contains(bad[0].Reason, "with the fix web_mercator") ||
+			bad[0].Fix != "web_mercator" {
 			t.Errorf("%s in metres: %+v", name, bad)
 		}
 		_, good, _, _ := rowsOf(t, metres, Options{Fix: Fix{WebMercator: true}})
@@ -177,7 +189,8 @@ func TestAxisGuard(t *testing.T) {
 			t.Errorf("%s in metres, to be read as Web Mercator: %d rows", name, len(good))
 			continue
 		}
-		if at, want := good[0].Feature.At, (geo.Point{Lon: -22, Lat: -38.5}); math.Abs(at.Lon-want.Lon) > 1e-3 || math.Abs(at.Lat-want.Lat) > 1e-3 {
+		if at, want := good[0].Feature.At, (geo.Point{Lon: -22, Lat: -38.5}); math.Abs(at.Lon-want.Lon) > 1e-3 ||
+			math.Abs(at.Lat-want.Lat) > 1e-3 {
 			t.Errorf("%s in metres read as Web Mercator: %v, want about %v", name, at, want)
 		}
 	}

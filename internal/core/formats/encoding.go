@@ -47,7 +47,10 @@ func (e *encoding) settle() encoding {
 // CheckEncoding reports whether a name of an encoding is known.
 func CheckEncoding(name string) error {
 	if _, err := htmlindex.Get(name); err != nil {
-		return notUsable("the encoding %.40q is not known; want utf-8, windows-1252, iso-8859-1, utf-16 or another name of the IANA", name)
+		return notUsable(
+			"the encoding %.40q is not known; want utf-8, windows-1252, iso-8859-1, utf-16 or another name of the IANA",
+			name,
+		)
 	}
 	return nil
 }

@@ -30,7 +30,10 @@ func read(r io.Reader, options Options) (lines []string, err error) {
 			return lines, err
 		default:
 			f := row.Feature
-			lines = append(lines, fmt.Sprintf("%d %q %v %v %s", row.Number, f.ID, f.At.Lon, f.At.Lat, f.Properties.JSON()))
+			lines = append(
+				lines,
+				fmt.Sprintf("%d %q %v %v %s", row.Number, f.ID, f.At.Lon, f.At.Lat, f.Properties.JSON()),
+			)
 		}
 	}
 }
@@ -111,7 +114,8 @@ func TestGeoJSON(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got, err := read(strings.NewReader(c.in), Options{})
-			if (err == nil) != (c.err == "") || err != nil && (!strings.Contains(err.Error(), c.err) || !errors.Is(err, ErrNotUsable)) {
+			if (err == nil) != (c.err == "") ||
+				err != nil && (!strings.Contains(err.Error(), c.err) || !errors.Is(err, ErrNotUsable)) {
 				t.Errorf("error %v, want %q", err, c.err)
 			}
 			if strings.Join(got, "\n") != strings.Join(c.want, "\n") {
@@ -172,7 +176,11 @@ func TestGuessedProperties(t *testing.T) {
 
 func FuzzOpen(f *testing.F) {
 	f.Add([]byte("lat,lon,id\n1,2,3\n\"4\",5,6"))
-	f.Add([]byte(`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]}}]}`))
+	f.Add(
+		[]byte(
+			`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]}}]}`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, in []byte) {
 		reader, err := Open(strings.NewReader(string(in)), Options{})
 		if err != nil {
@@ -269,12 +277,19 @@ func TestUnplacedTables(t *testing.T) {
 		file, good, bad, end := rowsOf(t, text, c.options)
 		told := ""
 		for _, column := range file.Columns() {
-			told += fmt.Sprintf("%s %s %v, ", column.Name, cmp.Or(string(column.Role), string(column.Type)), column.Samples)
+			told += fmt.Sprintf(
+				"%s %s %v, ",
+				column.Name,
+				cmp.Or(string(column.Role), string(column.Type)),
+				column.Samples,
+			)
 		}
 		if told != c.want || !errors.Is(end, io.EOF) {
 			t.Errorf("%+v: columns %s, end %v; want %s", c.options, told, end, c.want)
 		}
-		if c.missing == "" && (file.Missing() != nil || len(good) != 2) || c.missing != "" && (file.Missing() == nil || !strings.Contains(file.Missing().Error(), c.missing) || len(bad) != 2) {
+		if c.missing == "" && (file.Missing() != nil || len(good) != 2) ||
+			c.missing != "" &&
+				(file.Missing() == nil || !strings.Contains(file.Missing().Error(), c.missing) || len(bad) != 2) {
 			t.Errorf("%+v: missing %v, %d good rows, %d bad", c.options, file.Missing(), len(good), len(bad))
 		}
 	}
@@ -297,11 +312,13 @@ func TestMoreAfterTheEnd(t *testing.T) {
 		"two collections":               `{"type":"FeatureCollection","features":[` + feature("") + `]}{"type":"FeatureCollection","features":[]}`,
 	} {
 		_, good, bad, end := rowsOf(t, text, Options{})
-		if len(good) != 1 || len(bad) != 0 || !errors.Is(end, ErrNotUsable) || !strings.Contains(end.Error(), "geojson-lines") {
+		if len(good) != 1 || len(bad) != 0 || !errors.Is(end, ErrNotUsable) ||
+			!strings.Contains(end.Error(), "geojson-lines") {
 			t.Errorf("%s: %d good rows, %d bad, end %v", name, len(good), len(bad), end)
 		}
 	}
-	if _, good, _, end := rowsOf(t, long+"\n"+feature("")+"\n", Options{Format: GeoJSONLines}); len(good) != 2 || !errors.Is(end, io.EOF) {
+	if _, good, _, end := rowsOf(t, long+"\n"+feature("")+"\n", Options{Format: GeoJSONLines}); len(good) != 2 ||
+		!errors.Is(end, io.EOF) {
 		t.Errorf("read as lines: %d rows, end %v", len(good), end)
 	}
 }
@@ -313,7 +330,8 @@ func TestColumnsAreBounded(t *testing.T) {
 	for i := range 80_000 {
 		fmt.Fprintf(&header, ",c%d", i)
 	}
-	if _, err := Open(strings.NewReader(header.String()), Options{}); !errors.Is(err, ErrNotUsable) || !strings.Contains(err.Error(), "the most is 4096") {
+	if _, err := Open(strings.NewReader(header.String()), Options{}); !errors.Is(err, ErrNotUsable) ||
+		!strings.Contains(err.Error(), "the most is 4096") {
 		t.Errorf("opening it: %v", err)
 	}
 }

@@ -282,7 +282,10 @@ func (r *geoJSONReader) finish() error {
 			return r.syntax(err)
 		}
 		if open == 0 { // it would be lost without a word
-			return notUsable("it has more after its end; if there is a feature on each line, read it as the format %s", GeoJSONLines)
+			return notUsable(
+				"it has more after its end; if there is a feature on each line, read it as the format %s",
+				GeoJSONLines,
+			)
 		}
 		switch token {
 		case json.Delim('}'), json.Delim(']'):

@@ -295,7 +295,10 @@ func kmlPositions(text, mode string) ([]geometry.Position, error) {
 	for _, tuple := range strings.Fields(text) {
 		parts := strings.Split(tuple, ",")
 		if len(parts) < 2 || len(parts) > 3 {
-			return nil, fmt.Errorf("has %.40q where a position belongs, longitude,latitude or longitude,latitude,altitude", tuple)
+			return nil, fmt.Errorf(
+				"has %.40q where a position belongs, longitude,latitude or longitude,latitude,altitude",
+				tuple,
+			)
 		}
 		var v [3]float64
 		for i, part := range parts {

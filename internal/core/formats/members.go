@@ -11,7 +11,16 @@ import (
 
 // Members of GeoJSON objects that have their place, or that tell nothing of the features.
 var (
-	usualMembers     = []string{`"type"`, `"id"`, `"geometry"`, `"properties"`, `"bbox"`, `"rejected"`, `"crs"`, `"links"`}
+	usualMembers = []string{
+		`"type"`,
+		`"id"`,
+		`"geometry"`,
+		`"properties"`,
+		`"bbox"`,
+		`"rejected"`,
+		`"crs"`,
+		`"links"`,
+	}
 	usualFileMembers = []string{"type", "bbox", "crs", "links", "timeStamp", "numberMatched", "numberReturned"}
 )
 

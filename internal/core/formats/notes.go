@@ -60,7 +60,13 @@ func (n *Note) String() string {
 	case CRSNote:
 		return fmt.Sprintf("Positions are converted from %s.", n.What)
 	case NotationNote:
-		return fmt.Sprintf("The column %q is read as %s, such as %q in row %d.", n.Column, n.Type.describe(n.What), n.Value, n.Row)
+		return fmt.Sprintf(
+			"The column %q is read as %s, such as %q in row %d.",
+			n.Column,
+			n.Type.describe(n.What),
+			n.Value,
+			n.Row,
+		)
 	case MisfitNote:
 		return fmt.Sprintf("%s %s the type %s and %s text: %s.", values(), does(n.Count, "does not fit", "do not fit"),
 			n.Type, does(n.Count, "stays", "stay"), first())
@@ -68,17 +74,38 @@ func (n *Note) String() string {
 		return fmt.Sprintf("The column %q is text only because of %s that %s the type %s: %s.",
 			n.Column, counted(n.Count, "value", "values"), does(n.Count, "does not fit", "do not fit"), n.Type, first())
 	case NumbersNote:
-		return fmt.Sprintf("The column %q has numbers in the notation of %s, such as %q in row %d, and is kept as text.",
-			n.Column, n.What, n.Value, n.Row)
+		return fmt.Sprintf(
+			"The column %q has numbers in the notation of %s, such as %q in row %d, and is kept as text.",
+			n.Column,
+			n.What,
+			n.Value,
+			n.Row,
+		)
 	case LeftOutNote:
 		return fmt.Sprintf("Left out, as a feature has no place for it: %s (%d).", n.What, n.Count)
 	case ClosedNote:
-		return fmt.Sprintf("%s had rings that were not closed, and were closed: the first is row %d.", counted(n.Count, "row", "rows"), n.Row)
+		return fmt.Sprintf(
+			"%s had rings that were not closed, and were closed: the first is row %d.",
+			counted(n.Count, "row", "rows"),
+			n.Row,
+		)
 	case MirroredNote:
-		return fmt.Sprintf("Two parts of the file mirror each other, so one of them likely has longitude and latitude swapped: "+
-			"%d rows lie within %s, and %d within %s (west,south,east,north).", n.Sides[0].Count, n.Sides[0].Box, n.Sides[1].Count, n.Sides[1].Box)
+		return fmt.Sprintf(
+			"Two parts of the file mirror each other, so one of them likely has longitude and latitude swapped: "+
+				"%d rows lie within %s, and %d within %s (west,south,east,north).",
+			n.Sides[0].Count,
+			n.Sides[0].Box,
+			n.Sides[1].Count,
+			n.Sides[1].Box,
+		)
 	case FixNote:
-		text := fmt.Sprintf("The fix %s would change %d of %d rows (%s %%).", n.What, n.Count, n.Of, percent(n.Count, n.Of))
+		text := fmt.Sprintf(
+			"The fix %s would change %d of %d rows (%s %%).",
+			n.What,
+			n.Count,
+			n.Of,
+			percent(n.Count, n.Of),
+		)
 		if n.Alone > 0 {
 			who := counted(n.Alone, "of them would", "of them would")
 			if n.Count == 1 {

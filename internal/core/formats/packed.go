@@ -30,7 +30,12 @@ func unpack(b *bufio.Reader) (r io.Reader, done func(), err error) {
 		}
 		return inflated(z), func() {}, nil
 	case bytes.HasPrefix(start, []byte("\x28\xb5\x2f\xfd")):
-		z, err := zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderLowmem(true))
+		z, err := zstd.NewReader(
+			b,
+			zstd.WithDecoderConcurrency(1),
+			zstd.WithDecoderMaxWindow(maxWindow),
+			zstd.WithDecoderLowmem(true),
+		)
 		if err != nil {
 			return nil, nil, notUsable("it looks like zstd, but is not: %v", err)
 		}

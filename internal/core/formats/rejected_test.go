@@ -49,23 +49,77 @@ var badFiles = []struct {
 	bad     int
 	correct *strings.Replacer
 }{
-	{"csv", CSV, "id,lon,lat,note\na,1,2,fine\nb,1,north,\"a, b\"\nc,1,200,\nd,1,2,\"two\nlines\"\ne,x,\"1\",\"three\nlines\"\n", 3,
-		strings.NewReplacer("north", "3", "200", "20", "e,x", "e,4")},
-	{"csv of few fields", CSV, "id;lon;lat\na;1;2\nb;1\nc;1;2;3\n", 2, strings.NewReplacer("b;1;", "b;1;5;", "c;1;2;3", "c;1;2")},
-	{"csv of bytes that are no text", CSV, "id,lon,lat,note\na,1,2,ö\xff\nb,1,2,x\n", 1, strings.NewReplacer("\xff", "y")},
+	{
+		"csv",
+		CSV,
+		"id,lon,lat,note\na,1,2,fine\nb,1,north,\"a, b\"\nc,1,200,\nd,1,2,\"two\nlines\"\ne,x,\"1\",\"three\nlines\"\n",
+		3,
+		strings.NewReplacer("north", "3", "200", "20", "e,x", "e,4"),
+	},
+	{
+		"csv of few fields",
+		CSV,
+		"id;lon;lat\na;1;2\nb;1\nc;1;2;3\n",
+		2,
+		strings.NewReplacer("b;1;", "b;1;5;", "c;1;2;3", "c;1;2"),
+	},
+	{
+		"csv of bytes that are no text",
+		CSV,
+		"id,lon,lat,note\na,1,2,ö\xff\nb,1,2,x\n",
+		1,
+		strings.NewReplacer("\xff", "y"),
+	},
 	{"csv with a stray quote", CSV, "id,lon,lat,note\na,1,2,x\"y\nb,1,2,z\n", 1, strings.NewReplacer(`x"y`, "xy")},
-	{"geojson", GeoJSON, `{"type":"FeatureCollection","features":[{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":1}},
-		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[1,200]},"properties":{"n":1.50}},{}]}`, 2,
-		strings.NewReplacer("200", "20", `{"rejected":{"reason":"`, `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{},"rejected":{"reason":"`)},
-	{"lines", GeoJSONLines, `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}` + "\n" +
-		`{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}` + "\n", 1, strings.NewReplacer(`"properties":{}`, `"properties":{}}`)},
-	{"sequence", GeoJSONSeq, "\x1e" + `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}` + "\n\x1e" +
-		`{"type":"Feature","geometry":{"type":"Point","coordinates":[]},"properties":{}}` + "\n", 1, strings.NewReplacer("[]", "[3,4]")},
-	{"kml", KML, `<kml xmlns="http://www.opengis.net/kml/2.2"><Document><Placemark id="a"><Point><coordinates>1,2</coordinates></Point></Placemark>
-		<Placemark id="b"><name>a -- b</name><Point><coordinates>1,north--south</coordinates></Point></Placemark><Placemark/></Document></kml>`, 2,
-		strings.NewReplacer("north--south", "3", "<Placemark/>", "<Placemark><Point><coordinates>1,2</coordinates></Point></Placemark>")},
-	{"gpx", GPX, `<gpx version="1.1" xmlns="http://www.topografix.com/GPX/1/1"><wpt lat="1" lon="2"><name>a</name></wpt><wpt lat="91" lon="2"/></gpx>`, 1,
-		strings.NewReplacer(`lat="91"`, `lat="9"`)},
+	{
+		"geojson",
+		GeoJSON,
+		`{"type":"FeatureCollection","features":[{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":1}},
+		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[1,200]},"properties":{"n":1.50}},{}]}`,
+		2,
+		strings.NewReplacer(
+			"200",
+			"20",
+			`{"rejected":{"reason":"`,
+			`{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{},"rejected":{"reason":"`,
+		),
+	},
+	{
+		"lines",
+		GeoJSONLines,
+		`{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}` + "\n" +
+			`{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}` + "\n",
+		1,
+		strings.NewReplacer(`"properties":{}`, `"properties":{}}`),
+	},
+	{
+		"sequence",
+		GeoJSONSeq,
+		"\x1e" + `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}` + "\n\x1e" +
+			`{"type":"Feature","geometry":{"type":"Point","coordinates":[]},"properties":{}}` + "\n",
+		1,
+		strings.NewReplacer("[]", "[3,4]"),
+	},
+	{
+		"kml",
+		KML,
+		`<kml xmlns="http://www.opengis.net/kml/2.2"><Document><Placemark id="a"><Point><coordinates>1,2</coordinates></Point></Placemark>
+		<Placemark id="b"><name>a -- b</name><Point><coordinates>1,north--south</coordinates></Point></Placemark><Placemark/></Document></kml>`,
+		2,
+		strings.NewReplacer(
+			"north--south",
+			"3",
+			"<Placemark/>",
+			"<Placemark><Point><coordinates>1,2</coordinates></Point></Placemark>",
+		),
+	},
+	{
+		"gpx",
+		GPX,
+		`<gpx version="1.1" xmlns="http://www.topografix.com/GPX/1/1"><wpt lat="1" lon="2"><name>a</name></wpt><wpt lat="91" lon="2"/></gpx>`,
+		1,
+		strings.NewReplacer(`lat="91"`, `lat="9"`),
+	},
 }
 
 func TestRejectedRowsCanBeCorrected(t *testing.T) {
@@ -81,11 +135,23 @@ func TestRejectedRowsCanBeCorrected(t *testing.T) {
 			}
 			_, none, again, end := rowsOf(t, out.String(), Options{Format: test.format})
 			if !errors.Is(end, io.EOF) || len(none) != 0 || len(again) != test.bad {
-				t.Fatalf("the rejected rows as they are give %d good rows, %+v, %v:\n%s", len(none), again, end, out.String())
+				t.Fatalf(
+					"the rejected rows as they are give %d good rows, %+v, %v:\n%s",
+					len(none),
+					again,
+					end,
+					out.String(),
+				)
 			}
 			_, corrected, still, end := rowsOf(t, test.correct.Replace(out.String()), Options{Format: test.format})
 			if !errors.Is(end, io.EOF) || len(corrected) != test.bad || len(still) != 0 {
-				t.Fatalf("corrected, %d rows are good and not: %+v, %v\n%s", len(corrected), still, end, test.correct.Replace(out.String()))
+				t.Fatalf(
+					"corrected, %d rows are good and not: %+v, %v\n%s",
+					len(corrected),
+					still,
+					end,
+					test.correct.Replace(out.String()),
+				)
 			}
 			for _, row := range corrected {
 				for _, name := range rejectedColumns {
@@ -108,7 +174,8 @@ func TestRejectedRowsKeepTheirFolder(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, good, bad, _ := rowsOf(t, strings.ReplaceAll(out.String(), "north", "2"), Options{})
-	if len(good) != 2 || len(bad) != 0 || good[0].Feature.Properties.Text("folder") != "Huts & taps" || good[1].Feature.Properties.Text("folder") != "" {
+	if len(good) != 2 || len(bad) != 0 || good[0].Feature.Properties.Text("folder") != "Huts & taps" ||
+		good[1].Feature.Properties.Text("folder") != "" {
 		t.Errorf("%+v, %+v of\n%s", good, bad, out.String())
 	}
 }
@@ -159,7 +226,15 @@ func TestLongRowsAreNotKept(t *testing.T) {
 			}
 			_, good, bad, end := rowsOf(t, file(strings.Repeat("x", c.size)), o)
 			if len(good) != 1 || len(bad) != 1 || !errors.Is(end, io.EOF) || (bad[0].Source != nil) != c.kept {
-				t.Errorf("%s, %d bytes: %d good rows, %d bad, end %v; want its source kept %v", name, c.size, len(good), len(bad), end, c.kept)
+				t.Errorf(
+					"%s, %d bytes: %d good rows, %d bad, end %v; want its source kept %v",
+					name,
+					c.size,
+					len(good),
+					len(bad),
+					end,
+					c.kept,
+				)
 				continue
 			}
 			if c.kept && !bytes.Contains(bad[0].Source, []byte("xxxxxxxxxx")) {

@@ -100,7 +100,26 @@ func randomGeometry(r *rand.Rand, h holds, depth int) geometry.Geometry {
 }
 
 func randomText(r *rand.Rand, h holds) string {
-	pieces := []string{"a", "Gull", " ", "ø", "\"", "'", "<b>", "&amp;", ",", ";", "\t", "\n", "]]>", "שלום", "00417", "-", "true", "😀"}
+	pieces := []string{
+		"a",
+		"Gull",
+		" ",
+		"ø",
+		"\"",
+		"'",
+		"<b>",
+		"&amp;",
+		",",
+		";",
+		"\t",
+		"\n",
+		"]]>",
+		"שלום",
+		"00417",
+		"-",
+		"true",
+		"😀",
+	}
 	if h.controls {
 		pieces = append(pieces, "\x01", "\x1e", "\r")
 	}
@@ -147,9 +166,13 @@ func TestWrittenIsRead(t *testing.T) {
 					want = append(want, randomFeature(r, h, n))
 				}
 				var file bytes.Buffer
-				writer, err := NewWriter(&file, format, WriteOptions{Title: "All <of> it", Geometries: true, Names: []string{
-					"name", "code", "berths", "depth", "public", "checked", "a \"strange\" <name>", "empty",
-				}})
+				writer, err := NewWriter(
+					&file,
+					format,
+					WriteOptions{Title: "All <of> it", Geometries: true, Names: []string{
+						"name", "code", "berths", "depth", "public", "checked", "a \"strange\" <name>", "empty",
+					}},
+				)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -167,7 +190,10 @@ func TestWrittenIsRead(t *testing.T) {
 				}
 				got := readAll(t, bytes.NewReader(file.Bytes()), o)
 				if format == GPX { // points come before lines
-					slices.SortStableFunc(want, func(a, b feature.Feature) int { return len(lineOf(&a)) - len(lineOf(&b)) })
+					slices.SortStableFunc(
+						want,
+						func(a, b feature.Feature) int { return len(lineOf(&a)) - len(lineOf(&b)) },
+					)
 				}
 				if len(got) != len(want) {
 					t.Fatalf("%d features read, %d written:\n%s", len(got), len(want), file.String())
@@ -236,7 +262,8 @@ func TestWhatAFormatCannotHold(t *testing.T) {
 			t.Errorf("an area in %s: %v", format, err)
 		}
 	}
-	if _, err := NewWriter(io.Discard, KMZ, WriteOptions{}); !errors.Is(err, ErrNotUsable) || !strings.Contains(err.Error(), "geojson-lines") {
+	if _, err := NewWriter(io.Discard, KMZ, WriteOptions{}); !errors.Is(err, ErrNotUsable) ||
+		!strings.Contains(err.Error(), "geojson-lines") {
 		t.Errorf("writing KMZ: %v", err)
 	}
 }
@@ -365,11 +392,15 @@ func TestTypesAndColumns(t *testing.T) {
 	for _, c := range reader.Columns() {
 		got = append(got, fmt.Sprint(c.Name, " ", c.Role, " ", c.Type))
 	}
-	if want := "id id text, lat latitude text, lon longitude text, n  text, code  text, flag  boolean, day  date, at  timestamp, mix  text, void  text"; strings.Join(got, ", ") != want {
+	if want := "id id text, lat latitude text, lon longitude text, n  text, code  text, flag  boolean, day  date, at  timestamp, mix  text, void  text"; strings.Join(
+		got,
+		", ",
+	) != want {
 		t.Errorf("columns %s, want %s", strings.Join(got, ", "), want)
 	}
 	lines, err := read(strings.NewReader(file), Options{Types: map[string]Type{"n": Text}})
-	if err != nil || lines[0] != `2 "1" 3 2 {"n":"1.5","code":"007","flag":true,"day":"2026-01-02","at":"2026-01-02T03:04:05Z","mix":"1","void":""}` {
+	if err != nil ||
+		lines[0] != `2 "1" 3 2 {"n":"1.5","code":"007","flag":true,"day":"2026-01-02","at":"2026-01-02T03:04:05Z","mix":"1","void":""}` {
 		t.Errorf("%v %v", lines, err)
 	}
 }

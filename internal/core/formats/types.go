@@ -70,7 +70,13 @@ const (
 )
 
 func newTypedReader(source textSource, options Options, survey *Survey) *typedReader {
-	r := &typedReader{source: source, asked: options.Types, none: newNoValues(options.NoValue), survey: survey, readings: map[string]reading{}}
+	r := &typedReader{
+		source:   source,
+		asked:    options.Types,
+		none:     newNoValues(options.NoValue),
+		survey:   survey,
+		readings: map[string]reading{},
+	}
 	for size := 0; len(r.sample) < sampleRows && size < sampleBytes; {
 		row, err := r.take()
 		if err != nil {
@@ -154,7 +160,11 @@ func (r *typedReader) Next() (Row, error) {
 		}
 		switch {
 		case !utf8.ValidString(value):
-			return Row{}, r.unusable(&row, "column %q is not valid UTF-8 text; save the file as UTF-8, or say what encoding it has", row.names[i])
+			return Row{}, r.unusable(
+				&row,
+				"column %q is not valid UTF-8 text; save the file as UTF-8, or say what encoding it has",
+				row.names[i],
+			)
 		case strings.Contains(value, "\x00"):
 			return Row{}, r.unusable(&row, "column %q has the character U+0000", row.names[i])
 		}

@@ -22,7 +22,8 @@ func isNumber(value string) bool {
 		}
 	}
 	whole, fraction, point := strings.Cut(strings.TrimPrefix(mantissa, "-"), ".")
-	if whole == "" || len(whole) > 1 && whole[0] == '0' || point && fraction == "" || !digits(whole) || !digits(fraction) {
+	if whole == "" || len(whole) > 1 && whole[0] == '0' || point && fraction == "" || !digits(whole) ||
+		!digits(fraction) {
 		return false
 	}
 	if exponent == "" && len(whole)+len(fraction) <= 15 {

@@ -119,7 +119,10 @@ func TestTypesOfWholeFiles(t *testing.T) {
 			t.Errorf("%s: %d rows", name, len(w.rows))
 		}
 	}
-	if _, err := Open(strings.NewReader("lat,lon,v\n1,2,3\n"), Options{Types: map[string]Type{"w": Number}}); !errors.Is(err, ErrNotUsable) ||
+	if _, err := Open(strings.NewReader("lat,lon,v\n1,2,3\n"), Options{Types: map[string]Type{"w": Number}}); !errors.Is(
+		err,
+		ErrNotUsable,
+	) ||
 		!strings.Contains(err.Error(), `no column "w"`) {
 		t.Errorf("a type of a column that is not there: %v", err)
 	}
@@ -190,7 +193,10 @@ func TestOrderOfCountries(t *testing.T) {
 	var lines []string
 	for country, at := range []geo.Point{{Lon: 45, Lat: 25}, {Lon: 12, Lat: 47}, {Lon: -70, Lat: -15}, {Lon: 100, Lat: 35}} {
 		for range 3000 {
-			lines = append(lines, fmt.Sprintf("%.4f,%.4f,%d", at.Lat+r.NormFloat64(), at.Lon+r.NormFloat64()*1.5, country))
+			lines = append(
+				lines,
+				fmt.Sprintf("%.4f,%.4f,%d", at.Lat+r.NormFloat64(), at.Lon+r.NormFloat64()*1.5, country),
+			)
 		}
 	}
 	file := func() string { return "lat,lon,country\n" + strings.Join(lines, "\n") + "\n" }
@@ -203,11 +209,16 @@ func TestOrderOfCountries(t *testing.T) {
 		lines[3000+i*10] = lon + "," + lat + "," + country
 	}
 	inOrder := readWhole(t, file(), Options{})
-	if inOrder.doubtful() != 40 || !strings.Contains(strings.Join(inOrder.notes, ""), "The fix swap_doubtful would change 40 of 12000 rows (0.33 %).[{fix swap_doubtful}]") {
+	if inOrder.doubtful() != 40 ||
+		!strings.Contains(
+			strings.Join(inOrder.notes, ""),
+			"The fix swap_doubtful would change 40 of 12000 rows (0.33 %).[{fix swap_doubtful}]",
+		) {
 		t.Errorf("%d of 40 swapped rows are doubtful: %v", inOrder.doubtful(), inOrder.notes)
 	}
 	mended := readWhole(t, file(), Options{Fix: Fix{SwapDoubtful: true, SkipZero: true}})
-	if mended.doubtful() != 0 || !mended.rows[3000].Mended || strings.Join(mended.notes, "") != "The fix skip_zero changed nothing.[]" {
+	if mended.doubtful() != 0 || !mended.rows[3000].Mended ||
+		strings.Join(mended.notes, "") != "The fix skip_zero changed nothing.[]" {
 		t.Errorf("mended: %d are doubtful, notes %v", mended.doubtful(), mended.notes)
 	}
 	r.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
@@ -229,7 +240,8 @@ func TestMirroredHalves(t *testing.T) {
 	}
 	w := readWhole(t, file, Options{})
 	notes := w.file.Notes()
-	if w.doubtful() != 0 || len(notes) != 1 || notes[0].Kind != MirroredNote || notes[0].Sides[0].Count != 20 || notes[0].Sides[1].Count != 20 {
+	if w.doubtful() != 0 || len(notes) != 1 || notes[0].Kind != MirroredNote || notes[0].Sides[0].Count != 20 ||
+		notes[0].Sides[1].Count != 20 {
 		t.Fatalf("%d doubtful, notes %v", w.doubtful(), w.notes)
 	}
 	for _, side := range notes[0].Sides {
@@ -255,7 +267,10 @@ func TestFixThatGoesFar(t *testing.T) {
 	file += "122,-38.4\n-122,50\n"
 	w := readWhole(t, file, Options{})
 	if want := "The fix swap_doubtful would change 2 of 42 rows (4.8 %). 2 of them would then lie where nothing else of the file is." +
-		" That is more than a small share: look at them first.[{fix swap_doubtful}]"; strings.Join(w.notes, "") != want {
+		" That is more than a small share: look at them first.[{fix swap_doubtful}]"; strings.Join(
+		w.notes,
+		"",
+	) != want {
 		t.Errorf("%q, want %q", w.notes, want)
 	}
 }
@@ -263,7 +278,13 @@ func TestFixThatGoesFar(t *testing.T) {
 // TestReferenceSystems reads GeoJSON whose positions are not in WGS 84.
 func TestReferenceSystems(t *testing.T) {
 	file := func(before, after string, x, y float64) string {
-		return fmt.Sprintf(`{"type":"FeatureCollection"%s,"features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{}}]%s}`, before, x, y, after)
+		return fmt.Sprintf(
+			`{"type":"FeatureCollection"%s,"features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{}}]%s}`,
+			before,
+			x,
+			y,
+			after,
+		)
 	}
 	crs := func(name string) string { return `,"crs":{"type":"name","properties":{"name":"` + name + `"}}` }
 	for name, c := range map[string]struct {
@@ -337,7 +358,8 @@ func TestIDsOfEveryFormat(t *testing.T) {
 		GPX:          `<gpx><wpt lat="1" lon="2"><extensions><code>a7</code><n>x</n></extensions></wpt><wpt lat="1" lon="2"/></gpx>`,
 	} {
 		w := readWhole(t, text, Options{Format: format, IDColumn: "code"})
-		if len(w.rows) != 1 || len(w.bad) != 1 || w.rows[0].Feature.ID != "a7" || string(w.rows[0].Feature.Properties.JSON()) != `{"n":"x"}` {
+		if len(w.rows) != 1 || len(w.bad) != 1 || w.rows[0].Feature.ID != "a7" ||
+			string(w.rows[0].Feature.Properties.JSON()) != `{"n":"x"}` {
 			t.Errorf("%s: %+v, %v", format, w.rows, w.bad)
 		}
 	}
@@ -375,7 +397,10 @@ func TestWhatIsLeftOut(t *testing.T) {
 	})
 	compare("kml notes", w.notes, []string{
 		"1 row had rings that were not closed, and were closed: the first is row 3.[]",
-		left("styles", 2), left("regions", 1), left("viewpoints", 1), left("network links", 2), left(pointTimes, 2), left("overlays", 1),
+		left(
+			"styles",
+			2,
+		), left("regions", 1), left("viewpoints", 1), left("network links", 2), left(pointTimes, 2), left("overlays", 1),
 	})
 	var archive bytes.Buffer
 	z := zip.NewWriter(&archive)
@@ -393,7 +418,10 @@ func TestWhatIsLeftOut(t *testing.T) {
 	}
 	w = readWhole(t, archive.String(), Options{})
 	if len(w.rows) != 4 || w.rows[3].Number != 4 || w.rows[3].Feature.Properties.Text("name") != "B" ||
-		!slices.Contains(w.notes, left("network links", 1)) || !slices.Contains(w.notes, left("files that are not KML (.png)", 1)) {
+		!slices.Contains(
+			w.notes,
+			left("network links", 1),
+		) || !slices.Contains(w.notes, left("files that are not KML (.png)", 1)) {
 		t.Errorf("kmz: %v, notes %v", properties(w), w.notes)
 	}
 	gpx := `<gpx xmlns:g="urn:garden"><metadata><name>All</name></metadata>
@@ -404,9 +432,17 @@ func TestWhatIsLeftOut(t *testing.T) {
 		`Point{"name":"Gate","height":12,"who/first":"Una","hdop":3}`, `LineString{"begin":"2026-01-01T10:00:00Z","name":"Round"}`,
 	})
 	compare("gpx notes", w.notes, []string{left(pointTimes, 1), left("extensions of the points of tracks", 1)})
-	w = readWhole(t, `{"type":"FeatureCollection","owner":"x","features":[{"type":"Feature","title":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}]}`, Options{})
+	w = readWhole(
+		t,
+		`{"type":"FeatureCollection","owner":"x","features":[{"type":"Feature","title":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}]}`,
+		Options{},
+	)
 	slices.SortFunc(w.notes, cmp.Compare)
-	compare("geojson notes", w.notes, []string{left(`the member "owner" of the file`, 1), left(`the member "title" of features`, 1)})
+	compare(
+		"geojson notes",
+		w.notes,
+		[]string{left(`the member "owner" of the file`, 1), left(`the member "title" of features`, 1)},
+	)
 }
 
 // TestLargeArchives reads archives up to their limit, which is beyond that of a row.

@@ -56,13 +56,25 @@ func NewWriter(w io.Writer, format Format, o WriteOptions) (Writer, error) {
 	case GeoJSONSeq:
 		return &jsonWriter{b: b, before: recordSeparator, after: "\n"}, nil
 	case KML:
-		head := xml.Header + `<kml xmlns="http://www.opengis.net/kml/2.2"><Document>` + "\n<name>" + escapeXML(o.Title) + "</name>\n"
-		return begin(&kmlWriter{xmlWriter{b: b, end: "</Document></kml>\n", name: cmp.Or(o.NameProperty, "name")}}, head)
+		head := xml.Header + `<kml xmlns="http://www.opengis.net/kml/2.2"><Document>` + "\n<name>" + escapeXML(
+			o.Title,
+		) + "</name>\n"
+		return begin(
+			&kmlWriter{xmlWriter{b: b, end: "</Document></kml>\n", name: cmp.Or(o.NameProperty, "name")}},
+			head,
+		)
 	case GPX:
 		head := xml.Header + `<gpx version="1.1" creator="Idle Beacon" xmlns="http://www.topografix.com/GPX/1/1" xmlns:p="` + gpxNamespace + `">` + "\n"
-		return begin(&gpxWriter{xmlWriter: xmlWriter{b: b, end: "</gpx>\n", name: cmp.Or(o.NameProperty, "name")}}, head)
+		return begin(
+			&gpxWriter{xmlWriter: xmlWriter{b: b, end: "</gpx>\n", name: cmp.Or(o.NameProperty, "name")}},
+			head,
+		)
 	}
-	return nil, notUsable("format %q cannot be written; want one of %v", format, slices.DeleteFunc(slices.Clone(Formats), func(f Format) bool { return f == KMZ }))
+	return nil, notUsable(
+		"format %q cannot be written; want one of %v",
+		format,
+		slices.DeleteFunc(slices.Clone(Formats), func(f Format) bool { return f == KMZ }),
+	)
 }
 
 // MediaType returns the media type of a format.
@@ -262,7 +274,8 @@ func (w *kmlWriter) Write(f *feature.Feature) error {
 }
 
 func (w *kmlWriter) geometry(g *geometry.Geometry) {
-	several := len(g.Points)+len(g.Lines)+len(g.Polygons) > 1 || g.Type != geometry.Point && g.Type != geometry.LineString && g.Type != geometry.Polygon
+	several := len(g.Points)+len(g.Lines)+len(g.Polygons) > 1 ||
+		g.Type != geometry.Point && g.Type != geometry.LineString && g.Type != geometry.Polygon
 	if several {
 		w.text("<MultiGeometry>")
 	}
@@ -388,9 +401,23 @@ func (w *gpxWriter) elevation(p geometry.Position) {
 func (w *gpxWriter) properties(f *feature.Feature, of string) {
 	value := map[string]string{}
 	var rest []string
-	elements := [][2]string{{"time", "time"}, {"name", "name"}, {"comment", "cmt"}, {"description", "desc"}, {"source", "src"}, {"symbol", "sym"}, {"type", "type"}}
+	elements := [][2]string{
+		{"time", "time"},
+		{"name", "name"},
+		{"comment", "cmt"},
+		{"description", "desc"},
+		{"source", "src"},
+		{"symbol", "sym"},
+		{"type", "type"},
+	}
 	if of == "trk" {
-		elements = [][2]string{{"name", "name"}, {"comment", "cmt"}, {"description", "desc"}, {"source", "src"}, {"type", "type"}}
+		elements = [][2]string{
+			{"name", "name"},
+			{"comment", "cmt"},
+			{"description", "desc"},
+			{"source", "src"},
+			{"type", "type"},
+		}
 	}
 	named := ""
 	for key, raw := range f.Properties.All() {

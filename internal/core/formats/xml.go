@@ -56,7 +56,13 @@ func newXMLSource(b *bufio.Reader, guard *guard, mender *mender, survey *Survey)
 	tokens := &shallow{d: xml.NewDecoder(b)}
 	// It has been decoded before, whatever its declaration says.
 	tokens.d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
-	return &xmlSource{decoder: xml.NewTokenDecoder(tokens), tokens: tokens, guard: guard, mender: mender, survey: survey}
+	return &xmlSource{
+		decoder: xml.NewTokenDecoder(tokens),
+		tokens:  tokens,
+		guard:   guard,
+		mender:  mender,
+		survey:  survey,
+	}
 }
 
 // A shallow reader of tokens fails where elements are nested too deep.
@@ -89,7 +95,10 @@ func (s *xmlSource) next() (textRow, error) {
 		switch {
 		case errors.Is(err, io.EOF):
 			if len(s.around) > 0 {
-				return textRow{}, notUsable("it ends in the middle, after %d whole features; it may have been cut off", s.row)
+				return textRow{}, notUsable(
+					"it ends in the middle, after %d whole features; it may have been cut off",
+					s.row,
+				)
 			}
 			if !s.rooted {
 				return textRow{}, notUsable("there is no element <%s> in it", s.root)

@@ -23,8 +23,12 @@ type CRS struct {
 const webMercatorCode = 3857
 
 var (
-	epsgName = regexp.MustCompile(`(?i)^(?:urn:ogc:def:crs:EPSG:[\d.]*:|(?:https?://www\.opengis\.net)?/?(?:def/crs/)?EPSG[:/](?:[\d.]+/)?|EPSG:+)(\d+)$`)
-	crs84    = regexp.MustCompile(`(?i)^(?:urn:ogc:def:crs:OGC:[\d.]*:|https?://www\.opengis\.net/def/crs/OGC/[\d.]+/|OGC:)?CRS84h?$`)
+	epsgName = regexp.MustCompile(
+		`(?i)^(?:urn:ogc:def:crs:EPSG:[\d.]*:|(?:https?://www\.opengis\.net)?/?(?:def/crs/)?EPSG[:/](?:[\d.]+/)?|EPSG:+)(\d+)$`,
+	)
+	crs84 = regexp.MustCompile(
+		`(?i)^(?:urn:ogc:def:crs:OGC:[\d.]*:|https?://www\.opengis\.net/def/crs/OGC/[\d.]+/|OGC:)?CRS84h?$`,
+	)
 )
 
 // ParseCRS reads the name of a reference system: "EPSG:32629", or as a URN or address of

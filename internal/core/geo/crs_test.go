@@ -81,7 +81,8 @@ func TestParseCRS(t *testing.T) {
 		}
 	}
 	mercator, _ := ParseCRS("EPSG:3857")
-	if p, err := mercator.Point(Metres{-2449028.799, -4650301.837}); err != nil || math.Abs(p.Lon+22) > 1e-7 || math.Abs(p.Lat+38.5) > 1e-7 {
+	if p, err := mercator.Point(Metres{-2449028.799, -4650301.837}); err != nil || math.Abs(p.Lon+22) > 1e-7 ||
+		math.Abs(p.Lat+38.5) > 1e-7 {
 		t.Errorf("Web Mercator: %v, %v", p, err)
 	}
 }

@@ -73,7 +73,10 @@ func TestBoxDistance(t *testing.T) {
 		const steps = 60
 		for i := range steps + 1 {
 			for j := range steps + 1 {
-				q := Point{Lon: WrapLon(b.West + width*float64(i)/steps), Lat: b.South + (b.North-b.South)*float64(j)/steps}
+				q := Point{
+					Lon: WrapLon(b.West + width*float64(i)/steps),
+					Lat: b.South + (b.North-b.South)*float64(j)/steps,
+				}
 				least = min(least, Distance(p, q))
 			}
 		}

@@ -207,7 +207,9 @@ func aroundPole(ring []Position) []Position {
 		before, after := ring[i-1], ring[i]
 		after.Lon += 2 * edge
 		cut := between(before, after, edge)
-		out = append([]Position{{Point: geo.Point{Lon: -edge, Lat: cut.Lat}, Elevation: cut.Elevation, Elevated: cut.Elevated}}, ring[i:len(ring)-1]...)
+		out = append(
+			[]Position{{Point: geo.Point{Lon: -edge, Lat: cut.Lat}, Elevation: cut.Elevation, Elevated: cut.Elevated}},
+			ring[i:len(ring)-1]...)
 		out = unrolled(append(out, ring[:i]...))
 		cut.Lon = out[0].Lon + math.Copysign(360, edge)
 		out = append(out, cut)

@@ -77,7 +77,10 @@ func TestCutAgainstUnrolled(t *testing.T) {
 			corners := 3 + r.IntN(12)
 			for i := range corners {
 				angle, reach := 2*math.Pi*float64(i)/float64(corners), least+r.Float64()*(most-least)
-				ring = append(ring, Position{Point: geo.Point{Lon: lon + reach*math.Cos(angle), Lat: lat + reach*math.Sin(angle)}})
+				ring = append(
+					ring,
+					Position{Point: geo.Point{Lon: lon + reach*math.Cos(angle), Lat: lat + reach*math.Sin(angle)}},
+				)
 			}
 			if r.IntN(2) == 0 {
 				slices.Reverse(ring)
@@ -115,7 +118,15 @@ func TestCutAgainstUnrolled(t *testing.T) {
 				}
 			}
 			if got != want {
-				t.Fatalf("seed %d: %v is in it: %v, want %v\n%s\n%s", seed, here, got, want, wrapped.AppendJSON(nil), cut.AppendJSON(nil))
+				t.Fatalf(
+					"seed %d: %v is in it: %v, want %v\n%s\n%s",
+					seed,
+					here,
+					got,
+					want,
+					wrapped.AppendJSON(nil),
+					cut.AppendJSON(nil),
+				)
 			}
 			if want && !extent.Contains(here) {
 				t.Fatalf("seed %d: %v is not in the extent %v", seed, here, extent)

@@ -157,7 +157,11 @@ func (g *Geometry) validate(depth int) error {
 			}
 			switch {
 			case len(ring) < 4:
-				return fmt.Errorf("%s has %s, a ring needs four or more, the last the same as the first", where, count(len(ring), "position"))
+				return fmt.Errorf(
+					"%s has %s, a ring needs four or more, the last the same as the first",
+					where,
+					count(len(ring), "position"),
+				)
 			case ring[0].Point != ring[len(ring)-1].Point:
 				return fmt.Errorf("%s is not closed: its last position must be the same as its first", where)
 			}

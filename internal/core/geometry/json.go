@@ -40,7 +40,10 @@ func parse(raw []byte, depth int) (Geometry, error) {
 		return Geometry{}, formError("", "is not a GeoJSON geometry object")
 	}
 	if w.Type == nil {
-		return Geometry{}, formError("type", "is missing; want one of Point, LineString, Polygon, their Multi kinds, or GeometryCollection")
+		return Geometry{}, formError(
+			"type",
+			"is missing; want one of Point, LineString, Polygon, their Multi kinds, or GeometryCollection",
+		)
 	}
 	g := Geometry{Type: *w.Type}
 	var err error
@@ -75,7 +78,11 @@ func parse(raw []byte, depth int) (Geometry, error) {
 			g.Members = append(g.Members, m)
 		}
 	default:
-		return g, formError("type", "is %q; want one of Point, LineString, Polygon, their Multi kinds, or GeometryCollection", string(g.Type))
+		return g, formError(
+			"type",
+			"is %q; want one of Point, LineString, Polygon, their Multi kinds, or GeometryCollection",
+			string(g.Type),
+		)
 	}
 	return g, err
 }
@@ -107,7 +114,11 @@ func (p *Position) UnmarshalJSON(raw []byte) error {
 		}
 	}
 	bad := func() error {
-		return formError("coordinates", "has %.60s where a position belongs, an array of numbers [longitude, latitude]", raw)
+		return formError(
+			"coordinates",
+			"has %.60s where a position belongs, an array of numbers [longitude, latitude]",
+			raw,
+		)
 	}
 	if len(raw) == 0 || raw[0] != '[' {
 		return bad()
@@ -137,7 +148,11 @@ func (p *Position) UnmarshalJSON(raw []byte) error {
 		i++ // the comma: it is known to be JSON
 	}
 	if n < 2 || n > 3 {
-		return formError("coordinates", "has a position of %s, want [longitude, latitude] or [longitude, latitude, elevation]", count(n, "number"))
+		return formError(
+			"coordinates",
+			"has a position of %s, want [longitude, latitude] or [longitude, latitude, elevation]",
+			count(n, "number"),
+		)
 	}
 	*p = Position{Point: geo.Point{Lon: v[0], Lat: v[1]}, Elevation: v[2], Elevated: n == 3}
 	return nil
@@ -173,7 +188,11 @@ func (g *Geometry) AppendCoordinates(dst []byte) []byte {
 	case Polygon:
 		return appendList(dst, g.Polygons[0], appendPositions)
 	}
-	return appendList(dst, g.Polygons, func(dst []byte, p [][]Position) []byte { return appendList(dst, p, appendPositions) })
+	return appendList(
+		dst,
+		g.Polygons,
+		func(dst []byte, p [][]Position) []byte { return appendList(dst, p, appendPositions) },
+	)
 }
 
 // MarshalJSON writes g as a geometry object.

@@ -109,7 +109,8 @@ func (r *Region) locate(p geo.Point) place {
 		if e.has(p) {
 			return boundary
 		}
-		if (e.a.Lat > p.Lat) != (e.b.Lat > p.Lat) && p.Lon < e.a.Lon+(p.Lat-e.a.Lat)/(e.b.Lat-e.a.Lat)*(e.b.Lon-e.a.Lon) {
+		if (e.a.Lat > p.Lat) != (e.b.Lat > p.Lat) &&
+			p.Lon < e.a.Lon+(p.Lat-e.a.Lat)/(e.b.Lat-e.a.Lat)*(e.b.Lon-e.a.Lon) {
 			odd = !odd
 		}
 	}
@@ -136,7 +137,8 @@ func (e *edge) meets(o *edge) bool {
 	if e.has(o.a) || e.has(o.b) || o.has(e.a) || o.has(e.b) {
 		return true
 	}
-	return (turn(e.a, e.b, o.a) > 0) != (turn(e.a, e.b, o.b) > 0) && (turn(o.a, o.b, e.a) > 0) != (turn(o.a, o.b, e.b) > 0)
+	return (turn(e.a, e.b, o.a) > 0) != (turn(e.a, e.b, o.b) > 0) &&
+		(turn(o.a, o.b, e.a) > 0) != (turn(o.a, o.b, e.b) > 0)
 }
 
 // near calls f with each edge that may meet e, some more than once, until it returns false.

@@ -104,7 +104,15 @@ func TestRelations(t *testing.T) {
 			closed, open := a.around(x, y)
 			p := geo.Point{Lon: float64(x), Lat: float64(y)}
 			if region.IntersectsPoint(p) != closed || region.WithinPoint(p) != open {
-				t.Fatalf("%v and %s: intersects %v, within %v; want %v, %v", p, a.g.AppendWKT(nil), region.IntersectsPoint(p), region.WithinPoint(p), closed, open)
+				t.Fatalf(
+					"%v and %s: intersects %v, within %v; want %v, %v",
+					p,
+					a.g.AppendWKT(nil),
+					region.IntersectsPoint(p),
+					region.WithinPoint(p),
+					closed,
+					open,
+				)
 			}
 		}
 	}

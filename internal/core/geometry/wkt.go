@@ -159,7 +159,10 @@ func (p *wktParser) geometry(depth int) (g Geometry, err error) {
 		g.Type = Collection
 		g.Members, err = wktParse(p, func() (Geometry, error) { return p.geometry(depth + 1) })
 	default:
-		err = fmt.Errorf("begins with %.30q; want POINT, LINESTRING, POLYGON, their MULTI kinds, or GEOMETRYCOLLECTION", name)
+		err = fmt.Errorf(
+			"begins with %.30q; want POINT, LINESTRING, POLYGON, their MULTI kinds, or GEOMETRYCOLLECTION",
+			name,
+		)
 	}
 	return g, err
 }

@@ -106,7 +106,13 @@ func readPNG(file []byte) (Icon, error) {
 		return Icon{}, fmt.Errorf("it is not a whole PNG picture: %w", err)
 	}
 	if config.Width > MaxPixels || config.Height > MaxPixels {
-		return Icon{}, fmt.Errorf("it is %d by %d pixels, the most is %d by %d", config.Width, config.Height, MaxPixels, MaxPixels)
+		return Icon{}, fmt.Errorf(
+			"it is %d by %d pixels, the most is %d by %d",
+			config.Width,
+			config.Height,
+			MaxPixels,
+			MaxPixels,
+		)
 	}
 	var picture image.Image
 	if picture, err = png.Decode(bytes.NewReader(file)); err != nil {

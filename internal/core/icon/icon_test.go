@@ -72,7 +72,14 @@ func TestRead(t *testing.T) {
 		case err != nil:
 			t.Errorf("%s: %v", test.name, err)
 		case i.MediaType != test.media || !slices.Equal(i.Removed, test.removed):
-			t.Errorf("%s: %s without %q, want %s without %q", test.name, i.MediaType, i.Removed, test.media, test.removed)
+			t.Errorf(
+				"%s: %s without %q, want %s without %q",
+				test.name,
+				i.MediaType,
+				i.Removed,
+				test.media,
+				test.removed,
+			)
 		case !strings.Contains(string(i.Data), test.has) || test.not != "" && strings.Contains(string(i.Data), test.not):
 			t.Errorf("%s: want %q and no %q in %s", test.name, test.has, test.not, i.Data)
 		}
@@ -139,7 +146,8 @@ func TestSprite(t *testing.T) {
 	}
 	for k, s := range sprite.Symbols[:len(Names)] {
 		i, _ := BuiltIn(s.ID)
-		if s.ID != Names[k] || s.Box != "0 0 24 24" || s.Fill != "none" || !bytes.Contains(i.Data, []byte(strings.TrimSpace(s.Inner))) {
+		if s.ID != Names[k] || s.Box != "0 0 24 24" || s.Fill != "none" ||
+			!bytes.Contains(i.Data, []byte(strings.TrimSpace(s.Inner))) {
 			t.Errorf("symbol %d is %q %q %q", k, s.ID, s.Box, s.Inner)
 		}
 	}
@@ -171,7 +179,8 @@ func checkClean(t *testing.T, data []byte) {
 			case a.Name.Local == "xmlns":
 			case !attributes[a.Name.Local] || strings.HasPrefix(a.Name.Local, "on"):
 				t.Fatalf("%q has an attribute %s", data, a.Name.Local)
-			case strings.Contains(lower, "url(") && !strings.HasPrefix(a.Value, "url(#i"), a.Name.Local == "href" && !strings.HasPrefix(a.Value, "#i"):
+			case strings.Contains(lower, "url(") && !strings.HasPrefix(a.Value, "url(#i"),
+				a.Name.Local == "href" && !strings.HasPrefix(a.Value, "#i"):
 				t.Fatalf("%q refers to %s", data, a.Value)
 			}
 		}
@@ -223,7 +232,8 @@ func TestStyleElements(t *testing.T) {
 	}
 	i = read(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4"><style>@import url(https://far.example/a.css);
 		.a{fill:url(https://far.example/b);position:fixed} .a .b{fill:#ffffff} @media print{.a{fill:red}}</style><path class="a" d="M0 0h4"/></svg>`)
-	if drawn := string(i.Data); strings.Contains(drawn, "far.example") || strings.Contains(drawn, "position") || len(i.Removed) == 0 {
+	if drawn := string(i.Data); strings.Contains(drawn, "far.example") || strings.Contains(drawn, "position") ||
+		len(i.Removed) == 0 {
 		t.Errorf("%s, removed %v", drawn, i.Removed)
 	}
 }

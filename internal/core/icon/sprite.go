@@ -24,8 +24,17 @@ func WriteSprite(w io.Writer, icons iter.Seq2[string, Icon]) error {
 	_, _ = b.WriteString(`<svg xmlns="` + svgNamespace + `">` + "\n") // the error comes with Flush
 	for name, i := range icons {
 		if i.MediaType == PNG {
-			_, _ = fmt.Fprintf(b, `<symbol id="%s" viewBox="0 0 %v %v"><image width="%v" height="%v" href="data:%s;base64,%s"/></symbol>`+"\n",
-				name, i.Width, i.Height, i.Width, i.Height, PNG, base64.StdEncoding.EncodeToString(i.Data))
+			_, _ = fmt.Fprintf(
+				b,
+				`<symbol id="%s" viewBox="0 0 %v %v"><image width="%v" height="%v" href="data:%s;base64,%s"/></symbol>`+"\n",
+				name,
+				i.Width,
+				i.Height,
+				i.Width,
+				i.Height,
+				PNG,
+				base64.StdEncoding.EncodeToString(i.Data),
+			)
 			continue
 		}
 		// What has been checked is written by this package or part of it, so its form is known.
@@ -41,7 +50,12 @@ func WriteSprite(w io.Writer, icons iter.Seq2[string, Icon]) error {
 		attributes := sizes.ReplaceAll(i.Data[head[0]+len("<svg"):head[1]-1], nil)
 		_, _ = fmt.Fprintf(b, `<symbol id="%s" viewBox="`, name)
 		_ = xml.EscapeText(b, box[1])
-		_, _ = fmt.Fprintf(b, `" %s>%s</symbol>`+"\n", bytes.Join(bytes.Fields(attributes), []byte(" ")), bytes.TrimSpace(i.Data[head[1]:end]))
+		_, _ = fmt.Fprintf(
+			b,
+			`" %s>%s</symbol>`+"\n",
+			bytes.Join(bytes.Fields(attributes), []byte(" ")),
+			bytes.TrimSpace(i.Data[head[1]:end]),
+		)
 	}
 	_, _ = b.WriteString("</svg>\n")
 	return b.Flush()

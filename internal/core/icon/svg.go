@@ -25,13 +25,17 @@ const (
 
 // elements are those that draw (SVG 1.1, W3C Recommendation 2011). None of them runs or
 // fetches anything, or draws more often than it is written.
-var elements = words("svg g defs path rect circle ellipse line polyline polygon linearGradient radialGradient stop clipPath mask")
+var elements = words(
+	"svg g defs path rect circle ellipse line polyline polygon linearGradient radialGradient stop clipPath mask",
+)
 
 // attributes are those that say how.
-var attributes = words(`id d x y x1 y1 x2 y2 cx cy r rx ry fx fy points width height viewBox preserveAspectRatio transform pathLength
+var attributes = words(
+	`id d x y x1 y1 x2 y2 cx cy r rx ry fx fy points width height viewBox preserveAspectRatio transform pathLength
 	fill fill-opacity fill-rule stroke stroke-width stroke-opacity stroke-linecap stroke-linejoin stroke-miterlimit stroke-dasharray stroke-dashoffset
 	opacity color display visibility offset stop-color stop-opacity clip-path clip-rule clipPathUnits mask maskUnits maskContentUnits
-	gradientUnits gradientTransform spreadMethod href vector-effect paint-order`)
+	gradientUnits gradientTransform spreadMethod href vector-effect paint-order`,
+)
 
 func words(names string) map[string]bool {
 	all := map[string]bool{}
@@ -209,7 +213,9 @@ func shortened(s string) string {
 // measure finds the size of the picture, and gives it a viewBox where it has none.
 func (c *cleaner) measure(kept map[string]string) error {
 	var box [4]float64
-	if parts := strings.FieldsFunc(kept["viewBox"], func(r rune) bool { return r == ' ' || r == ',' || r == '\n' || r == '\t' }); len(parts) == 4 {
+	if parts := strings.FieldsFunc(kept["viewBox"], func(r rune) bool { return r == ' ' || r == ',' || r == '\n' || r == '\t' }); len(
+		parts,
+	) == 4 {
 		for i, part := range parts {
 			v, err := strconv.ParseFloat(part, 64)
 			if err != nil || math.IsNaN(v) {

@@ -158,7 +158,10 @@ func (t Tree) Near(from geo.Point, at func(ref uint32) geo.Point) iter.Seq2[Entr
 				switch {
 				case kid.node == nil:
 				case head.crowd:
-					heap.Push(&s.queue, nearItem{metres: head.metres, ref: kid.node.leastRef(), node: kid.node, crowd: true})
+					heap.Push(
+						&s.queue,
+						nearItem{metres: head.metres, ref: kid.node.leastRef(), node: kid.node, crowd: true},
+					)
 				default:
 					s.add(kid)
 				}

@@ -114,7 +114,8 @@ func checkNodes(t *testing.T, b *branch) []Entry {
 			}
 			kids++
 			newest = max(newest, kid.newest)
-			if kid.cell.level <= n.cell.level || !n.cell.holds(kid.cell.first) || kid.cell.first.way(n.cell.level) != way {
+			if kid.cell.level <= n.cell.level || !n.cell.holds(kid.cell.first) ||
+				kid.cell.first.way(n.cell.level) != way {
 				t.Fatalf("kid %d of %+v has cell %+v", way, n.cell, kid.cell)
 			}
 			entries = append(entries, checkNodes(t, &n.fork.kids[way])...)
@@ -169,7 +170,8 @@ func TestPart(t *testing.T) {
 			c := randomCell(r, m)
 			want := m.inside(c)
 			for _, p := range []Part{tree.Part(c), tree.Part(CellOf(c.first(), uint8(r.IntN(int(c.Level)+1)))).Part(c)} {
-				if got := slices.Collect(p.All()); !slices.Equal(got, want) || p.Empty() != (len(want) == 0) || p.Cell() != c {
+				if got := slices.Collect(p.All()); !slices.Equal(got, want) || p.Empty() != (len(want) == 0) ||
+					p.Cell() != c {
 					t.Fatalf("part %v has %d entries, want %d", c, len(got), len(want))
 				}
 				if got := p.Sum(); got != summarise(want) {
@@ -200,7 +202,8 @@ func TestPart(t *testing.T) {
 				if !sum.Extent.Contains(sum.Mean()) {
 					t.Fatalf("mean %v outside %v", sum.Mean(), sum.Extent)
 				}
-				if level := p.Common(); level < c.Level || CellOf(want[0].Key, level) != CellOf(want[len(want)-1].Key, level) ||
+				if level := p.Common(); level < c.Level ||
+					CellOf(want[0].Key, level) != CellOf(want[len(want)-1].Key, level) ||
 					level < MaxLevel && CellOf(want[0].Key, level+1) == CellOf(want[len(want)-1].Key, level+1) {
 					t.Fatalf("Common of %v = %d, from %x to %x", c, level, want[0].Key, want[len(want)-1].Key)
 				}
@@ -256,7 +259,15 @@ func TestNewest(t *testing.T) {
 	})
 	var entries []Entry
 	for i := range 5 { // few enough for one leaf
-		entries = append(entries, NewEntry(KeyOf(geo.Project(geo.Point{Lon: -22 + float64(i%4)*0.01, Lat: -38.5 + float64(i/4)*40})), uint32(i), 0, 0))
+		entries = append(
+			entries,
+			NewEntry(
+				KeyOf(geo.Project(geo.Point{Lon: -22 + float64(i%4)*0.01, Lat: -38.5 + float64(i/4)*40})),
+				uint32(i),
+				0,
+				0,
+			),
+		)
 	}
 	tree := Build(slices.Clone(entries), 7)
 	edit := tree.Edit()
@@ -355,7 +366,15 @@ func TestNearIsExactEverywhere(t *testing.T) {
 			k := 0
 			for e, metres := range tree.Near(from, at) {
 				if want[k] != (hit{e.Ref, metres}) {
-					t.Fatalf("from %v, number %d: got %d at %v m, want %d at %v m", from, k, e.Ref, metres, want[k].ref, want[k].metres)
+					t.Fatalf(
+						"from %v, number %d: got %d at %v m, want %d at %v m",
+						from,
+						k,
+						e.Ref,
+						metres,
+						want[k].ref,
+						want[k].metres,
+					)
 				}
 				if k++; k == 100 {
 					break

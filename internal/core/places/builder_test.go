@@ -21,7 +21,12 @@ func TestBuiltIsAsPut(t *testing.T) {
 			var p feature.Builder
 			p.SetJSON("n", fmt.Append(nil, i%13))
 			row := &Row{
-				Place:      Place{ID: fmt.Sprint("id ", i), At: geo.Point{Lon: r.Float64()*360 - 180, Lat: r.Float64()*180 - 90}, Name: fmt.Sprint("name ", i%50), Category: fmt.Sprint(i % 4)},
+				Place: Place{
+					ID:       fmt.Sprint("id ", i),
+					At:       geo.Point{Lon: r.Float64()*360 - 180, Lat: r.Float64()*180 - 90},
+					Name:     fmt.Sprint("name ", i%50),
+					Category: fmt.Sprint(i % 4),
+				},
 				Properties: p.Properties(),
 			}
 			b.Add(row)

@@ -51,7 +51,8 @@ func (s *Selection) OnFeatures() func(id, name, category string, p feature.Prope
 		values = make([]filter.Value, len(s.Filter.Properties()))
 	}
 	return func(id, name, category string, p feature.Properties, where filter.Value) bool {
-		if s.Categories != nil && !slices.Contains(s.Categories, category) || !strings.Contains(foldCase(name), folded) {
+		if s.Categories != nil && !slices.Contains(s.Categories, category) ||
+			!strings.Contains(foldCase(name), folded) {
 			return false
 		}
 		if s.Filter == nil {
@@ -106,7 +107,8 @@ func (t *test) prepare() {
 }
 
 func (t *test) takes(e index.Entry) bool {
-	if t.wanted != nil && len(t.wanted) < len(t.columns.categories) || t.probe != nil && len(t.probe.wanted) < len(t.columns.words.names) {
+	if t.wanted != nil && len(t.wanted) < len(t.columns.categories) ||
+		t.probe != nil && len(t.probe.wanted) < len(t.columns.words.names) {
 		t.prepare() // there are new ones
 	}
 	if t.wanted != nil && !t.wanted[e.Category()] {
@@ -319,7 +321,13 @@ func (s *Set) Select(ctx context.Context, selection Selection) (*Snapshot, error
 const checkEvery = 4096
 
 // build makes the index of a selection from a snapshot and brings it up to date.
-func (s *Set) build(ctx context.Context, key string, selection Selection, pending *pendingSelection, from *Snapshot) error {
+func (s *Set) build(
+	ctx context.Context,
+	key string,
+	selection Selection,
+	pending *pendingSelection,
+	from *Snapshot,
+) error {
 	entries, err := selection.entriesOf(ctx, from)
 	tree := index.BuildSorted(entries, from.change)
 

@@ -22,7 +22,10 @@ func TestPropertiesAreKept(t *testing.T) {
 	for i := range 6000 {
 		row := randomRow(r, 3000)
 		if i == 17 {
-			row.ID, row.Name = "big", strings.Repeat("long ", 90000) // more than a block of text, and than is kept of a name
+			row.ID, row.Name = "big", strings.Repeat(
+				"long ",
+				90000,
+			) // more than a block of text, and than is kept of a name
 		}
 		set.Put(row, 1)
 		want[row.ID] = row
@@ -112,7 +115,11 @@ func someSelections(t *testing.T) []Selection {
 		{Name: "Øøø"},
 		{Filter: parse(t, "berths >= 4 AND condition IN ('good', 'fair')")},
 		{Filter: parse(t, "note LIKE '%quoted%' OR note IS NULL")},
-		{Filter: parse(t, "depth IS NOT NULL AND NOT public = TRUE"), Categories: []string{"hut", "slipway"}, Name: "ø"},
+		{
+			Filter:     parse(t, "depth IS NOT NULL AND NOT public = TRUE"),
+			Categories: []string{"hut", "slipway"},
+			Name:       "ø",
+		},
 		{Filter: parse(t, "kind = 'hut' OR id = 'p7' OR later > 3")},
 	}
 }

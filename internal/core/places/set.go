@@ -170,7 +170,13 @@ func (s *Set) Publish(change uint64) *Snapshot {
 // publish makes the set without the running batch its snapshot, as of the given change.
 // The caller holds mu.
 func (s *Set) publish(change uint64) *Snapshot {
-	snapshot := &Snapshot{columns: s.writer.columns, tree: s.tree, change: change, written: s.writer.used, selected: s.selections.trees()}
+	snapshot := &Snapshot{
+		columns:  s.writer.columns,
+		tree:     s.tree,
+		change:   change,
+		written:  s.writer.used,
+		selected: s.selections.trees(),
+	}
 	s.current.Store(snapshot)
 	return snapshot
 }

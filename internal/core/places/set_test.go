@@ -221,7 +221,13 @@ func TestExtents(t *testing.T) {
 			width += 360
 		}
 		if !some || width > spread+0.001 {
-			t.Fatalf("seed %d: the extent is %v, %v degrees wide, of places that are %v apart", seed, extent, width, spread)
+			t.Fatalf(
+				"seed %d: the extent is %v, %v degrees wide, of places that are %v apart",
+				seed,
+				extent,
+				width,
+				spread,
+			)
 		}
 		for _, p := range all {
 			if !extent.Contains(p) {

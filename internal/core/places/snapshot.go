@@ -254,7 +254,11 @@ func (s *Snapshot) FirstByID(of iter.Seq[index.Entry], after string, n int) []in
 		if bytes.Compare(id, from) <= 0 || len(first) == n && bytes.Compare(id, s.id(first[n-1].Ref)) >= 0 {
 			continue
 		}
-		i, _ := slices.BinarySearchFunc(first, id, func(e index.Entry, id []byte) int { return bytes.Compare(s.id(e.Ref), id) })
+		i, _ := slices.BinarySearchFunc(
+			first,
+			id,
+			func(e index.Entry, id []byte) int { return bytes.Compare(s.id(e.Ref), id) },
+		)
 		if len(first) == n {
 			first = first[:n-1]
 		}

@@ -76,7 +76,10 @@ func (t *Template) Of(f *feature.Feature) Popup {
 		image = t.usualImage(f)
 	}
 	p := Popup{
-		Title: text(f, title), Subtitle: text(f, asked.Subtitle), Category: text(f, t.Category), Image: imageOf(text(f, image)),
+		Title: text(
+			f,
+			title,
+		), Subtitle: text(f, asked.Subtitle), Category: text(f, t.Category), Image: imageOf(text(f, image)),
 		Fields: []Field{}, Actions: []Action{},
 	}
 	fields := asked.Fields
@@ -112,7 +115,8 @@ func (t *Template) usualImage(f *feature.Feature) string {
 
 // imageOf returns the URL of a picture if it is one that a page may show.
 func imageOf(at string) string {
-	if strings.HasPrefix(at, "https://") || strings.HasPrefix(at, "/") && !strings.HasPrefix(at, "//") && !strings.HasPrefix(at, `/\`) {
+	if strings.HasPrefix(at, "https://") ||
+		strings.HasPrefix(at, "/") && !strings.HasPrefix(at, "//") && !strings.HasPrefix(at, `/\`) {
 		return at
 	}
 	return ""

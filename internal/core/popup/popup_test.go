@@ -29,8 +29,12 @@ func of(t *testing.T, template Template, properties string) string {
 
 func TestWithoutTemplate(t *testing.T) {
 	template := Template{Name: "name", Category: "kind"}
-	got := of(t, template, `{"name":"North Quay","kind":"mooring","picture":"/pictures/mooring.svg","depth_m":2.50,"public":true,"web":"https://example.org/a?b","since":"2019-04-01",
-		"phone":"+44 (0)1 23","address":"1 Quay Road; Brindle","note":"<b>bold</b>","none":null,"empty":"","list":[1]}`)
+	got := of(
+		t,
+		template,
+		`{"name":"North Quay","kind":"mooring","picture":"/pictures/mooring.svg","depth_m":2.50,"public":true,"web":"https://example.org/a?b","since":"2019-04-01",
+		"phone":"+44 (0)1 23","address":"1 Quay Road; Brindle","note":"<b>bold</b>","none":null,"empty":"","list":[1]}`,
+	)
 	want := `{"title":"North Quay","category":"mooring","image":"/pictures/mooring.svg","fields":[` +
 		`{"property":"depth_m","label":"Depth m","format":"number","text":"2.50","number":2.5},` +
 		`{"property":"public","label":"Public","format":"text","text":"yes"},` +
@@ -45,7 +49,8 @@ func TestWithoutTemplate(t *testing.T) {
 	}
 	// A picture from elsewhere than https or the service is no picture, but a property like others.
 	for _, url := range []string{"//example.org/x.png", `/\\example.org/x.png`, "http://example.org/x.png", "data:image/png;base64,xx", "x.png"} {
-		if got := of(t, template, `{"image":"`+url+`"}`); strings.Contains(got, `"image":"`) || !strings.Contains(got, `"property":"image"`) {
+		if got := of(t, template, `{"image":"`+url+`"}`); strings.Contains(got, `"image":"`) ||
+			!strings.Contains(got, `"property":"image"`) {
 			t.Errorf("%s: %s", url, got)
 		}
 	}
@@ -55,14 +60,29 @@ func TestTemplate(t *testing.T) {
 	template := Template{Name: "name", Category: "kind", Sanitise: strings.ToUpper, Style: &style.Popup{
 		Title: "title", Subtitle: "near", Image: "photo",
 		Fields: []style.Field{
-			{Property: "depth", Label: "Depth", Format: "number", Unit: "m"}, {Property: "about", Format: "html"}, {Property: "missing"},
-			{Property: "code", Format: "number"}, {Property: "when", Format: "date"}, {Property: "script", Format: "link"},
+			{
+				Property: "depth",
+				Label:    "Depth",
+				Format:   "number",
+				Unit:     "m",
+			}, {Property: "about", Format: "html"}, {Property: "missing"},
+			{
+				Property: "code",
+				Format:   "number",
+			}, {Property: "when", Format: "date"}, {Property: "script", Format: "link"},
 		},
 		Actions: []style.Action{
-			{Label: "Reserve", URL: "https://example.org/r/{id}?n={title}&k=1"}, {Label: "Call", URL: "tel:{phone}"}, {Label: "Plain", URL: "/log"},
+			{
+				Label: "Reserve",
+				URL:   "https://example.org/r/{id}?n={title}&k=1",
+			}, {Label: "Call", URL: "tel:{phone}"}, {Label: "Plain", URL: "/log"},
 		},
 	}}
-	got := of(t, template, `{"title":"A&B ü","near":"Inner Bay","photo":"https://example.org/x.png","depth":3,"about":"<i>a</i>","code":"x7","when":"soon","script":"javascript:alert(1)","other":1}`)
+	got := of(
+		t,
+		template,
+		`{"title":"A&B ü","near":"Inner Bay","photo":"https://example.org/x.png","depth":3,"about":"<i>a</i>","code":"x7","when":"soon","script":"javascript:alert(1)","other":1}`,
+	)
 	want := `{"title":"A&B ü","subtitle":"Inner Bay","image":"https://example.org/x.png","fields":[` +
 		`{"property":"depth","label":"Depth","format":"number","text":"3","number":3,"unit":"m"},` +
 		`{"property":"about","label":"About","format":"html","text":"<i>a</i>","html":"<I>A</I>"},` +
@@ -82,7 +102,18 @@ func TestTemplate(t *testing.T) {
 // TestActionsStayWhereTheyLead fills templates in with values that try to lead
 // elsewhere.
 func TestActionsStayWhereTheyLead(t *testing.T) {
-	values := []string{"@evil.example", "//evil.example/", `\\evil.example`, "?x=1#y", "a b/ü&=%2F", "javascript:alert(1)", "\x00\r\n", "{id}", "..", "%"}
+	values := []string{
+		"@evil.example",
+		"//evil.example/",
+		`\\evil.example`,
+		"?x=1#y",
+		"a b/ü&=%2F",
+		"javascript:alert(1)",
+		"\x00\r\n",
+		"{id}",
+		"..",
+		"%",
+	}
 	for _, template := range []string{
 		"https://example.org/{v}", "https://example.org/a?b={v}&c={v}", "https://example.org/{v}/{w}#{v}", "/log/{v}", "/{v}", "mailto:moorings@brindlemere.example?subject={v}", "tel:{v}",
 	} {
@@ -95,13 +126,18 @@ func TestActionsStayWhereTheyLead(t *testing.T) {
 			t.Fatalf("%s: %v", plain, err)
 		}
 		for _, v := range values {
-			filled, all := Expand(template, func(name string) string { return map[string]string{"v": v, "w": "w"}[name] })
+			filled, all := Expand(
+				template,
+				func(name string) string { return map[string]string{"v": v, "w": "w"}[name] },
+			)
 			got, err := url.Parse(filled)
 			if err != nil || !all {
 				t.Errorf("%s with %q is %s, %v", template, v, filled, err)
 				continue
 			}
-			if got.Scheme != want.Scheme || got.Host != want.Host || got.User != nil || len(got.Query()) != len(want.Query()) || strings.Count(got.EscapedPath(), "/") != strings.Count(want.EscapedPath(), "/") {
+			if got.Scheme != want.Scheme || got.Host != want.Host || got.User != nil ||
+				len(got.Query()) != len(want.Query()) ||
+				strings.Count(got.EscapedPath(), "/") != strings.Count(want.EscapedPath(), "/") {
 				t.Errorf("%s with %q leads to %s", template, v, filled)
 			}
 		}

@@ -84,7 +84,13 @@ func junctions(shapes []*stored) map[geo.Spot]bool {
 // weigh returns how much each spot of a line matters.
 func weigh(l line, meet map[geo.Spot]bool) []float32 {
 	n := len(l.spots)
-	e := &elimination{spots: l.spots, before: make([]int32, n), after: make([]int32, n), area: make([]float64, n), place: make([]int32, n)}
+	e := &elimination{
+		spots:  l.spots,
+		before: make([]int32, n),
+		after:  make([]int32, n),
+		area:   make([]float64, n),
+		place:  make([]int32, n),
+	}
 	weights := make([]float32, n)
 	if l.kind == points || n < 3 {
 		for i := range weights {

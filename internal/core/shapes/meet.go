@@ -69,7 +69,19 @@ func stretchMeets(a, b geo.Spot, box geo.SpotBox) bool {
 		}
 		return 0
 	}
-	sum := side(box.Min.X, box.Min.Y) + side(box.Max.X, box.Min.Y) + side(box.Min.X, box.Max.Y) + side(box.Max.X, box.Max.Y)
+	sum := side(
+		box.Min.X,
+		box.Min.Y,
+	) + side(
+		box.Max.X,
+		box.Min.Y,
+	) + side(
+		box.Min.X,
+		box.Max.Y,
+	) + side(
+		box.Max.X,
+		box.Max.Y,
+	)
 	return sum > -4 && sum < 4
 }
 

@@ -53,12 +53,18 @@ func (s *Shape) Outline() geometry.Geometry {
 		case points:
 			out.Members = append(out.Members, geometry.Geometry{Type: geometry.MultiPoint, Points: positions})
 		case open:
-			out.Members = append(out.Members, geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{positions}})
+			out.Members = append(
+				out.Members,
+				geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{positions}},
+			)
 		case ring:
 			positions = append(positions, positions[0])
 			if polygon < 0 || l.part != part {
 				part, polygon = l.part, len(out.Members)
-				out.Members = append(out.Members, geometry.Geometry{Type: geometry.Polygon, Polygons: [][][]geometry.Position{nil}})
+				out.Members = append(
+					out.Members,
+					geometry.Geometry{Type: geometry.Polygon, Polygons: [][][]geometry.Position{nil}},
+				)
 			}
 			rings := &out.Members[polygon].Polygons[0]
 			*rings = append(*rings, positions)
@@ -222,7 +228,11 @@ func (s *Snapshot) All(f func(*Shape)) {
 
 // Find returns the shape with the given id, or nil.
 func (s *Snapshot) Find(id string) *Shape {
-	i, there := slices.BinarySearchFunc(s.shapes, id, func(shape *stored, id string) int { return cmp.Compare(shape.ID, id) })
+	i, there := slices.BinarySearchFunc(
+		s.shapes,
+		id,
+		func(shape *stored, id string) int { return cmp.Compare(shape.ID, id) },
+	)
 	if !there {
 		return nil
 	}
@@ -231,7 +241,10 @@ func (s *Snapshot) Find(id string) *Shape {
 
 // Has reports whether any shape has a property of the given name.
 func (s *Snapshot) Has(property string) bool {
-	return slices.ContainsFunc(s.shapes, func(shape *stored) bool { _, there := shape.Properties.Value(property); return there })
+	return slices.ContainsFunc(
+		s.shapes,
+		func(shape *stored) bool { _, there := shape.Properties.Value(property); return there },
+	)
 }
 
 // PropertyNames returns the names of the properties that shapes have.

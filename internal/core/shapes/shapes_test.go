@@ -18,7 +18,14 @@ func at(lon, lat float64) geometry.Position {
 }
 
 // look is View, which must not fail.
-func look(t testing.TB, s *Snapshot, box geo.Box, zoom float64, limit int, takes func(*Shape) bool) (drawn []Drawn, matched int) {
+func look(
+	t testing.TB,
+	s *Snapshot,
+	box geo.Box,
+	zoom float64,
+	limit int,
+	takes func(*Shape) bool,
+) (drawn []Drawn, matched int) {
 	t.Helper()
 	drawn, matched, err := s.View(t.Context(), box, zoom, Limits{Shapes: limit, Positions: math.MaxInt}, takes)
 	if err != nil {
@@ -39,7 +46,13 @@ func quilt(r *rand.Rand, n, detail int) *Set {
 		line := []geometry.Position{{Point: from}}
 		for k := 1; k < detail; k++ {
 			f := float64(k) / float64(detail)
-			line = append(line, at(from.Lon+(to.Lon-from.Lon)*f+r.NormFloat64()*wild, from.Lat+(to.Lat-from.Lat)*f+r.NormFloat64()*wild))
+			line = append(
+				line,
+				at(
+					from.Lon+(to.Lon-from.Lon)*f+r.NormFloat64()*wild,
+					from.Lat+(to.Lat-from.Lat)*f+r.NormFloat64()*wild,
+				),
+			)
 		}
 		return line // without its end, where the next begins
 	}
@@ -190,7 +203,12 @@ func TestCut(t *testing.T) {
 		path := slices.Clone(ring)
 		var set Set
 		set.Put(Shape{ID: "area", Geometry: area(append(ring, ring[0]), hole)})
-		set.Put(Shape{ID: "path", Geometry: &geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{path}}})
+		set.Put(
+			Shape{
+				ID:       "path",
+				Geometry: &geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{path}},
+			},
+		)
 		set.Publish(1)
 		west, south := r.Float64()*12-8, r.Float64()*12-8
 		box := geo.Box{West: west, South: south, East: west + 0.5 + r.Float64()*6, North: south + 0.5 + r.Float64()*6}
@@ -200,7 +218,8 @@ func TestCut(t *testing.T) {
 		var told [][]geometry.Position
 		for _, d := range drawn {
 			b, _ := d.Geometry.Bounds()
-			if b.West < box.West-60*pixel || b.East > box.East+60*pixel || b.South < box.South-60*pixel || b.North > box.North+60*pixel {
+			if b.West < box.West-60*pixel || b.East > box.East+60*pixel || b.South < box.South-60*pixel ||
+				b.North > box.North+60*pixel {
 				t.Fatalf("zoom %v: %s is told in %v, asked for was %v", zoom, d.ID, b, box)
 			}
 			for _, polygon := range d.Geometry.Polygons {
@@ -208,7 +227,10 @@ func TestCut(t *testing.T) {
 			}
 		}
 		for range 200 {
-			p := geo.Point{Lon: box.West + r.Float64()*(box.East-box.West), Lat: box.South + r.Float64()*(box.North-box.South)}
+			p := geo.Point{
+				Lon: box.West + r.Float64()*(box.East-box.West),
+				Lat: box.South + r.Float64()*(box.North-box.South),
+			}
 			want, got := inside([][]geometry.Position{append(slices.Clone(ring), ring[0]), hole}, p), inside(told, p)
 			if want != got && !closeTo(ring, hole, p, 3*pixel) {
 				t.Fatalf("zoom %v, box %v: %v inside is %v, want %v", zoom, box, p, got, want)
@@ -258,7 +280,11 @@ func TestSetFollowsItsEdits(t *testing.T) {
 		t.Errorf("now %d shapes as of %d, before %d as of %d", now.Len(), now.Change(), old.Len(), old.Change())
 	}
 	again, _ := look(t, old, geo.World, 12, math.MaxInt, all)
-	if !slices.EqualFunc(before, again, func(a, b Drawn) bool { return a.ID == b.ID && a.Geometry.Equal(&b.Geometry) }) {
+	if !slices.EqualFunc(
+		before,
+		again,
+		func(a, b Drawn) bool { return a.ID == b.ID && a.Geometry.Equal(&b.Geometry) },
+	) {
 		t.Error("an edit showed through in an older snapshot")
 	}
 	lanes := func(s *Shape) bool { return s.Category == "lane" }
@@ -334,9 +360,18 @@ func TestShapesInABox(t *testing.T) {
 	takes := func(*Shape) bool { return true }
 	for range 600 {
 		box := geo.Box{West: geo.WrapLon(180 + r.NormFloat64()*20), South: r.NormFloat64() * 10}
-		box.East, box.North = geo.WrapLon(box.West+0.5+math.Abs(r.NormFloat64()*4)), box.South+0.5+math.Abs(r.NormFloat64()*4)
+		box.East, box.North = geo.WrapLon(
+			box.West+0.5+math.Abs(r.NormFloat64()*4),
+		), box.South+0.5+math.Abs(
+			r.NormFloat64()*4,
+		)
 		// The straight lines of the map are not quite those of longitude and latitude.
-		within := geo.Box{West: geo.WrapLon(box.West + 0.1), South: box.South + 0.1, East: geo.WrapLon(box.East - 0.1), North: box.North - 0.1}
+		within := geo.Box{
+			West:  geo.WrapLon(box.West + 0.1),
+			South: box.South + 0.1,
+			East:  geo.WrapLon(box.East - 0.1),
+			North: box.North - 0.1,
+		}
 		found := set.Snapshot().In(box, takes)
 		for id, g := range all {
 			// A line is walked along; of an area, spots of the box are looked up.
@@ -345,20 +380,30 @@ func TestShapesInABox(t *testing.T) {
 				for k := 1; k < len(line); k++ {
 					for step := range 400 {
 						f := float64(step) / 400
-						inside = inside || within.Contains(geo.Point{Lon: line[k-1].Lon + f*(line[k].Lon-line[k-1].Lon), Lat: line[k-1].Lat + f*(line[k].Lat-line[k-1].Lat)})
+						inside = inside ||
+							within.Contains(
+								geo.Point{
+									Lon: line[k-1].Lon + f*(line[k].Lon-line[k-1].Lon),
+									Lat: line[k-1].Lat + f*(line[k].Lat-line[k-1].Lat),
+								},
+							)
 					}
 				}
 			}
 			width := math.Mod(within.East-within.West+360, 360)
 			for x := range 12 {
 				for y := range 12 {
-					p := geo.Point{Lon: geo.WrapLon(within.West + width*float64(x)/11), Lat: within.South + (within.North-within.South)*float64(y)/11}
+					p := geo.Point{
+						Lon: geo.WrapLon(within.West + width*float64(x)/11),
+						Lat: within.South + (within.North-within.South)*float64(y)/11,
+					}
 					covered := false
 					for _, polygon := range cut.Polygons {
 						for _, ring := range polygon {
 							for k := 1; k < len(ring); k++ {
 								a, b := ring[k-1], ring[k]
-								if (a.Lat > p.Lat) != (b.Lat > p.Lat) && p.Lon < a.Lon+(b.Lon-a.Lon)*(p.Lat-a.Lat)/(b.Lat-a.Lat) {
+								if (a.Lat > p.Lat) != (b.Lat > p.Lat) &&
+									p.Lon < a.Lon+(b.Lon-a.Lon)*(p.Lat-a.Lat)/(b.Lat-a.Lat) {
 									covered = !covered
 								}
 							}

@@ -56,9 +56,17 @@ func (s *Snapshot) Cost(box geo.Box) (positions int) {
 // zoom, the largest first, and how many there are in all. Where there are more than the
 // limit, the smallest are left out; where those have more positions than the limit, the
 // error is ErrTooMuch. It is that of ctx where it ends first.
-func (s *Snapshot) View(ctx context.Context, box geo.Box, zoom float64, limits Limits, takes func(*Shape) bool) (drawn []Drawn, matched int, err error) {
+func (s *Snapshot) View(
+	ctx context.Context,
+	box geo.Box,
+	zoom float64,
+	limits Limits,
+	takes func(*Shape) bool,
+) (drawn []Drawn, matched int, err error) {
 	details := s.detailed()
-	pixel := math.Exp2(32-math.Min(MaxZoom, math.Floor(zoom))-1) / geo.TilePixels // in units of a spot, at the end of the whole zoom
+	pixel := math.Exp2(
+		32-math.Min(MaxZoom, math.Floor(zoom))-1,
+	) / geo.TilePixels // in units of a spot, at the end of the whole zoom
 	boxes := box.SpotBoxes()
 	for i := range boxes {
 		boxes[i] = grown(boxes[i], 2*pixel*overhang)
@@ -116,7 +124,10 @@ func size(b geo.SpotBox) float64 {
 func grown(b geo.SpotBox, by float64) geo.SpotBox {
 	low := func(v uint32) uint32 { return uint32(math.Max(0, float64(v)-by)) }
 	high := func(v uint32) uint32 { return uint32(math.Min(math.MaxUint32, float64(v)+by)) }
-	return geo.SpotBox{Min: geo.Spot{X: low(b.Min.X), Y: low(b.Min.Y)}, Max: geo.Spot{X: high(b.Max.X), Y: high(b.Max.Y)}}
+	return geo.SpotBox{
+		Min: geo.Spot{X: low(b.Min.X), Y: low(b.Min.Y)},
+		Max: geo.Spot{X: high(b.Max.X), Y: high(b.Max.Y)},
+	}
 }
 
 // draw returns what of a shape lies in boxes, without the spots that matter less
@@ -163,7 +174,11 @@ func (s *stored) draw(d *detail, boxes []geo.SpotBox, pixel float64) geometry.Ge
 }
 
 // gathered returns the simplest geometry that has all of what it is given.
-func gathered(dots []geometry.Position, lines [][]geometry.Position, polygons [][][]geometry.Position) geometry.Geometry {
+func gathered(
+	dots []geometry.Position,
+	lines [][]geometry.Position,
+	polygons [][][]geometry.Position,
+) geometry.Geometry {
 	var all []geometry.Geometry
 	switch len(polygons) {
 	case 0:

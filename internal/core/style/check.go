@@ -95,7 +95,11 @@ func (c *checker) action(field string, a Action) {
 	}
 	c.text(field+".label", a.Label)
 	if !actionStart.MatchString(a.URL) {
-		c.fail(field+".url", "%q does not begin with https://, http:// and a host, mailto:, tel: or a single slash", a.URL)
+		c.fail(
+			field+".url",
+			"%q does not begin with https://, http:// and a host, mailto:, tel: or a single slash",
+			a.URL,
+		)
 	}
 	if len(a.URL) > maxURL {
 		c.fail(field+".url", "is %d bytes long, the most is %d", len(a.URL), maxURL)
@@ -114,7 +118,11 @@ func (c *checker) expressions(field, url string) {
 	for rest := url; ; {
 		literal, after, open := strings.Cut(rest, "{")
 		if i := strings.IndexAny(literal, notInURL); i >= 0 {
-			c.fail(field, "has %q, which has no place in a URL; write a property as {name}, and other characters percent-encoded", literal[i])
+			c.fail(
+				field,
+				"has %q, which has no place in a URL; write a property as {name}, and other characters percent-encoded",
+				literal[i],
+			)
 		}
 		if !open {
 			return
@@ -127,7 +135,11 @@ func (c *checker) expressions(field, url string) {
 		case name != "" && strings.ContainsRune("+#./;?&=,!@|", rune(name[0])) || strings.HasSuffix(name, "*") || strings.Contains(name, ":"):
 			c.fail(field, "{%s} is more than level 1 of URI Templates (RFC 6570); write {name} alone", name)
 		case !urlName.MatchString(name):
-			c.fail(field, "{%s} does not name a property: letters, digits and _ stand for themselves, others are percent-encoded, such as %%20", name)
+			c.fail(
+				field,
+				"{%s} does not name a property: letters, digits and _ stand for themselves, others are percent-encoded, such as %%20",
+				name,
+			)
 		}
 		rest = further
 	}
@@ -264,7 +276,12 @@ func (s *Style) checkNumbers(c *checker) {
 			c.fail("shade.breaks", "want at most 8 numbers in ascending order")
 		}
 		if n := len(h.Colours); n != 0 && n != 2 && n != h.classes() {
-			c.fail("shade.colours", "has %d entries, want the first and the last, or one for each of the %d classes", n, h.classes())
+			c.fail(
+				"shade.colours",
+				"has %d entries, want the first and the last, or one for each of the %d classes",
+				n,
+				h.classes(),
+			)
 		}
 		for i, colour := range h.Colours {
 			if colour == "" {

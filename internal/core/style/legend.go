@@ -65,7 +65,15 @@ func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 	l := Legend{Entries: []Entry{}, Unstyled: []string{}, Unused: []string{}}
 	for i, rule := range r.Rules {
 		look := r.filled(rule.Look)
-		e := Entry{Kind: "rule", Label: cmp.Or(rule.Label, rule.When), Icon: look.Icon, Colour: look.Colour, When: rule.When, Line: look.Line, Fill: look.Fill}
+		e := Entry{
+			Kind:   "rule",
+			Label:  cmp.Or(rule.Label, rule.When),
+			Icon:   look.Icon,
+			Colour: look.Colour,
+			When:   rule.When,
+			Line:   look.Line,
+			Fill:   look.Fill,
+		}
 		if i < len(meeting) {
 			if e.Count = meeting[i]; e.Count == 0 {
 				l.Unused = append(l.Unused, e.Label)
@@ -79,7 +87,19 @@ func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 	}
 	category := func(value, label string) {
 		look := r.LookOf(value)
-		l.Entries = append(l.Entries, Entry{Kind: "category", Label: label, Value: value, Icon: look.Icon, Colour: look.Colour, Count: there[value], Line: look.Line, Fill: look.Fill})
+		l.Entries = append(
+			l.Entries,
+			Entry{
+				Kind:   "category",
+				Label:  label,
+				Value:  value,
+				Icon:   look.Icon,
+				Colour: look.Colour,
+				Count:  there[value],
+				Line:   look.Line,
+				Fill:   look.Fill,
+			},
+		)
 	}
 	styled := map[string]bool{}
 	for _, c := range r.Categories {
@@ -112,7 +132,10 @@ func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 		l.Entries = append(l.Entries, r.shadeEntries()...)
 	}
 	if o := r.Circle; o != nil && o.Metres != nil {
-		l.Entries = append(l.Entries, Entry{Kind: "circle", Label: "circles of " + number(*o.Metres) + " m", Metres: *o.Metres})
+		l.Entries = append(
+			l.Entries,
+			Entry{Kind: "circle", Label: "circles of " + number(*o.Metres) + " m", Metres: *o.Metres},
+		)
 	} else if o != nil {
 		name, _ := r.called(o.Property) // it is in metres, whatever its unit is called
 		l.Entries = append(l.Entries, Entry{Kind: "circle", Label: name + ", as circles"})
@@ -188,10 +211,16 @@ func (r *Resolved) shadeEntries() []Entry {
 	entries := []Entry{entry("below "+number(r.breaks[0])+unit, r.colours[0], within(property, -infinite, r.breaks[0]))}
 	for i := 1; i < len(r.breaks); i++ {
 		low, high := r.breaks[i-1], r.breaks[i]
-		entries = append(entries, entry(number(low)+" to "+number(high)+unit, r.colours[i], within(property, low, high)))
+		entries = append(
+			entries,
+			entry(number(low)+" to "+number(high)+unit, r.colours[i], within(property, low, high)),
+		)
 	}
 	last := r.breaks[len(r.breaks)-1]
-	return append(entries, entry(number(last)+unit+" and more", r.colours[len(r.breaks)], within(property, last, infinite)))
+	return append(
+		entries,
+		entry(number(last)+unit+" and more", r.colours[len(r.breaks)], within(property, last, infinite)),
+	)
 }
 
 // number writes v with four digits at most.

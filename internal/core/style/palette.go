@@ -11,7 +11,19 @@ import (
 var palette = []string{"#0072b2", "#e69f00", "#007a5a", "#cc79a7", "#c24a00", "#56b4e9", "#6a4c93", "#f0e442"}
 
 // shapes are the icons that are proposed: plain ones that are told apart at once.
-var shapes = []string{"circle", "triangle", "square", "star", "diamond", "droplet", "hexagon", "moon", "cross", "clover", "heart"}
+var shapes = []string{
+	"circle",
+	"triangle",
+	"square",
+	"star",
+	"diamond",
+	"droplet",
+	"hexagon",
+	"moon",
+	"cross",
+	"clover",
+	"heart",
+}
 
 // usualColour and usualIcon are those of features that nothing is said about.
 const (
@@ -29,7 +41,10 @@ func Propose(categories []string) *Style {
 		if c == "" {
 			continue // the default
 		}
-		s.Categories = append(s.Categories, Category{Value: c, Look: Look{Icon: shapes[n%len(shapes)], Colour: palette[n%len(palette)]}})
+		s.Categories = append(
+			s.Categories,
+			Category{Value: c, Look: Look{Icon: shapes[n%len(shapes)], Colour: palette[n%len(palette)]}},
+		)
 		n++
 	}
 	return s

@@ -38,7 +38,10 @@ func (r *Resolved) Warnings() []FieldError { return r.warnings }
 // without notes that no feature has a number as a property, and reports so.
 func (r *Resolved) without(numbers []float64, field, property string) bool {
 	if len(numbers) == 0 {
-		r.warnings = append(r.warnings, FieldError{field, fmt.Sprintf("no item has a number as its property %q, so this does nothing", property)})
+		r.warnings = append(
+			r.warnings,
+			FieldError{field, fmt.Sprintf("no item has a number as its property %q, so this does nothing", property)},
+		)
 	}
 	return len(numbers) == 0
 }

@@ -185,9 +185,15 @@ func Parse(raw []byte) (*Style, error) {
 	var kind *json.UnmarshalTypeError
 	switch err := decoder.Decode(&told); {
 	case errors.As(err, &kind):
-		return nil, &FieldError{strings.TrimPrefix(kind.Field, "."), fmt.Sprintf("is a %s, want a %s", kind.Value, kind.Type)}
+		return nil, &FieldError{
+			strings.TrimPrefix(kind.Field, "."),
+			fmt.Sprintf("is a %s, want a %s", kind.Value, kind.Type),
+		}
 	case err != nil && strings.HasPrefix(err.Error(), "json: unknown field "):
-		return nil, &FieldError{strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`), "is not a member of a style"}
+		return nil, &FieldError{
+			strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`),
+			"is not a member of a style",
+		}
 	case err != nil:
 		return nil, &FieldError{"style", fmt.Sprintf("is not valid JSON: %v", err)}
 	}

@@ -152,7 +152,10 @@ func TestSizesAreAreas(t *testing.T) {
 		}
 	}
 	for _, numbers := range [][]float64{nil, {5}, {0, 0, 0}, {-3, -2}} {
-		resolved, err := (&Style{Size: &Size{Property: "n"}}).Resolve(func(string) []float64 { return numbers }, unbound)
+		resolved, err := (&Style{Size: &Size{Property: "n"}}).Resolve(
+			func(string) []float64 { return numbers },
+			unbound,
+		)
 		if err != nil || !(resolved.from < resolved.to) {
 			t.Errorf("%v: from %v to %v, %v", numbers, resolved.from, resolved.to, err)
 		}
@@ -202,7 +205,8 @@ func TestShades(t *testing.T) {
 					}
 				}
 			}
-			if entries := resolved.Legend(nil, nil).Entries; (len(entries) == 0) != (len(numbers) == 0) || len(entries) > 9 {
+			if entries := resolved.Legend(nil, nil).Entries; (len(entries) == 0) != (len(numbers) == 0) ||
+				len(entries) > 9 {
 				t.Errorf("%+v: legend %+v", h, entries)
 			}
 			if warned := len(resolved.Warnings()) > 0; warned != (len(numbers) == 0) {
@@ -228,7 +232,8 @@ func TestFingerprint(t *testing.T) {
 	if again := resolve(` {"size": {"property": "n"}} `, 3, 2, 1); again != base {
 		t.Error("the same style of the same data has another fingerprint")
 	}
-	if resolve(`{"size":{"property":"n"}}`, 10, 20, 30) == base || resolve(`{"size":{"property":"n","least":20}}`, 1, 2, 3) == base {
+	if resolve(`{"size":{"property":"n"}}`, 10, 20, 30) == base ||
+		resolve(`{"size":{"property":"n","least":20}}`, 1, 2, 3) == base {
 		t.Error("another style, or other data, have the same fingerprint")
 	}
 }
@@ -245,9 +250,18 @@ func TestLegend(t *testing.T) {
 	l := r.Legend([]Count{{"", 3}, {"mooring", 7}, {"slipway", 2}}, []int{4, 0})
 	var lines []string
 	for _, e := range l.Entries {
-		lines = append(lines, strings.TrimSpace(fmt.Sprint(e.Kind, " ", e.Label, " ", e.Icon, " ", e.Count, " ", e.Pixels)))
+		lines = append(
+			lines,
+			strings.TrimSpace(fmt.Sprint(e.Kind, " ", e.Label, " ", e.Icon, " ", e.Count, " ", e.Pixels)),
+		)
 	}
-	want := []string{"rule Closed ban 4 0", "rule berths > 9 circle 0 0", "category Moorings anchor 7 0", "category without category circle 3 0", "category slipway circle 2 0"}
+	want := []string{
+		"rule Closed ban 4 0",
+		"rule berths > 9 circle 0 0",
+		"category Moorings anchor 7 0",
+		"category without category circle 3 0",
+		"category slipway circle 2 0",
+	}
 	if len(lines) < 8 || !slices.Equal(lines[:5], want[:5]) {
 		t.Errorf("entries\n%s\nwant\n%s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
 	}
@@ -260,7 +274,8 @@ func TestLegend(t *testing.T) {
 			t.Errorf("round numbers from %v to %v: %v", c.low, c.high, got)
 		}
 	}
-	if p := Propose([]string{"", "a", "b"}); len(p.Categories) != 2 || p.Categories[0].Look == p.Categories[1].Look || p.Validate() != nil {
+	if p := Propose([]string{"", "a", "b"}); len(p.Categories) != 2 || p.Categories[0].Look == p.Categories[1].Look ||
+		p.Validate() != nil {
 		t.Errorf("proposed %+v", p)
 	}
 }

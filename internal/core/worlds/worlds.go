@@ -17,7 +17,10 @@ var Nasty = map[string]World{
 	"uniform": Earth,
 	"isles": func(r *rand.Rand) geo.Point {
 		k := float64(r.IntN(9))
-		return geo.Point{Lon: -22 + k*0.1 + r.NormFloat64()*0.02, Lat: -38.5 + math.Mod(k*0.37, 0.4) + r.NormFloat64()*0.02}
+		return geo.Point{
+			Lon: -22 + k*0.1 + r.NormFloat64()*0.02,
+			Lat: -38.5 + math.Mod(k*0.37, 0.4) + r.NormFloat64()*0.02,
+		}
 	},
 	"one spot":  func(r *rand.Rand) geo.Point { return geo.Point{Lon: -22, Lat: -38.5} },
 	"two spots": func(r *rand.Rand) geo.Point { return geo.Point{Lon: float64(r.IntN(2)) * 1e-5} }, // one of them 0, 0
@@ -35,7 +38,10 @@ var Nasty = map[string]World{
 		return geo.Point{Lon: geo.WrapLon(180 + r.NormFloat64()), Lat: r.NormFloat64()}
 	},
 	"poles": func(r *rand.Rand) geo.Point {
-		return geo.Point{Lon: r.Float64()*360 - 180, Lat: math.Copysign(math.Max(0, 90-r.ExpFloat64()*2.5), r.Float64()-0.5)}
+		return geo.Point{
+			Lon: r.Float64()*360 - 180,
+			Lat: math.Copysign(math.Max(0, 90-r.ExpFloat64()*2.5), r.Float64()-0.5),
+		}
 	},
 }
 

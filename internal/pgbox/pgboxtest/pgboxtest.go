@@ -34,7 +34,12 @@ func run(m *testing.M) int {
 		return 1
 	}
 	defer os.RemoveAll(dir)
-	server, err = pgbox.Start(context.Background(), filepath.Join(dir, "pg"), slog.New(slog.DiscardHandler), func(string) {})
+	server, err = pgbox.Start(
+		context.Background(),
+		filepath.Join(dir, "pg"),
+		slog.New(slog.DiscardHandler),
+		func(string) {},
+	)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
