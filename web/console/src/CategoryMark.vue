@@ -5,7 +5,9 @@ defineProps<{ look: Look }>()
 </script>
 
 <template>
-  <span class="mark" :style="{ background: look.colour }"><img :src="shapeURL(look, look.ink)" alt="" width="12" height="12" /></span>
+  <span class="mark" :style="{ background: look.colour }"
+    ><img :src="shapeURL(look, look.ink)" alt="" width="12" height="12"
+  /></span>
 </template>
 
 <style scoped>

@@ -19,10 +19,18 @@ const emit = defineEmits<{ toggle: [ids: string[], on: boolean]; choose: [id: st
 
 const counted = (n: number, one: string, many: string) => `${n.toLocaleString('en')} ${n === 1 ? one : many}`
 const contents = (c: Collection) =>
-  [...(c.places > 0 || c.shapes === 0 ? [counted(c.places, 'place', 'places')] : []), ...(c.shapes > 0 ? [counted(c.shapes, 'shape', 'shapes')] : [])].join(', ')
+  [
+    ...(c.places > 0 || c.shapes === 0 ? [counted(c.places, 'place', 'places')] : []),
+    ...(c.shapes > 0 ? [counted(c.shapes, 'shape', 'shapes')] : []),
+  ].join(', ')
 
 type Order = 'title' | 'changed' | 'count' | 'own'
-const orders: Record<Order, string> = { title: 'by title', changed: 'newest change first', count: 'largest first', own: 'in my order' }
+const orders: Record<Order, string> = {
+  title: 'by title',
+  changed: 'newest change first',
+  count: 'largest first',
+  own: 'in my order',
+}
 
 // Many collections: find some, in an order that one likes, in groups, and folded until wanted.
 const many = 6 // from so many on
@@ -57,8 +65,10 @@ watch(order, (now) => keep('collections-order', now))
 watch(own, (now) => keep('collections-own', now.join(',')))
 
 const fold = (text: string) => text.toLowerCase().normalize('NFKD').replace(/\p{M}/gu, '')
-const found = computed(() => (props.collections ?? []).filter((c) => fold(`${c.title} ${c.id}`).includes(fold(sought.value.trim()))))
-const place = (id: string) => (own.value.indexOf(id) + 1 || Infinity)
+const found = computed(() =>
+  (props.collections ?? []).filter((c) => fold(`${c.title} ${c.id}`).includes(fold(sought.value.trim()))),
+)
+const place = (id: string) => own.value.indexOf(id) + 1 || Infinity
 const byTitle = (a: Collection, b: Collection) => a.title.localeCompare(b.title, undefined, { numeric: true })
 const compare: Record<Order, (a: Collection, b: Collection) => number> = {
   title: byTitle,
@@ -91,7 +101,12 @@ const open = (c: Collection) => (props.collections?.length ?? 0) < many || unfol
 function unfold(id: string): void {
   unfolded.value = unfolded.value.includes(id) ? unfolded.value.filter((x) => x !== id) : [...unfolded.value, id]
 }
-const switchAll = (of: readonly Collection[], on: boolean) => emit('toggle', of.map((c) => c.id), on)
+const switchAll = (of: readonly Collection[], on: boolean) =>
+  emit(
+    'toggle',
+    of.map((c) => c.id),
+    on,
+  )
 </script>
 
 <template>
@@ -103,7 +118,9 @@ const switchAll = (of: readonly Collection[], on: boolean) => emit('toggle', of.
     </div>
     <div v-else-if="collections.length === 0" class="empty">
       <p>There are no collections yet. Import a file of places, CSV or GeoJSON, on the command line:</p>
-      <p><code>idlebeacon import places.csv<br />&nbsp;&nbsp;--into places</code></p>
+      <p
+        ><code>idlebeacon import places.csv<br />&nbsp;&nbsp;--into places</code></p
+      >
     </div>
     <template v-else>
       <div v-if="collections.length >= many" class="tools">
@@ -132,16 +149,31 @@ const switchAll = (of: readonly Collection[], on: boolean) => emit('toggle', of.
               <span class="count">{{ contents(c) }}</span>
             </label>
             <span class="switch">
-              <button v-if="order === 'own' && collections.length >= many" type="button" class="lift" :aria-label="`${c.title} before the one above`" @click="lift(c)">
+              <button
+                v-if="order === 'own' && collections.length >= many"
+                type="button"
+                class="lift"
+                :aria-label="`${c.title} before the one above`"
+                @click="lift(c)"
+              >
                 <i class="pi pi-arrow-up" aria-hidden="true" />
               </button>
               <button
-                v-if="collections.length >= many && c.count > 0 && !off.includes(c.id)" type="button" class="lift" :aria-expanded="open(c)"
-                :aria-label="`Legend and filter of ${c.title}`" title="Legend and filter" @click="unfold(c.id)"
+                v-if="collections.length >= many && c.count > 0 && !off.includes(c.id)"
+                type="button"
+                class="lift"
+                :aria-expanded="open(c)"
+                :aria-label="`Legend and filter of ${c.title}`"
+                title="Legend and filter"
+                @click="unfold(c.id)"
               >
                 <i :class="open(c) ? 'pi pi-chevron-up' : 'pi pi-chevron-down'" aria-hidden="true" />
               </button>
-              <ToggleSwitch :input-id="`show-${c.id}`" :model-value="!off.includes(c.id)" @update:model-value="(on: boolean) => emit('toggle', [c.id], on)" />
+              <ToggleSwitch
+                :input-id="`show-${c.id}`"
+                :model-value="!off.includes(c.id)"
+                @update:model-value="(on: boolean) => emit('toggle', [c.id], on)"
+              />
             </span>
             <PlaceFilter
               v-if="c.count > 0 && !off.includes(c.id) && open(c)"

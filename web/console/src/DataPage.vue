@@ -31,7 +31,9 @@ function open(id: string, what: 'items' | 'style'): void {
 
 function boxOf(c: Collection): Box | null {
   const [west, south, east, north] = c.extent?.spatial.bbox[0] ?? []
-  return west === undefined || south === undefined || east === undefined || north === undefined ? null : { west, south, east, north }
+  return west === undefined || south === undefined || east === undefined || north === undefined
+    ? null
+    : { west, south, east, north }
 }
 
 function show(box: Box | null): void {
@@ -40,8 +42,10 @@ function show(box: Box | null): void {
 }
 
 const when = (text: string) => new Date(text).toLocaleString('en', { dateStyle: 'medium', timeStyle: 'short' })
-const degrees = (v: number, positive: string, negative: string) => `${Math.abs(v).toFixed(3)}° ${v < 0 ? negative : positive}`
-const counted = (n: number, one: string, many: string) => (n === 0 ? [] : [`${n.toLocaleString('en')} ${n === 1 ? one : many}`])
+const degrees = (v: number, positive: string, negative: string) =>
+  `${Math.abs(v).toFixed(3)}° ${v < 0 ? negative : positive}`
+const counted = (n: number, one: string, many: string) =>
+  n === 0 ? [] : [`${n.toLocaleString('en')} ${n === 1 ? one : many}`]
 function holds(c: Collection): string {
   const b = boxOf(c)
   if (!b) return 'nothing in it yet'
@@ -79,19 +83,57 @@ async function remove(id: string): Promise<void> {
             </p>
           </div>
           <div class="actions">
-            <Button label="Show on map" icon="pi pi-map" size="small" severity="secondary" :disabled="!c.extent" @click="show(boxOf(c))" />
-            <Button label="Items" icon="pi pi-table" size="small" severity="secondary" :aria-expanded="opened?.id === c.id && opened.what === 'items'" @click="open(c.id, 'items')" />
-            <Button label="Style" icon="pi pi-palette" size="small" severity="secondary" :aria-expanded="opened?.id === c.id && opened.what === 'style'" @click="open(c.id, 'style')" />
+            <Button
+              label="Show on map"
+              icon="pi pi-map"
+              size="small"
+              severity="secondary"
+              :disabled="!c.extent"
+              @click="show(boxOf(c))"
+            />
+            <Button
+              label="Items"
+              icon="pi pi-table"
+              size="small"
+              severity="secondary"
+              :aria-expanded="opened?.id === c.id && opened.what === 'items'"
+              @click="open(c.id, 'items')"
+            />
+            <Button
+              label="Style"
+              icon="pi pi-palette"
+              size="small"
+              severity="secondary"
+              :aria-expanded="opened?.id === c.id && opened.what === 'style'"
+              @click="open(c.id, 'style')"
+            />
             <ExportChoice class="export" :collection="c.id" label="Export as …" :name="`Export ${c.title}`" />
-            <Button icon="pi pi-trash" size="small" severity="secondary" text :aria-label="`Delete ${c.title}`" :title="`Delete ${c.title}`" @click="deleting = c.id" />
+            <Button
+              icon="pi pi-trash"
+              size="small"
+              severity="secondary"
+              text
+              :aria-label="`Delete ${c.title}`"
+              :title="`Delete ${c.title}`"
+              @click="deleting = c.id"
+            />
           </div>
           <div v-if="deleting === c.id" class="ask" role="alertdialog" :aria-label="`Delete ${c.title}?`">
             Delete {{ c.title }} with all of its {{ c.count.toLocaleString('en') }} items?
             <Button label="Delete" size="small" severity="danger" @click="remove(c.id)" />
             <Button label="Keep it" size="small" severity="secondary" @click="deleting = null" />
           </div>
-          <FeatureTable v-if="opened?.id === c.id && opened.what === 'items' && openedCollection" :collection="openedCollection" :item="opened.item" @show="show" />
-          <StyleEditor v-if="opened?.id === c.id && opened.what === 'style' && openedCollection" :collection="openedCollection" @saved="refresh" />
+          <FeatureTable
+            v-if="opened?.id === c.id && opened.what === 'items' && openedCollection"
+            :collection="openedCollection"
+            :item="opened.item"
+            @show="show"
+          />
+          <StyleEditor
+            v-if="opened?.id === c.id && opened.what === 'style' && openedCollection"
+            :collection="openedCollection"
+            @saved="refresh"
+          />
         </li>
       </ul>
     </section>

@@ -2,9 +2,21 @@
 import { exportPath } from './api/client'
 
 // Exports items of a collection: all, or those that the parameters choose.
-const props = defineProps<{ collection: string; label: string; name: string; parameters?: URLSearchParams | undefined }>()
+const props = defineProps<{
+  collection: string
+  label: string
+  name: string
+  parameters?: URLSearchParams | undefined
+}>()
 
-const formats = { csv: 'CSV', geojson: 'GeoJSON', 'geojson-lines': 'GeoJSON, a feature on each line', 'geojson-seq': 'GeoJSON text sequence', kml: 'KML', gpx: 'GPX' }
+const formats = {
+  csv: 'CSV',
+  geojson: 'GeoJSON',
+  'geojson-lines': 'GeoJSON, a feature on each line',
+  'geojson-seq': 'GeoJSON text sequence',
+  kml: 'KML',
+  gpx: 'GPX',
+}
 
 function exportAs(e: Event): void {
   const select = e.target as HTMLSelectElement

@@ -46,20 +46,29 @@ function columnsOf(items: readonly Item[]): string[] {
   for (const item of items) {
     for (const name of Object.keys(item.properties)) counts.set(name, (counts.get(name) ?? 0) + 1)
   }
-  return [...counts].sort((a, b) => b[1] - a[1]).map(([name]) => name).slice(0, 12)
+  return [...counts]
+    .sort((a, b) => b[1] - a[1])
+    .map(([name]) => name)
+    .slice(0, 12)
 }
 
 /** Fetches the pages in sight that are not there yet, or all of them anew. */
 async function load(anew = false): Promise<void> {
   stale ||= anew
-  let wanted = [...new Set([Math.floor(first.value / pageSize), Math.floor(Math.max(first.value, last.value - 1) / pageSize)])]
+  let wanted = [
+    ...new Set([Math.floor(first.value / pageSize), Math.floor(Math.max(first.value, last.value - 1) / pageSize)]),
+  ]
   if (!stale) wanted = wanted.filter((p) => !pages.value.has(p))
   if (wanted.length === 0) return
   request.abort()
   const mine = (request = new AbortController())
   busy.value = true
   try {
-    const found = await Promise.all(wanted.map((p) => fetchItems(props.collection.id, filter.value.trim(), sort.value, p * pageSize, pageSize, mine.signal)))
+    const found = await Promise.all(
+      wanted.map((p) =>
+        fetchItems(props.collection.id, filter.value.trim(), sort.value, p * pageSize, pageSize, mine.signal),
+      ),
+    )
     const kept = stale ? [] : [...pages.value].slice(-keptPages)
     pages.value = new Map([...kept, ...wanted.map((p, i): [number, Item[]] => [p, found[i]?.items ?? []])])
     matched.value = found[0]?.matched ?? 0
@@ -88,7 +97,8 @@ function sortBy(column: string): void {
   sort.value = sort.value === column ? `-${column}` : sort.value === `-${column}` ? '' : column
   begin()
 }
-const sorted = (column: string) => (sort.value === column ? 'ascending' : sort.value === `-${column}` ? 'descending' : 'none')
+const sorted = (column: string) =>
+  sort.value === column ? 'ascending' : sort.value === `-${column}` ? 'descending' : 'none'
 const arrow = (column: string) => ({ ascending: '▲', descending: '▼', none: '' })[sorted(column)]
 
 watch(
@@ -119,25 +129,50 @@ function text(item: Item, name: string): string {
   <div class="items">
     <label>
       Condition
-      <InputText v-model="filter" size="small" placeholder="berths >= 4" spellcheck="false" :invalid="problem !== null" @input="typed" @keydown.enter="begin" />
+      <InputText
+        v-model="filter"
+        size="small"
+        placeholder="berths >= 4"
+        spellcheck="false"
+        :invalid="problem !== null"
+        @input="typed"
+        @keydown.enter="begin"
+      />
     </label>
     <span role="status">{{ matched.toLocaleString('en') }} {{ matched === 1 ? 'item' : 'items' }}</span>
-    <span v-if="matched > rows"> · the first {{ rows.toLocaleString('en') }} can be reached; narrow them by a condition</span>
+    <span v-if="matched > rows">
+      · the first {{ rows.toLocaleString('en') }} can be reached; narrow them by a condition</span
+    >
     <ExportChoice
-      v-if="filter.trim() && !problem" class="export" :collection="collection.id" label="Export these as …" name="Export what meets the condition"
+      v-if="filter.trim() && !problem"
+      class="export"
+      :collection="collection.id"
+      label="Export these as …"
+      name="Export what meets the condition"
       :parameters="exported(null, { ...everything, filter: filter.trim() }, [])"
     />
     <p v-if="problem" role="alert" class="problem">{{ problem }}</p>
-    <div ref="scroll" class="scroll" tabindex="0" :aria-label="`Items of ${collection.title}`" :aria-busy="busy" @scroll.passive="scrolled">
+    <div
+      ref="scroll"
+      class="scroll"
+      tabindex="0"
+      :aria-label="`Items of ${collection.title}`"
+      :aria-busy="busy"
+      @scroll.passive="scrolled"
+    >
       <table :aria-rowcount="matched + 1">
         <thead>
           <tr aria-rowindex="1">
             <th scope="col" :aria-sort="sorted('id')">
-              <button type="button" class="sort" @click="sortBy('id')">id <span aria-hidden="true">{{ arrow('id') }}</span></button>
+              <button type="button" class="sort" @click="sortBy('id')"
+                >id <span aria-hidden="true">{{ arrow('id') }}</span></button
+              >
             </th>
             <th scope="col">Geometry</th>
             <th v-for="c in columns" :key="c" scope="col" :aria-sort="sorted(c)">
-              <button type="button" class="sort" @click="sortBy(c)">{{ c }} <span aria-hidden="true">{{ arrow(c) }}</span></button>
+              <button type="button" class="sort" @click="sortBy(c)"
+                >{{ c }} <span aria-hidden="true">{{ arrow(c) }}</span></button
+              >
             </th>
           </tr>
         </thead>
@@ -145,7 +180,11 @@ function text(item: Item, name: string): string {
           <tr v-if="first > 0" aria-hidden="true" :style="{ height: `${first * rowHeight}px` }" />
           <tr v-for="{ row, item } in shown" :key="row" :aria-rowindex="row + 2" class="row">
             <template v-if="item">
-              <th scope="row"><button type="button" title="Show on map" @click="emit('show', extentOf([item.geometry]))">{{ item.id }}</button></th>
+              <th scope="row"
+                ><button type="button" title="Show on map" @click="emit('show', extentOf([item.geometry]))">{{
+                  item.id
+                }}</button></th
+              >
               <td>{{ item.geometry.type }}</td>
               <td v-for="c in columns" :key="c" dir="auto" :title="text(item, c)">{{ text(item, c) }}</td>
             </template>

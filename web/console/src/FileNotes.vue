@@ -15,9 +15,18 @@ function choices(n: FileNote): { label: string; settings: Setting[] }[] {
   const set = n.set ?? []
   const types = set.filter((s) => s.option === 'type')
   const words = set.filter((s) => s.option === 'no_value')
-  const name = (value: string) => ({ decimal_comma: 'numbers with a decimal comma', decimal_point: 'numbers with a decimal point', number: 'numbers' })[value] ?? value
-  const out = types.map((t) => ({ label: `Read as ${name(t.value.slice(t.value.lastIndexOf(':') + 1))}`, settings: [t, ...words] }))
-  if (types.length === 0 && words.length > 0) out.push({ label: `Take ${words.map((w) => `“${w.value}”`).join(', ')} as no value`, settings: words })
+  const name = (value: string) =>
+    ({
+      decimal_comma: 'numbers with a decimal comma',
+      decimal_point: 'numbers with a decimal point',
+      number: 'numbers',
+    })[value] ?? value
+  const out = types.map((t) => ({
+    label: `Read as ${name(t.value.slice(t.value.lastIndexOf(':') + 1))}`,
+    settings: [t, ...words],
+  }))
+  if (types.length === 0 && words.length > 0)
+    out.push({ label: `Take ${words.map((w) => `“${w.value}”`).join(', ')} as no value`, settings: words })
   return out
 }
 </script>
@@ -27,7 +36,14 @@ function choices(n: FileNote): { label: string; settings: Setting[] }[] {
     <li v-for="(n, i) in shown" :key="i">
       {{ n.text }}
       <template v-if="settable">
-        <Button v-for="c in choices(n)" :key="c.label" :label="c.label" size="small" severity="secondary" @click="emit('set', c.settings)" />
+        <Button
+          v-for="c in choices(n)"
+          :key="c.label"
+          :label="c.label"
+          size="small"
+          severity="secondary"
+          @click="emit('set', c.settings)"
+        />
       </template>
     </li>
   </ul>

@@ -6,7 +6,15 @@ import Message from 'primevue/message'
 import ProgressBar from 'primevue/progressbar'
 import { computed, nextTick, onUnmounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import {
-  type Collection, fetchBackdrop, type FileOptions, type ImportReport, inspectFile, type Inspection, ProblemError, rejectedPath, type Setting,
+  type Collection,
+  fetchBackdrop,
+  type FileOptions,
+  type ImportReport,
+  inspectFile,
+  type Inspection,
+  ProblemError,
+  rejectedPath,
+  type Setting,
 } from './api/client'
 import { extentOf } from './extent'
 import FileNotes from './FileNotes.vue'
@@ -43,10 +51,29 @@ let asked = '' // what was looked at last, and how
 let guessed = false // name and category have been proposed for this file
 
 const formatNames: Record<string, string> = {
-  csv: 'CSV', geojson: 'GeoJSON', 'geojson-lines': 'GeoJSON, a feature on each line', 'geojson-seq': 'a GeoJSON text sequence', kml: 'KML', kmz: 'KMZ', gpx: 'GPX',
+  csv: 'CSV',
+  geojson: 'GeoJSON',
+  'geojson-lines': 'GeoJSON, a feature on each line',
+  'geojson-seq': 'a GeoJSON text sequence',
+  kml: 'KML',
+  kmz: 'KMZ',
+  gpx: 'GPX',
 }
-const roleNames = { longitude: 'lon_column', latitude: 'lat_column', geometry: 'geometry_column', id: 'id_column' } as const
-const allTypes = { text: 'text', number: 'number', decimal_comma: 'number, 1.390,5', decimal_point: 'number, 1,390.5', boolean: 'boolean', date: 'date', timestamp: 'timestamp' }
+const roleNames = {
+  longitude: 'lon_column',
+  latitude: 'lat_column',
+  geometry: 'geometry_column',
+  id: 'id_column',
+} as const
+const allTypes = {
+  text: 'text',
+  number: 'number',
+  decimal_comma: 'number, 1.390,5',
+  decimal_point: 'number, 1,390.5',
+  boolean: 'boolean',
+  date: 'date',
+  timestamp: 'timestamp',
+}
 const fixLabels: Record<string, string> = {
   swap_doubtful: 'Swap latitude and longitude in rows that fit only so',
   skip_zero: 'Leave out rows at 0, 0',
@@ -57,12 +84,15 @@ const fixLabels: Record<string, string> = {
 
 /** The fixes that the rows give reason to offer. */
 const offered = computed(() => {
-  const told = [...(found.value?.report.errors ?? []), ...(found.value?.report.doubts ?? [])].flatMap((row) => row.fix ?? [])
+  const told = [...(found.value?.report.errors ?? []), ...(found.value?.report.doubts ?? [])].flatMap(
+    (row) => row.fix ?? [],
+  )
   return Object.keys(fixLabels).filter((fix) => told.includes(fix) || (fixes.value.includes(fix) && !within.value))
 })
 const options = computed<FileOptions>(() => {
   const o: FileOptions = {}
-  for (const [column, role] of Object.entries(roles.value)) if (role in roleNames) o[roleNames[role as keyof typeof roleNames]] = column
+  for (const [column, role] of Object.entries(roles.value))
+    if (role in roleNames) o[roleNames[role as keyof typeof roleNames]] = column
   const typed = Object.entries(types.value).map(([column, type]) => `${column.replace(/[\\,]/g, '\\$&')}:${type}`)
   if (typed.length > 0) o.type = typed.join(',')
   const mend = within.value && !fixes.value.includes('swap_doubtful') ? [...fixes.value, 'swap_doubtful'] : fixes.value
@@ -75,8 +105,11 @@ const options = computed<FileOptions>(() => {
 function told(fix: string): string {
   const note = found.value?.report.notes.find((n) => n.kind === 'fix' && n.about === fix)
   if (!note?.count || !note.of) return ''
-  const far = note.alone ? `; ${note.alone === 1 ? '1 of them' : `${note.alone} of them`} would then lie where nothing else of the file is` : ''
-  const many = note.count > 1 && note.count * 50 > note.of ? '. That is more than a small share: look at them first' : ''
+  const far = note.alone
+    ? `; ${note.alone === 1 ? '1 of them' : `${note.alone} of them`} would then lie where nothing else of the file is`
+    : ''
+  const many =
+    note.count > 1 && note.count * 50 > note.of ? '. That is more than a small share: look at them first' : ''
   return `${note.count.toLocaleString('en')} of ${rows(note.of)}${far}${many}`
 }
 
@@ -102,7 +135,10 @@ function choose(chosen: File | undefined): void {
   sides.value = []
   asked = ''
   report.value = found.value = null
-  title.value = chosen.name.replace(/\.(gz|zst)$/i, '').replace(/\.[^.]*$/, '').replace(/[_-]+/g, ' ')
+  title.value = chosen.name
+    .replace(/\.(gz|zst)$/i, '')
+    .replace(/\.[^.]*$/, '')
+    .replace(/[_-]+/g, ' ')
   guessed = false
   void inspect()
 }
@@ -131,7 +167,8 @@ async function inspect(): Promise<void> {
       asked = JSON.stringify([into.value, options.value, categoryProperty.value])
     }
     // The question stays while it is being answered.
-    sides.value = found.value.report.notes.find((n) => n.kind === 'mirrored')?.sides ?? (within.value ? sides.value : [])
+    sides.value =
+      found.value.report.notes.find((n) => n.kind === 'mirrored')?.sides ?? (within.value ? sides.value : [])
     await nextTick()
     preview()
   } catch (e) {
@@ -150,7 +187,11 @@ onUnmounted(() => looking.abort()) // what is being imported goes on
 function set(settings: readonly Setting[]): void {
   for (const { option, value } of settings) {
     if (option === 'no_value') noValue.value = [...new Set([...noValue.value, value])]
-    if (option === 'type') types.value = { ...types.value, [value.slice(0, value.lastIndexOf(':')).replace(/\\([\\,])/g, '$1')]: value.slice(value.lastIndexOf(':') + 1) }
+    if (option === 'type')
+      types.value = {
+        ...types.value,
+        [value.slice(0, value.lastIndexOf(':')).replace(/\\([\\,])/g, '$1')]: value.slice(value.lastIndexOf(':') + 1),
+      }
   }
 }
 
@@ -175,13 +216,33 @@ function preview(): void {
     if (f.geometry.type === 'Point') {
       const [lon = 0, lat = 0] = (f.geometry.coordinates ?? []) as number[]
       markers.push({
-        key: String(i), kind: 'place', at: { lon, lat }, id: String(i), name: name || f.id || `row ${i + 1}`, category, drawing: {}, count: 1, tally: [], opensAt: null, extent: null, stacked: [],
+        key: String(i),
+        kind: 'place',
+        at: { lon, lat },
+        id: String(i),
+        name: name || f.id || `row ${i + 1}`,
+        category,
+        drawing: {},
+        count: 1,
+        tally: [],
+        opensAt: null,
+        extent: null,
+        stacked: [],
       })
-    } else shapes.push({ id: String(i), name: name || f.id || `row ${i + 1}`, category, drawing: {}, geometry: f.geometry as GeoJSON.Geometry })
+    } else
+      shapes.push({
+        id: String(i),
+        name: name || f.id || `row ${i + 1}`,
+        category,
+        drawing: {},
+        geometry: f.geometry as GeoJSON.Geometry,
+      })
   })
   const source: MarkerSource = {
-    id: 'preview', looks: new Looks((found.value?.style ?? { default: {} }) as Style),
-    load: () => Promise.resolve(markers), shapes: () => Promise.resolve(shapes),
+    id: 'preview',
+    looks: new Looks((found.value?.style ?? { default: {} }) as Style),
+    load: () => Promise.resolve(markers),
+    shapes: () => Promise.resolve(shapes),
   }
   if (!map.value) return
   map.value.sources = [source]
@@ -196,8 +257,21 @@ async function run(): Promise<void> {
   problem.value = null
   try {
     const id = into.value || newID.value
-    const make = into.value ? null : { title: title.value.trim() || id, name_property: nameProperty.value, category_property: categoryProperty.value }
-    const done = await imports.run(file.value, id, make, options.value, (stage) => (progress.value = stage), mine.signal)
+    const make = into.value
+      ? null
+      : {
+          title: title.value.trim() || id,
+          name_property: nameProperty.value,
+          category_property: categoryProperty.value,
+        }
+    const done = await imports.run(
+      file.value,
+      id,
+      make,
+      options.value,
+      (stage) => (progress.value = stage),
+      mine.signal,
+    )
     if (done.status === 'successful') {
       report.value = done.report ?? null
       into.value = id
@@ -224,7 +298,9 @@ watch(map, async () => {
 
 const box = computed<Box | null>(() => {
   const [west, south, east, north] = props.collections.find((c) => c.id === into.value)?.extent?.spatial.bbox[0] ?? []
-  return west === undefined || south === undefined || east === undefined || north === undefined ? null : { west, south, east, north }
+  return west === undefined || south === undefined || east === undefined || north === undefined
+    ? null
+    : { west, south, east, north }
 })
 const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows'}`
 const amount = computed(() => {
@@ -232,15 +308,30 @@ const amount = computed(() => {
   const counted = rows(found.value.report.rows)
   return found.value.whole ? `, ${counted}` : `, the first ${counted} looked at`
 })
+/** cell returns the value of a property, as the table shows it. */
+function cell(f: { properties?: unknown }, property: string): unknown {
+  return (f.properties as Record<string, unknown> | undefined)?.[property] ?? ''
+}
 </script>
 
 <template>
-  <section class="import" aria-labelledby="import-title" :class="{ over }" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="drop">
+  <section
+    class="import"
+    aria-labelledby="import-title"
+    :class="{ over }"
+    @dragover.prevent="over = true"
+    @dragleave="over = false"
+    @drop.prevent="drop"
+  >
     <h2 id="import-title">Import a file</h2>
     <div v-if="!file" class="drop">
       <p>Drop a file here, or</p>
       <label class="pick">
-        <input type="file" accept=".csv,.tsv,.txt,.json,.geojson,.geojsonl,.geojsons,.kml,.kmz,.gpx,.gz,.zst" @change="choose(($event.target as HTMLInputElement).files?.[0])" />
+        <input
+          type="file"
+          accept=".csv,.tsv,.txt,.json,.geojson,.geojsonl,.geojsons,.kml,.kmz,.gpx,.gz,.zst"
+          @change="choose(($event.target as HTMLInputElement).files?.[0])"
+        />
         choose one
       </label>
       <p class="hint">CSV, GeoJSON, KML, KMZ or GPX. You see what is in it before anything is imported.</p>
@@ -252,8 +343,12 @@ const amount = computed(() => {
         <Button label="Another file" size="small" text :disabled="progress !== null" @click="again" />
       </p>
       <Message v-if="problem" severity="error" class="said">{{ problem }}</Message>
-      <Message v-if="unplaced && !report" severity="warn" class="said">Choose below which columns hold the longitude and the latitude, or a geometry.</Message>
-      <Message v-else-if="found?.report.stopped && !report" severity="error" class="said">{{ sentence(found.report.stopped) }}</Message>
+      <Message v-if="unplaced && !report" severity="warn" class="said"
+        >Choose below which columns hold the longitude and the latitude, or a geometry.</Message
+      >
+      <Message v-else-if="found?.report.stopped && !report" severity="error" class="said">{{
+        sentence(found.report.stopped)
+      }}</Message>
       <div v-if="found && !report" class="columns">
         <div class="left">
           <div class="scroll">
@@ -270,7 +365,13 @@ const amount = computed(() => {
                 <tr v-for="c in found.columns" :key="c.name">
                   <th scope="row">{{ c.name }}</th>
                   <td>
-                    <select v-if="isTable" :disabled="progress !== null" :value="c.role ?? ''" :aria-label="`What ${c.name} is`" @change="setRole(c.name, ($event.target as HTMLSelectElement).value)">
+                    <select
+                      v-if="isTable"
+                      :disabled="progress !== null"
+                      :value="c.role ?? ''"
+                      :aria-label="`What ${c.name} is`"
+                      @change="setRole(c.name, ($event.target as HTMLSelectElement).value)"
+                    >
                       <option value="">property</option>
                       <option v-for="(_, role) in roleNames" :key="role" :value="role">{{ role }}</option>
                     </select>
@@ -304,7 +405,7 @@ const amount = computed(() => {
                 </thead>
                 <tbody>
                   <tr v-for="(f, i) in found.features.slice(0, 8)" :key="i">
-                    <td v-for="p in properties" :key="p" class="samples" dir="auto">{{ (f.properties as Record<string, unknown>)[p] ?? '' }}</td>
+                    <td v-for="p in properties" :key="p" class="samples" dir="auto">{{ cell(f, p) }}</td>
                   </tr>
                 </tbody>
               </table>
@@ -331,8 +432,13 @@ const amount = computed(() => {
           <idle-map ref="map" class="preview" />
           <MirroredSides v-if="sides.length === 2" :sides="sides" :chosen="within" @choose="(box) => (within = box)" />
           <FileNotes :notes="found.report.notes" :settable="progress === null" @set="set" />
-          <p v-if="noValue.length > 0" class="set">No value: {{ noValue.join(', ') }} <Button label="Take back" size="small" text @click="noValue = []" /></p>
-          <div v-if="found.report.rejected + found.report.doubtful + found.report.mended > 0 || offered.length > 0" class="doubts">
+          <p v-if="noValue.length > 0" class="set"
+            >No value: {{ noValue.join(', ') }} <Button label="Take back" size="small" text @click="noValue = []"
+          /></p>
+          <div
+            v-if="found.report.rejected + found.report.doubtful + found.report.mended > 0 || offered.length > 0"
+            class="doubts"
+          >
             <p v-if="found.report.rejected > 0">{{ rows(found.report.rejected) }} cannot be used:</p>
             <ul>
               <li v-for="e in found.report.errors.slice(0, 4)" :key="e.row">row {{ e.row }}: {{ e.reason }}</li>
@@ -358,9 +464,16 @@ const amount = computed(() => {
             <option v-for="c in collections" :key="c.id" :value="c.id">{{ c.title }}</option>
           </select>
         </label>
-        <label v-if="!into">Title <InputText v-model="title" size="small" maxlength="200" :disabled="progress !== null" /></label>
+        <label v-if="!into"
+          >Title <InputText v-model="title" size="small" maxlength="200" :disabled="progress !== null"
+        /></label>
         <template v-if="progress === null">
-          <Button label="Import" icon="pi pi-upload" :disabled="busy || found.report.stopped !== undefined || found.report.rows === found.report.rejected" @click="run" />
+          <Button
+            label="Import"
+            icon="pi pi-upload"
+            :disabled="busy || found.report.stopped !== undefined || found.report.rows === found.report.rejected"
+            @click="run"
+          />
         </template>
         <template v-else>
           <ProgressBar :value="Math.round(progress.share * 100)" class="bar" :aria-label="progress.name" />
@@ -370,8 +483,9 @@ const amount = computed(() => {
       </div>
       <div v-if="report" class="done">
         <Message severity="success" class="said">
-          {{ rows(report.rows) }} read: {{ report.created.toLocaleString('en') }} new, {{ report.replaced.toLocaleString('en') }} replaced,
-          {{ report.unchanged.toLocaleString('en') }} unchanged, {{ report.rejected.toLocaleString('en') }} rejected.
+          {{ rows(report.rows) }} read: {{ report.created.toLocaleString('en') }} new,
+          {{ report.replaced.toLocaleString('en') }} replaced, {{ report.unchanged.toLocaleString('en') }} unchanged,
+          {{ report.rejected.toLocaleString('en') }} rejected.
         </Message>
         <FileNotes :notes="report.notes" :settable="false" />
         <ul v-if="report.errors.length > 0">
@@ -379,7 +493,9 @@ const amount = computed(() => {
         </ul>
         <div class="go">
           <Button label="Show on map" icon="pi pi-map" @click="emit('show', box)" />
-          <a v-if="report.kept > 0" :href="rejectedPath(report.import ?? '')" download><i class="pi pi-download" aria-hidden="true" /> Rejected rows, to correct and import again</a>
+          <a v-if="report.kept > 0" :href="rejectedPath(report.import ?? '')" download
+            ><i class="pi pi-download" aria-hidden="true" /> Rejected rows, to correct and import again</a
+          >
           <Button label="Import another file" severity="secondary" text @click="again" />
         </div>
       </div>

@@ -30,7 +30,9 @@ function said(i: Import): string {
     case 'running':
       return `${rows(i.rows)} read${i.bytes_total ? `, ${percent(i.bytes_read / i.bytes_total)}` : ''}`
     case 'successful':
-      return r ? `${rows(r.rows)} read: ${r.created.toLocaleString('en')} new, ${r.replaced.toLocaleString('en')} replaced, ${r.rejected.toLocaleString('en')} rejected` : 'imported'
+      return r
+        ? `${rows(r.rows)} read: ${r.created.toLocaleString('en')} new, ${r.replaced.toLocaleString('en')} replaced, ${r.rejected.toLocaleString('en')} rejected`
+        : 'imported'
     case 'dismissed':
       return 'called off, nothing was imported'
   }
@@ -50,12 +52,25 @@ function said(i: Import): string {
       </li>
       <li v-for="i in imports" :key="i.id" :class="i.status">
         <b dir="auto">{{ i.file_name || 'A file' }}</b> into {{ i.collection }}
-        <progress v-if="!ended(i) && i.bytes_total" :value="i.bytes_read / i.bytes_total" :aria-label="`${i.file_name} is being read`" />
+        <progress
+          v-if="!ended(i) && i.bytes_total"
+          :value="i.bytes_read / i.bytes_total"
+          :aria-label="`${i.file_name} is being read`"
+        />
         <span class="said">{{ said(i) }}</span>
         <time :datetime="i.started_at">{{ when(i.started_at) }}</time>
         <a v-if="i.report && i.report.kept > 0" :href="rejectedPath(i.id)" download>Rejected rows</a>
         <Button v-if="!ended(i)" label="Cancel" size="small" severity="secondary" text @click="dismiss(i.id)" />
-        <Button v-else icon="pi pi-times" size="small" severity="secondary" text :aria-label="`Forget the import of ${i.file_name}`" title="Forget" @click="dismiss(i.id)" />
+        <Button
+          v-else
+          icon="pi pi-times"
+          size="small"
+          severity="secondary"
+          text
+          :aria-label="`Forget the import of ${i.file_name}`"
+          title="Forget"
+          @click="dismiss(i.id)"
+        />
       </li>
     </ul>
   </section>

@@ -11,13 +11,24 @@ const line = computed(() => props.entry.line ?? {})
 </script>
 
 <template>
-  <span v-if="entry.kind === 'size'" class="size"><span :style="{ width: `${entry.pixels}px`, height: `${entry.pixels}px` }" /></span>
+  <span v-if="entry.kind === 'size'" class="size"
+    ><span :style="{ width: `${entry.pixels}px`, height: `${entry.pixels}px` }"
+  /></span>
   <span v-else-if="entry.kind === 'shade'" class="shade" :style="{ background: entry.colour }" />
   <span v-else-if="entry.kind === 'circle'" class="circle" />
   <svg v-else-if="lines" class="swatch" width="26" height="16" aria-hidden="true">
     <rect
-      x="2" y="2" width="22" height="12" rx="3" :fill="entry.fill?.colour ?? entry.colour" :fill-opacity="entry.fill?.opacity ?? 0.16" :stroke="line.colour ?? entry.colour"
-      :stroke-width="Math.min(4, line.width ?? 2.5)" :stroke-dasharray="dashes[line.dash ?? 'solid']" :stroke-linecap="line.dash === 'dotted' ? 'round' : 'butt'"
+      x="2"
+      y="2"
+      width="22"
+      height="12"
+      rx="3"
+      :fill="entry.fill?.colour ?? entry.colour"
+      :fill-opacity="entry.fill?.opacity ?? 0.16"
+      :stroke="line.colour ?? entry.colour"
+      :stroke-width="Math.min(4, line.width ?? 2.5)"
+      :stroke-dasharray="dashes[line.dash ?? 'solid']"
+      :stroke-linecap="line.dash === 'dotted' ? 'round' : 'butt'"
     />
   </svg>
   <CategoryMark v-else :look="lookOf(entry)" />

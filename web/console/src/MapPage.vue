@@ -1,10 +1,27 @@
 <script setup lang="ts">
-import { around, type Box, type FeedState, type IdleMap, type MarkerSource, type Pick, type PlacedMarker, type View } from '@idlebeacon/map'
+import {
+  around,
+  type Box,
+  type FeedState,
+  type IdleMap,
+  type MarkerSource,
+  type Pick,
+  type PlacedMarker,
+  type View,
+} from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onActivated, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { readAddress, viewParts, writeAddress } from './address'
-import { type Chosen, type Collection, everything, fetchBackdrop, fetchMarkers, fetchOutline, fetchShapes } from './api/client'
+import {
+  type Chosen,
+  type Collection,
+  everything,
+  fetchBackdrop,
+  fetchMarkers,
+  fetchOutline,
+  fetchShapes,
+} from './api/client'
 import CollectionsPanel from './CollectionsPanel.vue'
 import PlaceDetails from './PlaceDetails.vue'
 import { askedBox } from './between'
@@ -35,7 +52,14 @@ const openedStyle = computed(() => styles.value.get(opened.value?.source ?? ''))
 /** The smallest box that holds the data shown, or null where there is none. */
 const dataBox = computed<Box | null>(() => {
   return around(
-    shown.value.flatMap((c) => (c.extent?.spatial.bbox ?? []).map(([west = 0, south = 0, east = 0, north = 0]) => ({ west, south, east, north }))),
+    shown.value.flatMap((c) =>
+      (c.extent?.spatial.bbox ?? []).map(([west = 0, south = 0, east = 0, north = 0]) => ({
+        west,
+        south,
+        east,
+        north,
+      })),
+    ),
   )
 })
 
@@ -53,7 +77,9 @@ function sourceOf(c: Collection): MarkerSource[] {
     id: c.id,
     looks: styled.looks,
     load: (box, zoom, signal) => fetchMarkers(c.id, box, zoom, mine, categories, signal),
-    ...(c.shapes > 0 && { shapes: (box: Box, zoom: number, signal: AbortSignal) => fetchShapes(c.id, box, zoom, mine, categories, signal) }),
+    ...(c.shapes > 0 && {
+      shapes: (box: Box, zoom: number, signal: AbortSignal) => fetchShapes(c.id, box, zoom, mine, categories, signal),
+    }),
     outline: (marker, zoom, signal) => fetchOutline(c.id, marker, zoom, mine, categories, signal),
   }
   sources.set(c.id, { key, source })
@@ -113,7 +139,10 @@ function onPick(e: Event): void {
   const { count, extent, opensAt } = placed.marker
   if (count > 1 && opensAt !== null && extent) {
     const east = extent.west > extent.east ? extent.east + 360 : extent.east
-    map.value?.travelTo({ centre: { lon: (extent.west + east) / 2, lat: (extent.south + extent.north) / 2 }, zoom: opensAt })
+    map.value?.travelTo({
+      centre: { lon: (extent.west + east) / 2, lat: (extent.south + extent.north) / 2 },
+      zoom: opensAt,
+    })
     return
   }
   opened.value = placed
@@ -145,7 +174,15 @@ watch(feed, (state, before) => {
 <template>
   <main>
     <aside :class="{ open: panelOpen }" aria-label="Data on the map">
-      <CollectionsPanel :collections="collections" :off="off" :styles="styles" :chosen="chosen" :box="inView" @toggle="toggle" @choose="choose" />
+      <CollectionsPanel
+        :collections="collections"
+        :off="off"
+        :styles="styles"
+        :chosen="chosen"
+        :box="inView"
+        @toggle="toggle"
+        @choose="choose"
+      />
     </aside>
     <div class="stage" :class="{ telling: opened }">
       <idle-map ref="map" @move="onMove" @rest="onRest" @state="onState" @pick="onPick" @popupclose="opened = null">
@@ -165,13 +202,29 @@ watch(feed, (state, before) => {
         <Message v-if="outage" severity="error" class="outage">
           {{ outage }} What is shown may be out of date; trying again.
         </Message>
-        <Message v-else-if="collections && collections.length > 0 && shown.length === 0" severity="info">All collections are switched off.</Message>
-        <Message v-else-if="collections && shown.length > 0 && !dataBox" severity="info">There are no places yet.</Message>
+        <Message v-else-if="collections && collections.length > 0 && shown.length === 0" severity="info"
+          >All collections are switched off.</Message
+        >
+        <Message v-else-if="collections && shown.length > 0 && !dataBox" severity="info"
+          >There are no places yet.</Message
+        >
         <span v-else-if="feed === 'loading' && shown.length > 0" class="loading" role="status">Loading markers …</span>
       </div>
       <div class="controls" role="group" aria-label="Move the map">
-        <Button icon="pi pi-plus" aria-label="Zoom in" title="Zoom in" severity="secondary" @click="view && map?.changeZoom(view.zoom + 1)" />
-        <Button icon="pi pi-minus" aria-label="Zoom out" title="Zoom out" severity="secondary" @click="view && map?.changeZoom(view.zoom - 1)" />
+        <Button
+          icon="pi pi-plus"
+          aria-label="Zoom in"
+          title="Zoom in"
+          severity="secondary"
+          @click="view && map?.changeZoom(view.zoom + 1)"
+        />
+        <Button
+          icon="pi pi-minus"
+          aria-label="Zoom out"
+          title="Zoom out"
+          severity="secondary"
+          @click="view && map?.changeZoom(view.zoom - 1)"
+        />
         <Button
           icon="pi pi-expand"
           aria-label="Whole data"
@@ -180,7 +233,14 @@ watch(feed, (state, before) => {
           :disabled="!dataBox"
           @click="dataBox && map?.fit(dataBox)"
         />
-        <Button icon="pi pi-undo" aria-label="Back to start" title="Back to start" severity="secondary" :disabled="!start" @click="start && map?.travelTo(start)" />
+        <Button
+          icon="pi pi-undo"
+          aria-label="Back to start"
+          title="Back to start"
+          severity="secondary"
+          :disabled="!start"
+          @click="start && map?.travelTo(start)"
+        />
       </div>
       <Button
         class="panel-button"

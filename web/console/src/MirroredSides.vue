@@ -18,7 +18,18 @@ const boxOf = (side: FileSide): Box => {
 
 function sourceOf(side: FileSide): MarkerSource {
   const markers = side.spots.map(([lon = 0, lat = 0], i): Marker => ({
-    key: String(i), kind: 'place', at: { lon, lat }, id: String(i), name: 'about here', category: '', drawing: { size: 12 }, count: 1, tally: [], opensAt: null, extent: null, stacked: [],
+    key: String(i),
+    kind: 'place',
+    at: { lon, lat },
+    id: String(i),
+    name: 'about here',
+    category: '',
+    drawing: { size: 12 },
+    count: 1,
+    tally: [],
+    opensAt: null,
+    extent: null,
+    stacked: [],
   }))
   return { id: 'side', looks, load: () => Promise.resolve(markers) }
 }
@@ -36,7 +47,15 @@ watch(
       // With what is around, which tells land from sea.
       const b = boxOf(side)
       const [width, height] = [b.east - b.west + 8, b.north - b.south + 6]
-      map.fit({ west: Math.max(-180, b.west - width / 2), south: Math.max(-85, b.south - height / 2), east: Math.min(180, b.east + width / 2), north: Math.min(85, b.north + height / 2) }, false)
+      map.fit(
+        {
+          west: Math.max(-180, b.west - width / 2),
+          south: Math.max(-85, b.south - height / 2),
+          east: Math.min(180, b.east + width / 2),
+          north: Math.min(85, b.north + height / 2),
+        },
+        false,
+      )
     })
   },
   { immediate: true },
@@ -53,9 +72,13 @@ const rows = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'row' : 'rows
       <div v-for="(side, i) in sides" :key="side.bbox.join()">
         <idle-map ref="maps" class="side" :aria-label="`Where ${rows(side.count)} are`" />
         <Button
-          :label="`These ${rows(side.count)}`" size="small" :severity="chosen === side.bbox.join(',') ? 'primary' : 'secondary'"
-          :icon="chosen === side.bbox.join(',') ? 'pi pi-check' : ''" :aria-pressed="chosen === side.bbox.join(',')"
-          :title="`Swap the ${rows(sides[1 - i]?.count ?? 0)} of the other map`" @click="emit('choose', side.bbox.join(','))"
+          :label="`These ${rows(side.count)}`"
+          size="small"
+          :severity="chosen === side.bbox.join(',') ? 'primary' : 'secondary'"
+          :icon="chosen === side.bbox.join(',') ? 'pi pi-check' : ''"
+          :aria-pressed="chosen === side.bbox.join(',')"
+          :title="`Swap the ${rows(sides[1 - i]?.count ?? 0)} of the other map`"
+          @click="emit('choose', side.bbox.join(','))"
         />
       </div>
     </div>

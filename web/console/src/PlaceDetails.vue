@@ -2,14 +2,29 @@
 import type { PlacedMarker, StackedPlace } from '@idlebeacon/map'
 import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { type Chosen, type Collection, fetchMembers, fetchPopup, type Item, type PopupContent, type StyleText } from './api/client'
+import {
+  type Chosen,
+  type Collection,
+  fetchMembers,
+  fetchPopup,
+  type Item,
+  type PopupContent,
+  type StyleText,
+} from './api/client'
 import { askedItem } from './between'
 import CategoryMark from './CategoryMark.vue'
 import { written } from './fields'
 import type { Styled } from './useStyles'
 
 // What the popup shows: a place with its properties, or a list to choose from where places share a spot.
-const props = defineProps<{ placed: PlacedMarker; collection: Collection; styled: Pick<Styled, 'looks'>; zoom: number; chosen: Chosen; draft?: StyleText | undefined }>()
+const props = defineProps<{
+  placed: PlacedMarker
+  collection: Collection
+  styled: Pick<Styled, 'looks'>
+  zoom: number
+  chosen: Chosen
+  draft?: StyleText | undefined
+}>()
 const emit = defineEmits<{ close: []; resized: [] }>()
 
 const listed = ref<StackedPlace[]>([]) // of the places that share a spot
@@ -28,20 +43,32 @@ async function fetching(work: (signal: AbortSignal) => Promise<void>): Promise<v
     await work(mine.signal)
   } catch (e) {
     if (mine.signal.aborted) return
-    problem.value = e instanceof TypeError ? 'The service does not answer, so the details cannot be shown.' : (e as Error).message
+    problem.value =
+      e instanceof TypeError ? 'The service does not answer, so the details cannot be shown.' : (e as Error).message
   }
   if (!mine.signal.aborted) loading.value = false
 }
 
-const open = (id: string) => fetching(async (signal) => void (chosen.value = await fetchPopup(props.collection.id, id, props.draft, signal)))
+const open = (id: string) =>
+  fetching(async (signal) => void (chosen.value = await fetchPopup(props.collection.id, id, props.draft, signal)))
 
 const more = () =>
   fetching(async (signal) => {
     const categories = props.collection.categories.map((k) => k.category)
     const after = listed.value.at(-1)?.id ?? ''
-    const page = await fetchMembers(props.collection.id, props.placed.marker, props.zoom, props.chosen, categories, after, signal)
+    const page = await fetchMembers(
+      props.collection.id,
+      props.placed.marker,
+      props.zoom,
+      props.chosen,
+      categories,
+      after,
+      signal,
+    )
     const found = page.items.map((item) => ({
-      id: item.id, name: text(item, props.collection.name_property), category: text(item, props.collection.category_property),
+      id: item.id,
+      name: text(item, props.collection.name_property),
+      category: text(item, props.collection.category_property),
     }))
     listed.value = [...listed.value, ...found]
   })
@@ -62,7 +89,9 @@ function text(item: Item, property: string): string {
   const value = property ? (item.properties as Record<string, unknown>)[property] : undefined
   return typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean' ? String(value) : ''
 }
-const name = computed(() => chosen.value?.title || props.placed.marker.name || chosen.value?.id || props.placed.marker.id)
+const name = computed(
+  () => chosen.value?.title || props.placed.marker.name || chosen.value?.id || props.placed.marker.id,
+)
 const category = computed(() => chosen.value?.category || props.placed.marker.category)
 const picture = computed(() => chosen.value?.image ?? null)
 const pictureFailed = ref(false)
@@ -78,7 +107,9 @@ function showInTable(id: string): void {
 
 <template>
   <article class="details">
-    <button type="button" class="close" aria-label="Close" @click="emit('close')"><i class="pi pi-times" aria-hidden="true" /></button>
+    <button type="button" class="close" aria-label="Close" @click="emit('close')"
+      ><i class="pi pi-times" aria-hidden="true"
+    /></button>
     <template v-if="placed.marker.count > 1 && !chosen">
       <h3>{{ placed.marker.count }} places at one spot</h3>
       <ul class="choices">
@@ -98,10 +129,19 @@ function showInTable(id: string): void {
       <button v-if="placed.marker.count > 1" type="button" class="back" @click="chosen = null">
         <i class="pi pi-arrow-left" aria-hidden="true" /> All {{ placed.marker.count }} places
       </button>
-      <img v-if="picture && !pictureFailed" :src="picture" alt="" class="picture" @error="pictureFailed = true" @load="emit('resized')" />
+      <img
+        v-if="picture && !pictureFailed"
+        :src="picture"
+        alt=""
+        class="picture"
+        @error="pictureFailed = true"
+        @load="emit('resized')"
+      />
       <h3 dir="auto">{{ name }}</h3>
       <p v-if="chosen?.subtitle" class="subtitle" dir="auto">{{ chosen.subtitle }}</p>
-      <p v-if="category" class="category"><CategoryMark :look="styled.looks.of(category, placed.marker.drawing)" />{{ category }}</p>
+      <p v-if="category" class="category"
+        ><CategoryMark :look="styled.looks.of(category, placed.marker.drawing)" />{{ category }}</p
+      >
       <p v-if="loading" role="status">Loading …</p>
       <template v-if="chosen">
         <dl v-if="chosen.fields.length > 0">
@@ -116,7 +156,15 @@ function showInTable(id: string): void {
           </template>
         </dl>
         <p class="actions">
-          <a v-for="a in chosen.actions" :key="a.label" :href="a.href" :target="elsewhere(a.href)" rel="noopener noreferrer" class="action">{{ a.label }}</a>
+          <a
+            v-for="a in chosen.actions"
+            :key="a.label"
+            :href="a.href"
+            :target="elsewhere(a.href)"
+            rel="noopener noreferrer"
+            class="action"
+            >{{ a.label }}</a
+          >
           <button v-if="!draft" type="button" class="back" @click="showInTable(chosen.id)">Show in table</button>
         </p>
       </template>

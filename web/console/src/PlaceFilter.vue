@@ -2,7 +2,15 @@
 import type { Box } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
 import { computed, onUnmounted, ref, watch } from 'vue'
-import { type Chosen, type Collection, exported, fetchCounts, fetchLegend, type Legend, ProblemError } from './api/client'
+import {
+  type Chosen,
+  type Collection,
+  exported,
+  fetchCounts,
+  fetchLegend,
+  type Legend,
+  ProblemError,
+} from './api/client'
 import ExportChoice from './ExportChoice.vue'
 import LegendMark from './LegendMark.vue'
 import type { Styled } from './useStyles'
@@ -25,7 +33,10 @@ let request: AbortController | null = null
 const id = (what: string) => `${what}-${props.collection.id}`
 const count = (category: string, all: number) => (found.value ? (found.value.counts.get(category) ?? 0) : all)
 const number = (n: number) => n.toLocaleString('en')
-const narrowed = computed(() => props.chosen.hidden.length > 0 || props.chosen.name !== '' || props.chosen.filter !== '' || problem.value !== null)
+const narrowed = computed(
+  () =>
+    props.chosen.hidden.length > 0 || props.chosen.name !== '' || props.chosen.filter !== '' || problem.value !== null,
+)
 
 /** Counts what the name and condition choose; only what the service understands is passed on to the map. */
 async function apply(): Promise<void> {
@@ -52,7 +63,9 @@ function typed(): void {
   timer = window.setTimeout(() => void apply(), pause)
 }
 function toggle(category: string): void {
-  const hidden = props.chosen.hidden.includes(category) ? props.chosen.hidden.filter((c) => c !== category) : [...props.chosen.hidden, category]
+  const hidden = props.chosen.hidden.includes(category)
+    ? props.chosen.hidden.filter((c) => c !== category)
+    : [...props.chosen.hidden, category]
   emit('choose', { ...props.chosen, hidden })
 }
 function reset(): void {
@@ -108,7 +121,13 @@ onUnmounted(() => {
     </ul>
     <ul v-if="rest.length > 0" class="legend" :aria-label="`More of the legend of ${collection.title}`">
       <li v-for="e in rest" :key="e.kind + e.label">
-        <button v-if="e.when" type="button" :aria-pressed="!chosen.filter || only(e.when)" :title="`Show only: ${e.when}`" @click="showOnly(e.when)">
+        <button
+          v-if="e.when"
+          type="button"
+          :aria-pressed="!chosen.filter || only(e.when)"
+          :title="`Show only: ${e.when}`"
+          @click="showOnly(e.when)"
+        >
           <LegendMark :entry="e" :lines="collection.places === 0" />
           <span class="what">{{ e.label }}</span>
           <span v-if="e.count" class="count">{{ number(e.count) }}</span>
@@ -119,7 +138,9 @@ onUnmounted(() => {
         </span>
       </li>
     </ul>
-    <p v-if="found" class="matched" role="status">{{ number(found.matched) }} of {{ number(collection.count) }} places</p>
+    <p v-if="found" class="matched" role="status"
+      >{{ number(found.matched) }} of {{ number(collection.count) }} places</p
+    >
     <details :open="opened" class="more" @toggle="opened = ($event.target as HTMLDetailsElement).open">
       <summary>Filter and export</summary>
       <label :for="id('name')">Name contains</label>
@@ -151,11 +172,21 @@ onUnmounted(() => {
           <li><code>S_WITHIN(geometry, ITEM('waters', 'ID'))</code> – in an area of another collection</li>
           <li><code>S_INTERSECTS(geometry, BBOX(-22.2, -38.6, -22, -38.4))</code> – west, south, east, north</li>
         </ul>
-        <p>Text goes in single quotes, names with spaces or signs in double quotes: <code>"Height (m)" &gt; 3</code>.</p>
+        <p
+          >Text goes in single quotes, names with spaces or signs in double quotes: <code>"Height (m)" &gt; 3</code>.</p
+        >
       </details>
       <ExportChoice
-        :collection="collection.id" label="Export what is in view as …" :name="`Export what is in view of ${collection.title}`"
-        :parameters="exported(box, chosen, collection.categories.map((k) => k.category))"
+        :collection="collection.id"
+        label="Export what is in view as …"
+        :name="`Export what is in view of ${collection.title}`"
+        :parameters="
+          exported(
+            box,
+            chosen,
+            collection.categories.map((k) => k.category),
+          )
+        "
       />
     </details>
     <button v-if="narrowed" type="button" class="reset" @click="reset">Show all places</button>

@@ -22,10 +22,23 @@ onUnmounted(() => clearTimeout(timer))
 
 <template>
   <div class="readout" role="group" aria-label="Where the map looks">
-    <span>Zoom <b data-readout="zoom">{{ parts.zoom }}</b></span>
-    <span>Lat <b data-readout="lat">{{ parts.lat }}</b></span>
-    <span>Lon <b data-readout="lon">{{ parts.lon }}</b></span>
-    <Button icon="pi pi-copy" text size="small" aria-label="Copy zoom and centre" title="Copy zoom and centre" @click="copy" />
+    <span
+      >Zoom <b data-readout="zoom">{{ parts.zoom }}</b></span
+    >
+    <span
+      >Lat <b data-readout="lat">{{ parts.lat }}</b></span
+    >
+    <span
+      >Lon <b data-readout="lon">{{ parts.lon }}</b></span
+    >
+    <Button
+      icon="pi pi-copy"
+      text
+      size="small"
+      aria-label="Copy zoom and centre"
+      title="Copy zoom and centre"
+      @click="copy"
+    />
     <span v-if="said" role="status" class="said">{{ said }}</span>
   </div>
 </template>

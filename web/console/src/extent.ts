@@ -1,7 +1,10 @@
 import { around, type Box } from '@idlebeacon/map'
 
 /** The positions of a GeoJSON geometry, longitude first. */
-export function positionsOf(g: { coordinates?: unknown; geometries?: readonly unknown[] }): [lon: number, lat: number][] {
+export function positionsOf(g: {
+  coordinates?: unknown
+  geometries?: readonly unknown[]
+}): [lon: number, lat: number][] {
   const found: [number, number][] = []
   const walk = (c: unknown): void => {
     if (!Array.isArray(c)) return
@@ -15,6 +18,8 @@ export function positionsOf(g: { coordinates?: unknown; geometries?: readonly un
 }
 
 /** The smallest box around some geometries, which crosses the antimeridian where that is smaller; null for none. */
-export function extentOf(geometries: readonly { coordinates?: unknown; geometries?: readonly unknown[] }[]): Box | null {
+export function extentOf(
+  geometries: readonly { coordinates?: unknown; geometries?: readonly unknown[] }[],
+): Box | null {
   return around(geometries.flatMap(positionsOf).map(([lon, lat]) => ({ west: lon, east: lon, south: lat, north: lat })))
 }

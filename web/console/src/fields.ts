@@ -14,7 +14,9 @@ export function written(f: Field): string {
       if (Number.isNaN(date.getTime())) break
       const day = { day: 'numeric', month: 'long', year: 'numeric' } as const
       const whole = f.text.length <= 10 // a date has no time zone
-      return whole ? date.toLocaleDateString('en', { ...day, timeZone: 'UTC' }) : date.toLocaleString('en', { ...day, hour: '2-digit', minute: '2-digit' })
+      return whole
+        ? date.toLocaleDateString('en', { ...day, timeZone: 'UTC' })
+        : date.toLocaleString('en', { ...day, hour: '2-digit', minute: '2-digit' })
     }
     case 'lines':
       return f.lines?.join('\n') ?? f.text

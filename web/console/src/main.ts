@@ -15,10 +15,23 @@ const theme = definePreset(Aura, {
     primary: Object.fromEntries([50, 100, 200, 300, 400, 500, 600, 700, 800, 900, 950].map((n) => [n, `{cyan.${n}}`])),
     focusRing: { width: '3px', style: 'solid', color: '{red.600}', offset: '1px' },
     // Darker than the theme has them, so that text on them and in them can be read.
-    colorScheme: { light: { primary: { color: '{primary.700}', contrastColor: '#ffffff', hoverColor: '{primary.800}', activeColor: '{primary.900}' } } },
+    colorScheme: {
+      light: {
+        primary: {
+          color: '{primary.700}',
+          contrastColor: '#ffffff',
+          hoverColor: '{primary.800}',
+          activeColor: '{primary.900}',
+        },
+      },
+    },
   },
   components: {
-    message: { colorScheme: { light: { warn: { color: '{yellow.900}' }, success: { color: '{green.800}' }, error: { color: '{red.800}' } } } },
+    message: {
+      colorScheme: {
+        light: { warn: { color: '{yellow.900}' }, success: { color: '{green.800}' }, error: { color: '{red.800}' } },
+      },
+    },
   },
 })
 

@@ -1,5 +1,13 @@
 import { computed, ref, shallowRef } from 'vue'
-import { dismissImport, fetchImport, fetchImports, type FileOptions, type Import, type NewCollection, sendImport } from './api/client'
+import {
+  dismissImport,
+  fetchImport,
+  fetchImports,
+  type FileOptions,
+  type Import,
+  type NewCollection,
+  sendImport,
+} from './api/client'
 
 // The imports of the service, and the files on their way to it. They are kept here and not by a page, so that they go on
 // when the page is left.
@@ -47,7 +55,14 @@ const every = 400 // ms between looks at an import that is waited for
  * Imports a file and waits until that is over; make is the collection that is made with it, or null where it is there. A stop while
  * it is being sent, and later, leaves nothing of it.
  */
-async function run(file: File, into: string, make: NewCollection | null, options: FileOptions, tell: (stage: Stage) => void, signal: AbortSignal): Promise<Import> {
+async function run(
+  file: File,
+  into: string,
+  make: NewCollection | null,
+  options: FileOptions,
+  tell: (stage: Stage) => void,
+  signal: AbortSignal,
+): Promise<Import> {
   const key = ++keys
   const broken = new AbortController()
   const stop = () => broken.abort()

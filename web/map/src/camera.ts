@@ -149,4 +149,3 @@ export function inBox(box: Box, p: LonLat): boolean {
   if (p.lat < box.south || p.lat > box.north) return false
   return box.west > box.east ? p.lon >= box.west || p.lon <= box.east : p.lon >= box.west && p.lon <= box.east
 }
-

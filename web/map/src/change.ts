@@ -64,12 +64,19 @@ export class MarkerChange {
       return markers.map((placed) => ({ placed, map: placed.map, opacity: 1 }))
     }
     const eased = 1 - (1 - t) ** 3
-    const between = (a: MapPoint, b: MapPoint): MapPoint => ({ x: a.x + shortWay(a.x, b.x) * eased, y: a.y + (b.y - a.y) * eased })
+    const between = (a: MapPoint, b: MapPoint): MapPoint => ({
+      x: a.x + shortWay(a.x, b.x) * eased,
+      y: a.y + (b.y - a.y) * eased,
+    })
     const leaving = this.leaving.map(({ placed, to }) => ({ placed, map: between(placed.map, to), opacity: 1 - eased }))
     return leaving.concat(
       markers.map((placed) => {
         const from = this.from.get(keyOf(placed))
-        return { placed, map: from ? between(from, placed.map) : placed.map, opacity: this.fading.has(keyOf(placed)) ? eased : 1 }
+        return {
+          placed,
+          map: from ? between(from, placed.map) : placed.map,
+          opacity: this.fading.has(keyOf(placed)) ? eased : 1,
+        }
       }),
     )
   }
@@ -80,7 +87,8 @@ function around(p: PlacedMarker, others: readonly PlacedMarker[]): PlacedMarker 
   let best: PlacedMarker | null = null
   let least = Infinity
   for (const o of others) {
-    if (o.source !== p.source || o.marker.count <= p.marker.count || !o.marker.extent || !holds(o.marker.extent, p)) continue
+    if (o.source !== p.source || o.marker.count <= p.marker.count || !o.marker.extent || !holds(o.marker.extent, p))
+      continue
     const d = Math.hypot(shortWay(o.map.x, p.map.x), o.map.y - p.map.y)
     if (d < least) {
       best = o

@@ -255,14 +255,17 @@ export class IdleMap extends HTMLElement {
     const old = this.markers
     const order = (p: PlacedMarker | PlacedShape) => p.looks.style.order ?? 0
     this.shapes.sort((a, b) => order(a) - order(b))
-    this.markers = (this.feed?.markers ?? []).sort((a, b) => order(a) - order(b) || Number(a.marker.count === 1) - Number(b.marker.count === 1) || a.map.y - b.map.y)
+    this.markers = (this.feed?.markers ?? []).sort(
+      (a, b) => order(a) - order(b) || Number(a.marker.count === 1) - Number(b.marker.count === 1) || a.map.y - b.map.y,
+    )
     if (!lessMotion()) this.change.begin(old, this.markers)
     this.updateList()
     this.pointed()
     const key = this.popupKey
     const below = this.markers.find((m) => keyOf(m) === key)
     if (below) this.popup.move(below.map, liftOf(below.marker))
-    if (key !== null && !this.markers.some((m) => keyOf(m) === key) && !this.shapes.some((s) => shapeKey(s) === key)) this.hidePopup()
+    if (key !== null && !this.markers.some((m) => keyOf(m) === key) && !this.shapes.some((s) => shapeKey(s) === key))
+      this.hidePopup()
     this.redraw()
   }
 
@@ -278,7 +281,10 @@ export class IdleMap extends HTMLElement {
     return this.change
       .frame(this.markers)
       .map((moving) => ({ ...moving, at: this.camera.toScreen(moving.map) }))
-      .filter(({ at }) => at.x > -reach && at.y > -reach && at.x < this.camera.width + reach && at.y < this.camera.height + reach)
+      .filter(
+        ({ at }) =>
+          at.x > -reach && at.y > -reach && at.x < this.camera.width + reach && at.y < this.camera.height + reach,
+      )
   }
 
   private markerAt(at: ScreenPoint): PlacedMarker | null {
@@ -287,7 +293,12 @@ export class IdleMap extends HTMLElement {
     const slop = 3
     const hit = this.frames().findLast(({ placed, at: spot }) => {
       const f = this.painter.frame(context, placed, spot)
-      return at.x >= f.left - slop && at.x <= f.left + f.width + slop && at.y >= f.top - slop && at.y <= f.top + f.height + slop
+      return (
+        at.x >= f.left - slop &&
+        at.x <= f.left + f.width + slop &&
+        at.y >= f.top - slop &&
+        at.y <= f.top + f.height + slop
+      )
     })
     return hit?.placed ?? null
   }
@@ -315,7 +326,11 @@ export class IdleMap extends HTMLElement {
   private pointed(): void {
     const key = this.list.focusedKey ?? this.hovered
     const placed = this.markers.find((m) => keyOf(m) === key) ?? null
-    this.outline.show(placed, this.wantedSources.find((s) => s.id === placed?.source), this.camera.zoom)
+    this.outline.show(
+      placed,
+      this.wantedSources.find((s) => s.id === placed?.source),
+      this.camera.zoom,
+    )
     this.redraw()
   }
 
@@ -355,8 +370,16 @@ export class IdleMap extends HTMLElement {
       }
       const [sea, land] = [get('sea'), get('land')]
       this.paint = {
-        sea, land, shore: get('shore'), line: get('line'), label: get('label'),
-        paper: get('paper'), ink: get('ink'), edge: get('edge'), focus: get('focus'), dark: isDark(land),
+        sea,
+        land,
+        shore: get('shore'),
+        line: get('line'),
+        label: get('label'),
+        paper: get('paper'),
+        ink: get('ink'),
+        edge: get('edge'),
+        focus: get('focus'),
+        dark: isDark(land),
       }
       this.stage.style.color = ''
     }
@@ -404,7 +427,13 @@ export class IdleMap extends HTMLElement {
       const labelled = shown.filter(({ placed }) => placed.looks.style.labels && placed.marker.kind === 'place')
       const areas = areaLabels(this.camera, this.shapes)
       if (labelled.length + areas.length > 0) {
-        this.painter.drawLabels(context, labelled, areas, shown.map(({ placed, at }) => this.painter.frame(context, placed, at)), paint)
+        this.painter.drawLabels(
+          context,
+          labelled,
+          areas,
+          shown.map(({ placed, at }) => this.painter.frame(context, placed, at)),
+          paint,
+        )
       }
     }
     this.showTip()

@@ -34,8 +34,11 @@ export class Gestures {
     private readonly element: HTMLElement,
     private readonly target: GestureTarget,
   ) {
-    const on = <K extends keyof HTMLElementEventMap>(type: K, listener: (e: HTMLElementEventMap[K]) => void, passive = true) =>
-      element.addEventListener(type, listener, { signal: this.abort.signal, passive })
+    const on = <K extends keyof HTMLElementEventMap>(
+      type: K,
+      listener: (e: HTMLElementEventMap[K]) => void,
+      passive = true,
+    ) => element.addEventListener(type, listener, { signal: this.abort.signal, passive })
     on('pointerdown', (e) => this.down(e))
     on('pointermove', (e) => this.move(e))
     on('pointerup', (e) => this.up(e))
@@ -109,7 +112,8 @@ export class Gestures {
   private wheel(e: WheelEvent): void {
     e.preventDefault()
     this.target.interrupt()
-    const pixels = e.deltaY * (e.deltaMode === WheelEvent.DOM_DELTA_PIXEL ? 1 : e.deltaMode === WheelEvent.DOM_DELTA_LINE ? 20 : 400)
+    const pixels =
+      e.deltaY * (e.deltaMode === WheelEvent.DOM_DELTA_PIXEL ? 1 : e.deltaMode === WheelEvent.DOM_DELTA_LINE ? 20 : 400)
     const pinch = e.ctrlKey ? 4 : 1 // a touchpad's pinch comes as small wheel steps
     const change = Math.max(-1, Math.min(1, -pixels * wheelZoom * pinch))
     this.target.camera.zoomAbout(this.at(e), this.target.camera.zoom + change)

@@ -1,7 +1,13 @@
 // The built-in icons are those of the service.
-const files = import.meta.glob<string>('../../../internal/core/icon/set/*.svg', { query: '?raw', import: 'default', eager: true })
+const files = import.meta.glob<string>('../../../internal/core/icon/set/*.svg', {
+  query: '?raw',
+  import: 'default',
+  eager: true,
+})
 
-const pictures = new Map<string, string>(Object.entries(files).map(([path, svg]) => [path.slice(path.lastIndexOf('/') + 1, -'.svg'.length), svg]))
+const pictures = new Map<string, string>(
+  Object.entries(files).map(([path, svg]) => [path.slice(path.lastIndexOf('/') + 1, -'.svg'.length), svg]),
+)
 const builtIn: ReadonlySet<string> = new Set(pictures.keys())
 let changes = 0
 

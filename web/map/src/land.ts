@@ -76,7 +76,13 @@ function ringOf(positions: Position[]): Ring {
     const edge = first.y > 0.5 ? 1 : 0
     line.push({ x: last.x, y: edge }, { x: first.x, y: edge })
   }
-  const ring: Ring = { points: new Float64Array(line.length * 2), west: Infinity, east: -Infinity, north: Infinity, south: -Infinity }
+  const ring: Ring = {
+    points: new Float64Array(line.length * 2),
+    west: Infinity,
+    east: -Infinity,
+    north: Infinity,
+    south: -Infinity,
+  }
   line.forEach((m, i) => {
     ring.points[2 * i] = m.x
     ring.points[2 * i + 1] = m.y

@@ -43,12 +43,15 @@ export class MarkerList {
   show(markers: PlacedMarker[]): void {
     const below = (p: PlacedMarker) => Number(p.marker.kind === 'shape') // shapes come after the markers
     this.shown = [...markers].sort((a, b) => below(a) - below(b) || a.map.x - b.map.x || a.map.y - b.map.y)
-    const old = new Map([...this.element.children].map((li) => [(li.firstElementChild as HTMLElement).dataset.key ?? '', li]))
+    const old = new Map(
+      [...this.element.children].map((li) => [(li.firstElementChild as HTMLElement).dataset.key ?? '', li]),
+    )
     const hadFocus = this.focusedKey
     const items = this.shown.map((p) => {
       const key = keyOf(p)
       const li = old.get(key) ?? document.createElement('li')
-      const button = (li.firstElementChild as HTMLButtonElement | null) ?? li.appendChild(document.createElement('button'))
+      const button =
+        (li.firstElementChild as HTMLButtonElement | null) ?? li.appendChild(document.createElement('button'))
       button.type = 'button'
       button.dataset.key = key
       button.dataset.kind = p.marker.kind
@@ -63,7 +66,8 @@ export class MarkerList {
       return li
     })
     // An unchanged list is left alone, so that a screen reader is not told it anew.
-    if (items.length !== this.element.children.length || items.some((li, i) => this.element.children[i] !== li)) this.element.replaceChildren(...items)
+    if (items.length !== this.element.children.length || items.some((li, i) => this.element.children[i] !== li))
+      this.element.replaceChildren(...items)
     const known = this.shown.some((p) => keyOf(p) === this.chosen)
     this.setCurrent(known ? this.chosen : this.shown[0] ? keyOf(this.shown[0]) : '')
     if (hadFocus && !this.focused) this.button(hadFocus)?.focus({ preventScroll: true })
@@ -80,13 +84,19 @@ export class MarkerList {
 
   private setCurrent(key: string): void {
     this.current = key
-    for (const button of this.element.querySelectorAll<HTMLElement>('button')) button.tabIndex = button.dataset.key === key ? 0 : -1
+    for (const button of this.element.querySelectorAll<HTMLElement>('button'))
+      button.tabIndex = button.dataset.key === key ? 0 : -1
   }
 
   private key(e: KeyboardEvent): void {
     const at = this.shown.findIndex((p) => keyOf(p) === this.current)
     const moves: Record<string, number> = {
-      ArrowRight: at + 1, ArrowDown: at + 1, ArrowLeft: at - 1, ArrowUp: at - 1, Home: 0, End: this.shown.length - 1,
+      ArrowRight: at + 1,
+      ArrowDown: at + 1,
+      ArrowLeft: at - 1,
+      ArrowUp: at - 1,
+      Home: 0,
+      End: this.shown.length - 1,
     }
     const to = moves[e.key]
     if (to === undefined) return

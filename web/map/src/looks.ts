@@ -70,10 +70,14 @@ export class Looks {
     const key = `${rule ?? ''} ${colour ?? ''} ${category}`
     let look = this.known.get(key)
     if (!look) {
-      const said: LookText = (rule !== undefined ? this.style.rules?.[rule] : this.style.categories?.find((c) => c.value === category)) ?? {}
+      const said: LookText =
+        (rule !== undefined ? this.style.rules?.[rule] : this.style.categories?.find((c) => c.value === category)) ?? {}
       const base = this.style.default ?? {}
       look = lookOf({
-        ...usual, ...filled(base), ...filled(said), ...(colour && { colour }),
+        ...usual,
+        ...filled(base),
+        ...filled(said),
+        ...(colour && { colour }),
         line: { ...this.style.line, ...base.line, ...said.line },
         fill: { ...this.style.fill, ...base.fill, ...said.fill },
       })
@@ -89,7 +93,13 @@ function filled(l: LookText): LookText {
 
 export function lookOf(l: LookText): Look {
   const colour = l.colour ?? usual.colour
-  return { line: l.line ?? {}, fill: l.fill ?? {}, colour, ink: inkOn(colour), shape: iconPicture(l.icon ?? '') ?? iconPicture(usual.icon) ?? '' }
+  return {
+    line: l.line ?? {},
+    fill: l.fill ?? {},
+    colour,
+    ink: inkOn(colour),
+    shape: iconPicture(l.icon ?? '') ?? iconPicture(usual.icon) ?? '',
+  }
 }
 
 /** The relative luminance of a colour (WCAG 2.2), 0 to 1. */
@@ -120,7 +130,11 @@ export function onDark(colour: string): string {
 }
 
 /** Plain shapes are filled; other icons are drawn in lines. */
-const solid = new Set(['circle', 'clover', 'cross', 'diamond', 'droplet', 'heart', 'hexagon', 'moon', 'square', 'star', 'triangle'].map(iconPicture))
+const solid = new Set(
+  ['circle', 'clover', 'cross', 'diamond', 'droplet', 'heart', 'hexagon', 'moon', 'square', 'star', 'triangle'].map(
+    iconPicture,
+  ),
+)
 
 /** The shape of a look as a URL for pictures, drawn in a colour. */
 export function shapeURL(look: Look, ink: string): string {

@@ -123,7 +123,14 @@ export class MarkerPainter {
     return { left: at.x - width / 2, top: at.y - badgeHeight / 2, width, height: badgeHeight }
   }
 
-  draw(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint, paint: Paint, density: number, raised: boolean): void {
+  draw(
+    context: CanvasRenderingContext2D,
+    p: PlacedMarker,
+    at: ScreenPoint,
+    paint: Paint,
+    density: number,
+    raised: boolean,
+  ): void {
     if (density !== this.density) this.reset()
     this.density = density
     if (p.marker.count === 1) this.drawPlace(context, p.look, plateOf(p.marker), at, paint, density)
@@ -138,7 +145,14 @@ export class MarkerPainter {
     }
   }
 
-  private drawPlace(context: CanvasRenderingContext2D, look: Look, plate: number, at: ScreenPoint, paint: Paint, density: number): void {
+  private drawPlace(
+    context: CanvasRenderingContext2D,
+    look: Look,
+    plate: number,
+    at: ScreenPoint,
+    paint: Paint,
+    density: number,
+  ): void {
     const picture = this.plate(look, plate, paint, density)
     if (!picture) return
     const m = plateMargin
@@ -194,19 +208,34 @@ export class MarkerPainter {
     return null
   }
 
-  private drawCluster(context: CanvasRenderingContext2D, p: PlacedMarker, at: ScreenPoint, paint: Paint, density: number): void {
+  private drawCluster(
+    context: CanvasRenderingContext2D,
+    p: PlacedMarker,
+    at: ScreenPoint,
+    paint: Paint,
+    density: number,
+  ): void {
     const { left, top, width, height } = this.frame(context, p, at)
     // Whole device pixels keep the picture as sharp as it was drawn.
     const whole = (v: number) => Math.round(v * density) / density
     const picture = this.badges.get(p) ?? this.badge(p, width, paint, density)
     if (!picture) return
     this.badges.set(p, picture)
-    context.drawImage(picture, whole(left) - badgeMargin, whole(top) - badgeMargin, width + 2 * badgeMargin, height + 2 * badgeMargin)
+    context.drawImage(
+      picture,
+      whole(left) - badgeMargin,
+      whole(top) - badgeMargin,
+      width + 2 * badgeMargin,
+      height + 2 * badgeMargin,
+    )
   }
 
   /** The picture of a badge. Thousands of texts and bars in each frame would cost far more than their pictures. */
   private badge(p: PlacedMarker, width: number, paint: Paint, density: number): HTMLCanvasElement | null {
-    const shares = p.marker.tally.map(([category, count]) => ({ colour: p.looks.of(category).colour, width: ((width - 8) * count) / p.marker.count }))
+    const shares = p.marker.tally.map(([category, count]) => ({
+      colour: p.looks.of(category).colour,
+      width: ((width - 8) * count) / p.marker.count,
+    }))
     const key = `${countText(p.marker.count)} ${shares.map((s) => `${s.colour}${s.width.toFixed(1)}`).join(' ')}`
     const same = this.sameBadges.get(key)
     if (same) return same
@@ -242,7 +271,11 @@ export class MarkerPainter {
 
   /** Writes names beside places and into areas, those that do not run into what is there already. */
   drawLabels(
-    context: CanvasRenderingContext2D, labelled: readonly { placed: PlacedMarker; at: ScreenPoint }[], areas: readonly AreaLabel[], taken: readonly Frame[], paint: Paint,
+    context: CanvasRenderingContext2D,
+    labelled: readonly { placed: PlacedMarker; at: ScreenPoint }[],
+    areas: readonly AreaLabel[],
+    taken: readonly Frame[],
+    paint: Paint,
   ): void {
     const all = [...taken]
     context.font = '12px system-ui, sans-serif'
@@ -266,7 +299,9 @@ export class MarkerPainter {
     // The name of an area goes into it, where it has room.
     for (const { name, spots } of areas) {
       write(name, (width) =>
-        spots.filter(({ room }) => width <= labelReach * room).map(({ at }) => ({ left: at.x - width / 2, top: at.y - 8, width, height: 16 })),
+        spots
+          .filter(({ room }) => width <= labelReach * room)
+          .map(({ at }) => ({ left: at.x - width / 2, top: at.y - 8, width, height: 16 })),
       )
     }
     context.textBaseline = 'alphabetic'
@@ -299,6 +334,8 @@ export function countText(n: number): string {
 /** Says in words what a marker is. */
 export function describeMarker(m: Marker): string {
   if (m.count === 1) return [m.name || m.id, m.category].filter(Boolean).join(', ')
-  const parts = [...m.tally].sort((a, b) => b[1] - a[1]).map(([category, count]) => `${count} ${category || 'without category'}`)
+  const parts = [...m.tally]
+    .sort((a, b) => b[1] - a[1])
+    .map(([category, count]) => `${count} ${category || 'without category'}`)
   return `Cluster of ${m.count} places: ${parts.join(', ')}`
 }

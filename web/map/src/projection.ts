@@ -39,7 +39,14 @@ export function unproject(m: MapPoint): LonLat {
 /** The smallest box that holds all of some boxes, which crosses the antimeridian where that is smaller; null for none. */
 export function around(boxes: readonly Box[]): Box | null {
   const stretches = boxes
-    .flatMap((b) => (b.west > b.east ? [{ west: b.west, east: 180 }, { west: -180, east: b.east }] : [{ west: b.west, east: b.east }]))
+    .flatMap((b) =>
+      b.west > b.east
+        ? [
+            { west: b.west, east: 180 },
+            { west: -180, east: b.east },
+          ]
+        : [{ west: b.west, east: b.east }],
+    )
     .sort((a, b) => a.west - b.west)
   const [first] = stretches
   if (!first) return null

@@ -33,7 +33,14 @@ const reach = 7 // CSS pixels from a line at which it is still hit
 
 export function placeShape(source: string, shape: Shape, looks: Looks): PlacedShape {
   const placed: PlacedShape = {
-    source, shape, looks, look: looks.of(shape.category, shape.drawing), areas: [], lines: [], dots: [], middle: { x: 0, y: 0 },
+    source,
+    shape,
+    looks,
+    look: looks.of(shape.category, shape.drawing),
+    areas: [],
+    lines: [],
+    dots: [],
+    middle: { x: 0, y: 0 },
   }
   add(placed, shape.geometry)
   const points = [...placed.areas.flatMap((rings) => rings[0] ?? []), ...placed.lines.flat(), ...placed.dots]
@@ -86,7 +93,20 @@ export function asMarker(s: PlacedShape, at: LonLat = unproject(s.middle)): Plac
   const { id, name, category, drawing } = s.shape
   return {
     source: s.source,
-    marker: { key: `shape ${id}`, kind: 'shape', at, id, name, category, drawing, count: 1, tally: [], opensAt: null, extent: null, stacked: [] },
+    marker: {
+      key: `shape ${id}`,
+      kind: 'shape',
+      at,
+      id,
+      name,
+      category,
+      drawing,
+      count: 1,
+      tally: [],
+      opensAt: null,
+      extent: null,
+      stacked: [],
+    },
     map: project(at),
     look: s.look,
     looks: s.looks,
@@ -131,7 +151,13 @@ function widest(rings: readonly MapPoint[][], share: number): { at: MapPoint; wi
 }
 
 /** Draws shapes, the first the lowest. */
-export function drawShapes(context: CanvasRenderingContext2D, camera: Camera, shapes: readonly PlacedShape[], paint: Paint, raised: ReadonlySet<string>): void {
+export function drawShapes(
+  context: CanvasRenderingContext2D,
+  camera: Camera,
+  shapes: readonly PlacedShape[],
+  paint: Paint,
+  raised: ReadonlySet<string>,
+): void {
   context.lineJoin = 'round'
   context.lineCap = 'round'
   for (const s of shapes) {
@@ -153,7 +179,13 @@ export function drawShapes(context: CanvasRenderingContext2D, camera: Camera, sh
 }
 
 /** Draws the circles of places that have one, true to scale, all below the markers. */
-export function drawCircles(context: CanvasRenderingContext2D, camera: Camera, markers: readonly PlacedMarker[], paint: Paint, raised: ReadonlySet<string>): void {
+export function drawCircles(
+  context: CanvasRenderingContext2D,
+  camera: Camera,
+  markers: readonly PlacedMarker[],
+  paint: Paint,
+  raised: ReadonlySet<string>,
+): void {
   context.lineJoin = 'round'
   for (const p of markers) {
     const metres = p.looks.style.circle?.metres ?? p.marker.drawing.radius
@@ -185,7 +217,13 @@ function circleAround(at: LonLat, metres: number): MapPoint[] {
 
 /** Fills areas and strokes them and paths in a look. */
 function drawOutlines(
-  context: CanvasRenderingContext2D, camera: Camera, look: Look, areas: readonly (readonly MapPoint[])[], lines: readonly (readonly MapPoint[])[], paint: Paint, up: boolean,
+  context: CanvasRenderingContext2D,
+  camera: Camera,
+  look: Look,
+  areas: readonly (readonly MapPoint[])[],
+  lines: readonly (readonly MapPoint[])[],
+  paint: Paint,
+  up: boolean,
 ): void {
   const { line, fill } = look
   const shown = (colour: string) => (paint.dark ? onDark(colour) : colour)
@@ -220,7 +258,12 @@ function drawOutlines(
 }
 
 /** Adds a line to the path of a context. */
-export function trace(context: CanvasRenderingContext2D, camera: Camera, line: readonly MapPoint[], closed: boolean): void {
+export function trace(
+  context: CanvasRenderingContext2D,
+  camera: Camera,
+  line: readonly MapPoint[],
+  closed: boolean,
+): void {
   for (const copy of copies(line)) {
     eachOnScreen(camera, line, copy, (x, y, i) => {
       if (i === 0) context.moveTo(x, y)
@@ -252,11 +295,18 @@ function copies(line: readonly MapPoint[]): readonly number[] {
 }
 
 /** All of a line goes to the same side of the world, even what is far from the middle of the screen. */
-function eachOnScreen(camera: Camera, line: readonly MapPoint[], copy: number, draw: (x: number, y: number, i: number) => void): void {
+function eachOnScreen(
+  camera: Camera,
+  line: readonly MapPoint[],
+  copy: number,
+  draw: (x: number, y: number, i: number) => void,
+): void {
   const [first] = line
   if (!first) return
   const start = camera.toScreen(first)
-  line.forEach((p, i) => draw(start.x + (p.x - first.x + copy) * camera.scale, start.y + (p.y - first.y) * camera.scale, i))
+  line.forEach((p, i) =>
+    draw(start.x + (p.x - first.x + copy) * camera.scale, start.y + (p.y - first.y) * camera.scale, i),
+  )
 }
 
 // In widths of the world, more than the decimals of an answer leave: of the antimeridian, and of the map's northern and southern edge.

@@ -37,12 +37,26 @@ export async function fetchCollections(signal?: AbortSignal): Promise<Collection
 export type PopupContent = components['schemas']['Popup']
 
 /** What the popup of an item shows. */
-export function fetchPopup(collection: string, id: string, draft: StyleText | undefined, signal: AbortSignal): Promise<PopupContent> {
-  return get<PopupContent>(`${collectionPath(collection)}/items/${encodeURIComponent(id)}/popup${trying(draft)}`, signal)
+export function fetchPopup(
+  collection: string,
+  id: string,
+  draft: StyleText | undefined,
+  signal: AbortSignal,
+): Promise<PopupContent> {
+  return get<PopupContent>(
+    `${collectionPath(collection)}/items/${encodeURIComponent(id)}/popup${trying(draft)}`,
+    signal,
+  )
 }
 
 /** Sends something and reads the answer. */
-export async function send<T>(method: string, path: string, body: BodyInit | null, contentType: string, signal?: AbortSignal): Promise<T> {
+export async function send<T>(
+  method: string,
+  path: string,
+  body: BodyInit | null,
+  contentType: string,
+  signal?: AbortSignal,
+): Promise<T> {
   const response = await fetch(path, { method, body, headers: { 'Content-Type': contentType }, signal: signal ?? null })
   if (!response.ok) throw await problemOf(response)
   return (response.status === 204 ? undefined : await response.json()) as T
@@ -50,7 +64,10 @@ export async function send<T>(method: string, path: string, body: BodyInit | nul
 
 async function problemOf(response: Response): Promise<ProblemError> {
   const problem = (await response.json().catch(() => ({}))) as { detail?: string }
-  return new ProblemError(response.status, problem.detail ?? `The service answered ${response.status} ${response.statusText}.`)
+  return new ProblemError(
+    response.status,
+    problem.detail ?? `The service answered ${response.status} ${response.statusText}.`,
+  )
 }
 
 const stylePath = (collection: string) => `${collectionPath(collection)}/style`
@@ -65,12 +82,17 @@ export async function fetchTaggedStyle(collection: string): Promise<{ style: Sto
 
 /** The parameter that tries a style which is not kept yet. */
 const trying = (draft?: StyleText) => (draft ? `?${new URLSearchParams({ style: JSON.stringify(draft) })}` : '')
-export const fetchLegend = (collection: string, draft?: StyleText, signal?: AbortSignal) => get<Legend>(`${collectionPath(collection)}/legend${trying(draft)}`, signal)
+export const fetchLegend = (collection: string, draft?: StyleText, signal?: AbortSignal) =>
+  get<Legend>(`${collectionPath(collection)}/legend${trying(draft)}`, signal)
 
 /** Keeps a style, or none for one that is made from the categories, if it is still the one with the tag; "*" for any. */
 export async function saveStyle(collection: string, style: StyleText | null, tag: string): Promise<void> {
   const body = style && JSON.stringify(style)
-  const response = await fetch(stylePath(collection), { method: body ? 'PUT' : 'DELETE', body, headers: { 'Content-Type': 'application/json', 'If-Match': tag } })
+  const response = await fetch(stylePath(collection), {
+    method: body ? 'PUT' : 'DELETE',
+    body,
+    headers: { 'Content-Type': 'application/json', 'If-Match': tag },
+  })
   if (!response.ok) throw await problemOf(response)
 }
 
@@ -82,8 +104,10 @@ export async function fetchSprite(): Promise<string> {
   if (!response.ok) throw await problemOf(response)
   return response.text()
 }
-export const saveIcon = (name: string, picture: File) => send<Icon>('PUT', `/api/icons/${encodeURIComponent(name)}`, picture, 'application/octet-stream')
-export const deleteIcon = (name: string) => send<undefined>('DELETE', `/api/icons/${encodeURIComponent(name)}`, null, 'application/json')
+export const saveIcon = (name: string, picture: File) =>
+  send<Icon>('PUT', `/api/icons/${encodeURIComponent(name)}`, picture, 'application/octet-stream')
+export const deleteIcon = (name: string) =>
+  send<undefined>('DELETE', `/api/icons/${encodeURIComponent(name)}`, null, 'application/json')
 
 export type Inspection = components['schemas']['Inspection']
 export type FileNote = components['schemas']['FileNote']
@@ -95,10 +119,21 @@ export type ImportReport = components['schemas']['ImportReport']
 export type FileOptions = Record<string, string>
 
 /** Tells what is in a file that is meant for a collection. Of a very large one only the beginning is sent. */
-export function inspectFile(file: File, into: string, options: FileOptions, category: string | null, signal: AbortSignal): Promise<Inspection> {
+export function inspectFile(
+  file: File,
+  into: string,
+  options: FileOptions,
+  category: string | null,
+  signal: AbortSignal,
+): Promise<Inspection> {
   const most = 256 << 20 // bytes
   const whole = file.size <= most || /\.kmz$/i.test(file.name)
-  const q = new URLSearchParams({ ...options, ...(into && { into }), ...(category !== null && { category_property: category }), partial: String(!whole) })
+  const q = new URLSearchParams({
+    ...options,
+    ...(into && { into }),
+    ...(category !== null && { category_property: category }),
+    partial: String(!whole),
+  })
   return send('POST', `/api/inspect?${q}`, whole ? file : file.slice(0, most), 'application/octet-stream', signal)
 }
 
@@ -111,10 +146,21 @@ export type NewCollection = Omit<components['schemas']['NewCollection'], 'id'>
  * Sends a file that is then imported, telling the share of it that has been sent. Broken off before all of it is sent,
  * nothing is imported; after that it is too late to break off, and the answer comes.
  */
-export function sendImport(file: File, into: string, make: NewCollection | null, options: FileOptions, progress: (share: number) => void, signal: AbortSignal): Promise<Import> {
+export function sendImport(
+  file: File,
+  into: string,
+  make: NewCollection | null,
+  options: FileOptions,
+  progress: (share: number) => void,
+  signal: AbortSignal,
+): Promise<Import> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest() // fetch does not tell how much it has sent
-    const query = new URLSearchParams({ ...options, file_name: file.name, ...(make ? { ...make, create: 'true' } : {}) })
+    const query = new URLSearchParams({
+      ...options,
+      file_name: file.name,
+      ...(make ? { ...make, create: 'true' } : {}),
+    })
     request.open('POST', `${collectionPath(into)}/import?${query}`)
     request.setRequestHeader('Content-Type', 'application/octet-stream')
     request.setRequestHeader('Prefer', 'respond-async')
@@ -122,7 +168,13 @@ export function sendImport(file: File, into: string, make: NewCollection | null,
     request.upload.onprogress = (e) => progress(e.total > 0 ? e.loaded / e.total : 0)
     request.onload = () => {
       if (request.status === 202) resolve(request.response as Import)
-      else reject(new ProblemError(request.status, (request.response as { detail?: string } | null)?.detail ?? `The service answered ${request.status}.`))
+      else
+        reject(
+          new ProblemError(
+            request.status,
+            (request.response as { detail?: string } | null)?.detail ?? `The service answered ${request.status}.`,
+          ),
+        )
     }
     request.onerror = () => reject(new TypeError('the service does not answer'))
     request.onabort = () => reject(new DOMException('cancelled', 'AbortError'))
@@ -137,7 +189,8 @@ export function sendImport(file: File, into: string, make: NewCollection | null,
 
 const importPath = (id: string) => `/api/imports/${encodeURIComponent(id)}`
 export const fetchImport = (id: string) => get<Import>(importPath(id))
-export const fetchImports = async (limit: number) => (await get<{ imports: Import[] }>(`/api/imports?limit=${limit}`)).imports
+export const fetchImports = async (limit: number) =>
+  (await get<{ imports: Import[] }>(`/api/imports?limit=${limit}`)).imports
 export const dismissImport = (id: string) => send<undefined>('DELETE', importPath(id), null, 'application/json')
 export const rejectedPath = (id: string) => `${importPath(id)}/rejected`
 
@@ -147,9 +200,19 @@ export const exportPath = (id: string, format: string, parameters = new URLSearc
 
 /** Fetches some of the items of a collection that meet a condition, in an order. */
 export async function fetchItems(
-  collection: string, filter: string, sort: string, offset: number, limit: number, signal: AbortSignal,
+  collection: string,
+  filter: string,
+  sort: string,
+  offset: number,
+  limit: number,
+  signal: AbortSignal,
 ): Promise<{ items: Item[]; matched: number }> {
-  const q = new URLSearchParams({ limit: String(limit), offset: String(offset), ...(filter && { filter }), ...(sort && { sortby: sort.replace(/[\\,]/g, '\\$&') }) })
+  const q = new URLSearchParams({
+    limit: String(limit),
+    offset: String(offset),
+    ...(filter && { filter }),
+    ...(sort && { sortby: sort.replace(/[\\,]/g, '\\$&') }),
+  })
   const page = await get<components['schemas']['Items']>(`${collectionPath(collection)}/items?${q}`, signal)
   return { items: page.features.map(itemOf), matched: page.numberMatched }
 }
@@ -183,7 +246,11 @@ function selection(chosen: Chosen, categories: readonly string[]): URLSearchPara
 }
 
 /** Counts the places that meet a name and condition, by category. */
-export async function fetchCounts(collection: string, chosen: Chosen, signal: AbortSignal): Promise<{ counts: Map<string, number>; matched: number }> {
+export async function fetchCounts(
+  collection: string,
+  chosen: Chosen,
+  signal: AbortSignal,
+): Promise<{ counts: Map<string, number>; matched: number }> {
   const q = selection({ ...chosen, hidden: [] }, [])
   const answer = await get<components['schemas']['Categories']>(`${collectionPath(collection)}/categories?${q}`, signal)
   return { counts: new Map(answer.categories.map((c) => [c.category, c.count])), matched: answer.matched }
@@ -191,7 +258,13 @@ export async function fetchCounts(collection: string, chosen: Chosen, signal: Ab
 
 /** Fetches the places behind a marker that come after the given id, and how many there are in all. */
 export async function fetchMembers(
-  collection: string, marker: Marker, zoom: number, chosen: Chosen, categories: readonly string[], after: string, signal: AbortSignal,
+  collection: string,
+  marker: Marker,
+  zoom: number,
+  chosen: Chosen,
+  categories: readonly string[],
+  after: string,
+  signal: AbortSignal,
 ): Promise<{ items: Item[]; matched: number }> {
   const q = selection(chosen, categories)
   q.set('lat', String(marker.at.lat))
@@ -216,19 +289,37 @@ export function fetchBackdrop(): Promise<GeoJSON.FeatureCollection> {
 
 /** Fetches the areas and paths of a box, the lowest first; drawn in a style that is being tried, if there is one. */
 export async function fetchShapes(
-  collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal, draft?: StyleText,
+  collection: string,
+  box: Box,
+  zoom: number,
+  chosen: Chosen,
+  categories: readonly string[],
+  signal: AbortSignal,
+  draft?: StyleText,
 ): Promise<Shape[]> {
   if (categories.length > 0 && categories.every((c) => chosen.hidden.includes(c))) return []
-  const answer = await get<components['schemas']['Shapes']>(viewPath('shapes', collection, box, zoom, chosen, categories, draft), signal)
+  const answer = await get<components['schemas']['Shapes']>(
+    viewPath('shapes', collection, box, zoom, chosen, categories, draft),
+    signal,
+  )
   return answer.features.map((f) => ({
-    id: f.id, name: f.properties.name ?? '', category: f.properties.category ?? '', drawing: drawingOf(f.properties),
+    id: f.id,
+    name: f.properties.name ?? '',
+    category: f.properties.category ?? '',
+    drawing: drawingOf(f.properties),
     geometry: f.geometry as GeoJSON.Geometry,
   }))
 }
 
 /** Fetches the markers of a box. Categories are in the order of the legend. */
 export async function fetchMarkers(
-  collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal, draft?: StyleText,
+  collection: string,
+  box: Box,
+  zoom: number,
+  chosen: Chosen,
+  categories: readonly string[],
+  signal: AbortSignal,
+  draft?: StyleText,
 ): Promise<Marker[]> {
   if (categories.length > 0 && categories.every((c) => chosen.hidden.includes(c))) return []
   const order = new Map(categories.map((c, i) => [c, i]))
@@ -238,7 +329,12 @@ export async function fetchMarkers(
   return answer.features.map((f): Marker => {
     const [lon = 0, lat = 0] = f.geometry.coordinates
     const p = f.properties
-    const extent = p.extent && { west: p.extent[0] ?? 0, south: p.extent[1] ?? 0, east: p.extent[2] ?? 0, north: p.extent[3] ?? 0 }
+    const extent = p.extent && {
+      west: p.extent[0] ?? 0,
+      south: p.extent[1] ?? 0,
+      east: p.extent[2] ?? 0,
+      north: p.extent[3] ?? 0,
+    }
     let key = `${p.kind} ${f.id}`
     while (keys.has(key)) key += ' again' // ids of clusters are hashes, so two could be the same
     keys.add(key)
@@ -261,12 +357,23 @@ export async function fetchMarkers(
 
 function drawingOf({ rule, size, colour, radius, tip }: Drawing): Drawing {
   return {
-    ...(rule !== undefined && { rule }), ...(size !== undefined && { size }), ...(colour !== undefined && { colour }),
-    ...(radius !== undefined && { radius }), ...(tip !== undefined && { tip }),
+    ...(rule !== undefined && { rule }),
+    ...(size !== undefined && { size }),
+    ...(colour !== undefined && { colour }),
+    ...(radius !== undefined && { radius }),
+    ...(tip !== undefined && { tip }),
   }
 }
 
-function viewPath(what: 'markers' | 'shapes', collection: string, box: Box, zoom: number, chosen: Chosen, categories: readonly string[], draft?: StyleText): string {
+function viewPath(
+  what: 'markers' | 'shapes',
+  collection: string,
+  box: Box,
+  zoom: number,
+  chosen: Chosen,
+  categories: readonly string[],
+  draft?: StyleText,
+): string {
   const q = selection(chosen, categories)
   q.set('bbox', boxText(box))
   q.set('zoom', String(zoom))
@@ -276,11 +383,21 @@ function viewPath(what: 'markers' | 'shapes', collection: string, box: Box, zoom
 
 /** Fetches the area that the places of a cluster cover, as rings. */
 export async function fetchOutline(
-  collection: string, cluster: Marker, zoom: number, chosen: Chosen, categories: readonly string[], signal: AbortSignal,
+  collection: string,
+  cluster: Marker,
+  zoom: number,
+  chosen: Chosen,
+  categories: readonly string[],
+  signal: AbortSignal,
 ): Promise<LonLat[][]> {
   if (!cluster.extent) return []
-  const answer = await get<Markers>(`${viewPath('markers', collection, cluster.extent, zoom, chosen, categories)}&outline=true`, signal)
-  const outline = answer.features.find((f) => f.properties.kind === 'cluster' && cluster.key.startsWith(`cluster ${f.id}`))?.properties.outline
+  const answer = await get<Markers>(
+    `${viewPath('markers', collection, cluster.extent, zoom, chosen, categories)}&outline=true`,
+    signal,
+  )
+  const outline = answer.features.find(
+    (f) => f.properties.kind === 'cluster' && cluster.key.startsWith(`cluster ${f.id}`),
+  )?.properties.outline
   if (!outline) return []
   const ring = (positions: unknown) => (positions as [number, number][]).map(([lon, lat]) => ({ lon, lat }))
   switch (outline.type) {

@@ -5,7 +5,13 @@ import RowTools from './RowTools.vue'
 
 // Properties that are told, in their order.
 type Field = NonNullable<StyleText['tooltip']>[number]
-const props = defineProps<{ fields: readonly Field[]; properties: Property[]; what: string; most: number; formats?: boolean }>()
+const props = defineProps<{
+  fields: readonly Field[]
+  properties: Property[]
+  what: string
+  most: number
+  formats?: boolean
+}>()
 const emit = defineEmits<{ change: [next: Field[]] }>()
 
 const formatNames = ['text', 'number', 'date', 'link', 'phone', 'lines', 'html'] as const
@@ -14,11 +20,23 @@ const several = '\u0000several' // no property has such a name
 const nameOf = (f: Field) => f.property ?? f.template ?? ''
 
 function set(i: number, member: 'label' | 'format' | 'unit' | 'template', value: string): void {
-  emit('change', props.fields.map((f, j) => (j === i ? having<Field, typeof member>(f, member, value as never) : f)))
+  emit(
+    'change',
+    props.fields.map((f, j) => (j === i ? having<Field, typeof member>(f, member, value as never) : f)),
+  )
 }
 function add(e: Event): void {
   const select = e.target as HTMLSelectElement
-  if (select.value === several) emit('change', [...props.fields, { template: props.properties.slice(0, 2).map((p) => `{${p.name}}`).join(', ') }])
+  if (select.value === several)
+    emit('change', [
+      ...props.fields,
+      {
+        template: props.properties
+          .slice(0, 2)
+          .map((p) => `{${p.name}}`)
+          .join(', '),
+      },
+    ])
   else if (select.value) emit('change', [...props.fields, { property: select.value }])
   select.value = ''
 }
@@ -30,22 +48,55 @@ function add(e: Event): void {
       <tr v-for="(f, i) in fields" :key="(f.property ?? '') + i">
         <th scope="row">
           <input
-            v-if="f.template !== undefined" type="text" :value="f.template" maxlength="200" aria-label="Several properties in one line, each in braces"
+            v-if="f.template !== undefined"
+            type="text"
+            :value="f.template"
+            maxlength="200"
+            aria-label="Several properties in one line, each in braces"
             @change="set(i, 'template', textOf($event))"
           />
           <template v-else>{{ f.property }}</template>
         </th>
-        <td><input type="text" :value="f.label ?? ''" placeholder="label" maxlength="200" :aria-label="`Label of ${nameOf(f)} in the ${what}`" @change="set(i, 'label', textOf($event))" /></td>
+        <td
+          ><input
+            type="text"
+            :value="f.label ?? ''"
+            placeholder="label"
+            maxlength="200"
+            :aria-label="`Label of ${nameOf(f)} in the ${what}`"
+            @change="set(i, 'label', textOf($event))"
+        /></td>
         <td v-if="formats">
-          <select :value="f.format ?? ''" :aria-label="`Format of ${nameOf(f)}`" @change="set(i, 'format', textOf($event))">
+          <select
+            :value="f.format ?? ''"
+            :aria-label="`Format of ${nameOf(f)}`"
+            @change="set(i, 'format', textOf($event))"
+          >
             <option value="">found</option>
             <option v-for="n in formatNames" :key="n">{{ n }}</option>
           </select>
         </td>
-        <td><input type="text" class="short" :value="f.unit ?? ''" placeholder="unit" maxlength="200" :aria-label="`Unit of ${nameOf(f)} in the ${what}`" @change="set(i, 'unit', textOf($event))" /></td>
+        <td
+          ><input
+            type="text"
+            class="short"
+            :value="f.unit ?? ''"
+            placeholder="unit"
+            maxlength="200"
+            :aria-label="`Unit of ${nameOf(f)} in the ${what}`"
+            @change="set(i, 'unit', textOf($event))"
+        /></td>
         <RowTools
-          :first="i === 0" :up="`${nameOf(f)} before the one above`" :remove="`Leave ${nameOf(f)} out of the ${what}`"
-          @lift="emit('change', lifted(fields, i))" @remove="emit('change', fields.filter((_, j) => j !== i))"
+          :first="i === 0"
+          :up="`${nameOf(f)} before the one above`"
+          :remove="`Leave ${nameOf(f)} out of the ${what}`"
+          @lift="emit('change', lifted(fields, i))"
+          @remove="
+            emit(
+              'change',
+              fields.filter((_, j) => j !== i),
+            )
+          "
         />
       </tr>
     </tbody>

@@ -42,7 +42,12 @@ async function bring(e: Event): Promise<void> {
   const file = input.files?.[0]
   input.value = ''
   if (!file) return
-  const name = file.name.toLowerCase().replace(/\.[^.]*$/, '').replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 60)
+  const name = file.name
+    .toLowerCase()
+    .replace(/\.[^.]*$/, '')
+    .replace(/[^a-z0-9]+/g, '-')
+    .replace(/^-+|-+$/g, '')
+    .slice(0, 60)
   try {
     const icon = await saveIcon(name || 'icon', file)
     await refresh()
@@ -70,19 +75,43 @@ const sentence = (error: unknown) => (error instanceof ProblemError ? error.mess
 </script>
 
 <template>
-  <button type="button" class="icon" :aria-label="`${label}: ${icon || none || 'default'}`" :title="icon || none || 'default'" @click="open"><CategoryMark :look="look(icon)" /></button>
+  <button
+    type="button"
+    class="icon"
+    :aria-label="`${label}: ${icon || none || 'default'}`"
+    :title="icon || none || 'default'"
+    @click="open"
+    ><CategoryMark :look="look(icon)"
+  /></button>
   <Popover ref="popover">
     <div class="picker" role="group" :aria-label="label">
       <input v-model="search" type="search" placeholder="Find an icon" aria-label="Find an icon" />
       <div class="grid">
         <button v-if="none" type="button" class="plain" :aria-pressed="!icon" @click="choose('')">{{ none }}</button>
-        <button v-for="n in found" :key="n" type="button" :title="n" :aria-label="n" :aria-pressed="n === icon" @click="choose(n)"><CategoryMark :look="look(n)" /></button>
+        <button
+          v-for="n in found"
+          :key="n"
+          type="button"
+          :title="n"
+          :aria-label="n"
+          :aria-pressed="n === icon"
+          @click="choose(n)"
+          ><CategoryMark :look="look(n)"
+        /></button>
       </div>
       <label class="own">Your own, SVG or PNG <input type="file" accept=".svg,.png" @change="bring" /></label>
       <ul v-if="own.length > 0" class="owned">
         <li v-for="n in own" :key="n">
           <CategoryMark :look="look(n)" /> <span class="name">{{ n }}</span>
-          <Button icon="pi pi-trash" size="small" severity="secondary" text :aria-label="`Delete the icon ${n}`" :title="`Delete the icon ${n}`" @click="remove(n)" />
+          <Button
+            icon="pi pi-trash"
+            size="small"
+            severity="secondary"
+            text
+            :aria-label="`Delete the icon ${n}`"
+            :title="`Delete the icon ${n}`"
+            @click="remove(n)"
+          />
         </li>
       </ul>
       <p v-if="problem" role="alert" class="problem">{{ problem }}</p>

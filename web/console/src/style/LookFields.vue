@@ -18,9 +18,13 @@ const categories = computed(() => props.draft.categories ?? [])
 const rules = computed(() => props.draft.rules ?? [])
 const base = computed(() => props.draft.default?.colour ?? '#5f6b76')
 
-const setDefault = (member: 'icon' | 'colour', value: string) => emit('change', { ...props.draft, default: having(props.draft.default, member, value) })
+const setDefault = (member: 'icon' | 'colour', value: string) =>
+  emit('change', { ...props.draft, default: having(props.draft.default, member, value) })
 function setCategory(i: number, member: 'icon' | 'colour' | 'label', value: string): void {
-  emit('change', { ...props.draft, categories: categories.value.map((c, j) => (j === i ? having<CategoryLook, typeof member>(c, member, value) : c)) })
+  emit('change', {
+    ...props.draft,
+    categories: categories.value.map((c, j) => (j === i ? having<CategoryLook, typeof member>(c, member, value) : c)),
+  })
 }
 function setRules(next: RuleLook[]): void {
   emit('change', next.length > 0 ? { ...props.draft, rules: next } : having(props.draft, 'rules', undefined))
@@ -29,41 +33,115 @@ function setRule(i: number, member: 'icon' | 'colour' | 'label', value: string):
   setRules(rules.value.map((r, j) => (j === i ? having<RuleLook, typeof member>(r, member, value) : r)))
 }
 const setWhen = (i: number, when: string) => setRules(rules.value.map((r, j) => (j === i ? { ...r, when } : r)))
-const addRule = () => setRules([...rules.value, { when: props.collection.name_property ? `"${props.collection.name_property}" IS NULL` : 'note IS NULL', label: 'Different', icon: 'star', colour: '#c24a00' }])
+const addRule = () =>
+  setRules([
+    ...rules.value,
+    {
+      when: props.collection.name_property ? `"${props.collection.name_property}" IS NULL` : 'note IS NULL',
+      label: 'Different',
+      icon: 'star',
+      colour: '#c24a00',
+    },
+  ])
 </script>
 
 <template>
   <table>
-    <caption>
-      Categories
-    </caption>
+    <caption> Categories </caption>
     <tbody>
       <tr v-for="(c, i) in categories" :key="c.value">
-        <td><IconPicker :icon="c.icon" :colour="looks.of(c.value).colour" :label="`Icon of ${c.value || 'what has no category'}`" none="as the rest" @choose="setCategory(i, 'icon', $event)" /></td>
-        <td><input type="color" :value="c.colour ?? looks.of(c.value).colour" :aria-label="`Colour of ${c.value}`" @change="setCategory(i, 'colour', textOf($event))" /></td>
-        <th scope="row">{{ c.value || 'without category' }} <span class="count">{{ (counts.get(c.value) ?? 0).toLocaleString('en') }}</span></th>
-        <td><input type="text" :value="c.label ?? ''" placeholder="label" maxlength="200" :aria-label="`Label of ${c.value}`" @change="setCategory(i, 'label', textOf($event))" /></td>
+        <td
+          ><IconPicker
+            :icon="c.icon"
+            :colour="looks.of(c.value).colour"
+            :label="`Icon of ${c.value || 'what has no category'}`"
+            none="as the rest"
+            @choose="setCategory(i, 'icon', $event)"
+        /></td>
+        <td
+          ><input
+            type="color"
+            :value="c.colour ?? looks.of(c.value).colour"
+            :aria-label="`Colour of ${c.value}`"
+            @change="setCategory(i, 'colour', textOf($event))"
+        /></td>
+        <th scope="row"
+          >{{ c.value || 'without category' }}
+          <span class="count">{{ (counts.get(c.value) ?? 0).toLocaleString('en') }}</span></th
+        >
+        <td
+          ><input
+            type="text"
+            :value="c.label ?? ''"
+            placeholder="label"
+            maxlength="200"
+            :aria-label="`Label of ${c.value}`"
+            @change="setCategory(i, 'label', textOf($event))"
+        /></td>
       </tr>
       <tr>
-        <td><IconPicker :icon="draft.default?.icon" :colour="base" label="Icon of the rest" @choose="setDefault('icon', $event)" /></td>
-        <td><input type="color" :value="base" aria-label="Colour of the rest" @change="setDefault('colour', textOf($event))" /></td>
+        <td
+          ><IconPicker
+            :icon="draft.default?.icon"
+            :colour="base"
+            label="Icon of the rest"
+            @choose="setDefault('icon', $event)"
+        /></td>
+        <td
+          ><input
+            type="color"
+            :value="base"
+            aria-label="Colour of the rest"
+            @change="setDefault('colour', textOf($event))"
+        /></td>
         <th scope="row" colspan="2">the rest</th>
       </tr>
     </tbody>
   </table>
   <table v-if="rules.length > 0">
-    <caption>
-      Different from all others: the first that is met counts
-    </caption>
+    <caption> Different from all others: the first that is met counts </caption>
     <tbody>
       <tr v-for="(r, i) in rules" :key="i">
-        <td><IconPicker :icon="r.icon" :colour="r.colour ?? base" :label="`Icon of rule ${i + 1}`" none="as the rest" @choose="setRule(i, 'icon', $event)" /></td>
-        <td><input type="color" :value="r.colour ?? base" :aria-label="`Colour of rule ${i + 1}`" @change="setRule(i, 'colour', textOf($event))" /></td>
-        <td><input type="text" class="wide" :value="r.when" placeholder="berths > 9" spellcheck="false" :aria-label="`Condition of rule ${i + 1}`" @change="setWhen(i, textOf($event))" /></td>
-        <td><input type="text" :value="r.label ?? ''" placeholder="label" maxlength="200" :aria-label="`Label of rule ${i + 1}`" @change="setRule(i, 'label', textOf($event))" /></td>
+        <td
+          ><IconPicker
+            :icon="r.icon"
+            :colour="r.colour ?? base"
+            :label="`Icon of rule ${i + 1}`"
+            none="as the rest"
+            @choose="setRule(i, 'icon', $event)"
+        /></td>
+        <td
+          ><input
+            type="color"
+            :value="r.colour ?? base"
+            :aria-label="`Colour of rule ${i + 1}`"
+            @change="setRule(i, 'colour', textOf($event))"
+        /></td>
+        <td
+          ><input
+            type="text"
+            class="wide"
+            :value="r.when"
+            placeholder="berths > 9"
+            spellcheck="false"
+            :aria-label="`Condition of rule ${i + 1}`"
+            @change="setWhen(i, textOf($event))"
+        /></td>
+        <td
+          ><input
+            type="text"
+            :value="r.label ?? ''"
+            placeholder="label"
+            maxlength="200"
+            :aria-label="`Label of rule ${i + 1}`"
+            @change="setRule(i, 'label', textOf($event))"
+        /></td>
         <RowTools
-          :first="i === 0" :up="`Rule ${i + 1} before the one above`" :remove="`Remove rule ${i + 1}`"
-          @lift="setRules(lifted(rules, i))" @remove="setRules(rules.filter((_, j) => j !== i))"
+          :first="i === 0"
+          :up="`Rule ${i + 1} before the one above`"
+          :remove="`Remove rule ${i + 1}`"
+          @lift="setRules(lifted(rules, i))"
+          @remove="setRules(rules.filter((_, j) => j !== i))"
         />
       </tr>
     </tbody>

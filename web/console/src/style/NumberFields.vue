@@ -11,7 +11,12 @@ type Size = NonNullable<StyleText['size']>
 type Shade = NonNullable<StyleText['shade']>
 
 const numbers = computed(() => props.properties.filter((p) => p.number).map((p) => p.name))
-const methods = { quantile: 'as many in each class', equal: 'classes equally wide', manual: 'classes as I say', continuous: 'without classes' } as const
+const methods = {
+  quantile: 'as many in each class',
+  equal: 'classes equally wide',
+  manual: 'classes as I say',
+  continuous: 'without classes',
+} as const
 const first = '#b7d7d8'
 const last = '#0b4f6c'
 
@@ -28,14 +33,20 @@ function setShade(next: Partial<Shade>): void {
   if (shade.method !== 'manual') delete shade.breaks
   else shade.breaks ??= [1, 10]
   if (shade.method === 'manual' || shade.method === 'continuous') delete shade.classes
-  if (shade.colours && shade.colours.length > 2) shade.colours = [shade.colours[0] ?? first, shade.colours.at(-1) ?? last]
+  if (shade.colours && shade.colours.length > 2)
+    shade.colours = [shade.colours[0] ?? first, shade.colours.at(-1) ?? last]
   emit('change', { ...props.draft, shade })
 }
 function setBreaks(text: string): void {
-  const breaks = text.split(/[;,\s]+/).filter(Boolean).map(Number)
+  const breaks = text
+    .split(/[;,\s]+/)
+    .filter(Boolean)
+    .map(Number)
   if (breaks.length > 0 && breaks.every(Number.isFinite)) setShade({ breaks: breaks.sort((a, b) => a - b) })
 }
-const colours = computed(() => [props.draft.shade?.colours?.[0] ?? first, props.draft.shade?.colours?.at(-1) ?? last] as [string, string])
+const colours = computed(
+  () => [props.draft.shade?.colours?.[0] ?? first, props.draft.shade?.colours?.at(-1) ?? last] as [string, string],
+)
 </script>
 
 <template>
@@ -49,10 +60,38 @@ const colours = computed(() => [props.draft.shade?.colours?.[0] ?? first, props.
       </select>
     </label>
     <template v-if="draft.size">
-      <label>from <input type="number" :value="draft.size.from ?? ''" placeholder="found" @change="setSize('from', numberOf($event))" /></label>
-      <label>to <input type="number" :value="draft.size.to ?? ''" placeholder="found" @change="setSize('to', numberOf($event))" /></label>
-      <label>drawn <input type="number" min="12" max="96" :value="draft.size.least ?? 18" @change="setSize('least', numberOf($event))" /></label>
-      <label>to <input type="number" min="12" max="96" :value="draft.size.most ?? 46" @change="setSize('most', numberOf($event))" /> pixels wide</label>
+      <label
+        >from
+        <input
+          type="number"
+          :value="draft.size.from ?? ''"
+          placeholder="found"
+          @change="setSize('from', numberOf($event))"
+      /></label>
+      <label
+        >to
+        <input type="number" :value="draft.size.to ?? ''" placeholder="found" @change="setSize('to', numberOf($event))"
+      /></label>
+      <label
+        >drawn
+        <input
+          type="number"
+          min="12"
+          max="96"
+          :value="draft.size.least ?? 18"
+          @change="setSize('least', numberOf($event))"
+      /></label>
+      <label
+        >to
+        <input
+          type="number"
+          min="12"
+          max="96"
+          :value="draft.size.most ?? 46"
+          @change="setSize('most', numberOf($event))"
+        />
+        pixels wide</label
+      >
     </template>
   </p>
   <p class="row">
@@ -72,13 +111,40 @@ const colours = computed(() => [props.draft.shade?.colours?.[0] ?? first, props.
         </select>
       </label>
       <label v-if="draft.shade.method === 'equal' || draft.shade.method === 'quantile'">
-        classes <input type="number" min="2" max="9" :value="draft.shade.classes ?? 5" @change="setShade({ classes: numberOf($event) ?? 5 })" />
+        classes
+        <input
+          type="number"
+          min="2"
+          max="9"
+          :value="draft.shade.classes ?? 5"
+          @change="setShade({ classes: numberOf($event) ?? 5 })"
+        />
       </label>
       <label v-if="draft.shade.method === 'manual'">
-        between them <input type="text" :value="draft.shade.breaks?.join(', ')" placeholder="2, 5, 10" @change="setBreaks(textOf($event))" />
+        between them
+        <input
+          type="text"
+          :value="draft.shade.breaks?.join(', ')"
+          placeholder="2, 5, 10"
+          @change="setBreaks(textOf($event))"
+        />
       </label>
-      <label>from <input type="color" :value="colours[0]" aria-label="Colour of the least" @change="setShade({ colours: [textOf($event), colours[1]] })" /></label>
-      <label>to <input type="color" :value="colours[1]" aria-label="Colour of the most" @change="setShade({ colours: [colours[0], textOf($event)] })" /></label>
+      <label
+        >from
+        <input
+          type="color"
+          :value="colours[0]"
+          aria-label="Colour of the least"
+          @change="setShade({ colours: [textOf($event), colours[1]] })"
+      /></label>
+      <label
+        >to
+        <input
+          type="color"
+          :value="colours[1]"
+          aria-label="Colour of the most"
+          @change="setShade({ colours: [colours[0], textOf($event)] })"
+      /></label>
     </template>
   </p>
 </template>

@@ -6,7 +6,11 @@ const emit = defineEmits<{ lift: []; remove: [] }>()
 
 <template>
   <td class="tools">
-    <button type="button" :disabled="first" :aria-label="up" title="Up" @click="emit('lift')"><i class="pi pi-arrow-up" aria-hidden="true" /></button>
-    <button type="button" :aria-label="remove" title="Remove" @click="emit('remove')"><i class="pi pi-times" aria-hidden="true" /></button>
+    <button type="button" :disabled="first" :aria-label="up" title="Up" @click="emit('lift')"
+      ><i class="pi pi-arrow-up" aria-hidden="true"
+    /></button>
+    <button type="button" :aria-label="remove" title="Remove" @click="emit('remove')"
+      ><i class="pi pi-times" aria-hidden="true"
+    /></button>
   </td>
 </template>

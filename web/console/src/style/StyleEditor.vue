@@ -1,10 +1,30 @@
 <script setup lang="ts">
-import { type IdleMap, Looks, type MarkerSource, type Pick, type PlacedMarker, type Style, type View } from '@idlebeacon/map'
+import {
+  type IdleMap,
+  Looks,
+  type MarkerSource,
+  type Pick,
+  type PlacedMarker,
+  type Style,
+  type View,
+} from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import {
-  type Collection, everything, fetchBackdrop, fetchItems, fetchLegend, fetchMarkers, fetchShapes, fetchTaggedStyle, type Item, type Legend, ProblemError, saveStyle, type StyleText,
+  type Collection,
+  everything,
+  fetchBackdrop,
+  fetchItems,
+  fetchLegend,
+  fetchMarkers,
+  fetchShapes,
+  fetchTaggedStyle,
+  type Item,
+  type Legend,
+  ProblemError,
+  saveStyle,
+  type StyleText,
 } from '../api/client'
 import LegendMark from '../LegendMark.vue'
 import PlaceDetails from '../PlaceDetails.vue'
@@ -48,7 +68,8 @@ async function load(): Promise<void> {
     warnings.value = idle
     await needIcons(style)
     for (const k of props.collection.categories) {
-      if (k.category && !style.categories?.some((c) => c.value === k.category)) style.categories = [...(style.categories ?? []), { value: k.category }]
+      if (k.category && !style.categories?.some((c) => c.value === k.category))
+        style.categories = [...(style.categories ?? []), { value: k.category }]
     }
     tag = found.tag
     saved.value = JSON.stringify(style)
@@ -65,7 +86,9 @@ onMounted(async () => {
   const firsts: Item[] = [] // of each part
   for (const part of [0, 0.2, 0.4, 0.6, 0.8]) {
     const offset = Math.floor(part * props.collection.count)
-    const page = await fetchItems(props.collection.id, '', '', offset, 40, new AbortController().signal).catch(() => null) // the document can be edited without
+    const page = await fetchItems(props.collection.id, '', '', offset, 40, new AbortController().signal).catch(
+      () => null,
+    ) // the document can be edited without
     items.push(...(page?.items ?? []))
     firsts.push(...(page?.items.filter((i) => i.geometry.type === 'Point').slice(0, 1) ?? []))
   }
@@ -82,7 +105,9 @@ watch([draft, map], () => {
     id: 'draft',
     looks: looks.value,
     load: (box, zoom, signal) => fetchMarkers(c.id, box, zoom, everything, categories.value, signal, tried),
-    ...(c.shapes > 0 && { shapes: (box, zoom, signal) => fetchShapes(c.id, box, zoom, everything, categories.value, signal, tried) }),
+    ...(c.shapes > 0 && {
+      shapes: (box, zoom, signal) => fetchShapes(c.id, box, zoom, everything, categories.value, signal, tried),
+    }),
   }
   map.value.hidePopup()
   map.value.sources = [source]
@@ -105,7 +130,8 @@ watch([map, start], () => {
 })
 watch(map, async () => {
   const [west, south, east, north] = props.collection.extent?.spatial.bbox[0] ?? []
-  if (west !== undefined && south !== undefined && east !== undefined && north !== undefined && !start.value) map.value?.fit({ west, south, east, north }, false)
+  if (west !== undefined && south !== undefined && east !== undefined && north !== undefined && !start.value)
+    map.value?.fit({ west, south, east, north }, false)
   const land = await fetchBackdrop().catch(() => null) // the map is right without
   if (map.value && land) map.value.backdrop = land
 })
@@ -158,7 +184,8 @@ async function takeTheirs(): Promise<void> {
   if (draft.value) past.value = [...past.value, draft.value]
   await load()
 }
-const list = (names: readonly string[]) => names.slice(0, 12).join(', ') + (names.length > 12 ? ` and ${names.length - 12} more` : '')
+const list = (names: readonly string[]) =>
+  names.slice(0, 12).join(', ') + (names.length > 12 ? ` and ${names.length - 12} more` : '')
 </script>
 
 <template>
@@ -169,7 +196,9 @@ const list = (names: readonly string[]) => names.slice(0, 12).join(', ') + (name
       <Button label="Save mine in its place" size="small" severity="secondary" @click="overtaken()" />
     </Message>
     <Message v-else-if="problem ?? refused" severity="error" class="problem">{{ problem ?? refused }}</Message>
-    <Message v-for="w in changed ? [] : warnings" :key="w.field" severity="warn" class="problem">{{ w.field }}: {{ w.reason }}.</Message>
+    <Message v-for="w in changed ? [] : warnings" :key="w.field" severity="warn" class="problem"
+      >{{ w.field }}: {{ w.reason }}.</Message
+    >
     <div v-if="draft && looks" class="sides">
       <div class="fields">
         <details open>
@@ -214,15 +243,26 @@ const list = (names: readonly string[]) => names.slice(0, 12).join(', ') + (name
           />
         </idle-map>
         <ul v-if="legend" class="legend" aria-label="Legend of the draft">
-          <li v-for="e in legend.entries" :key="e.kind + e.label"><LegendMark :entry="e" :lines="collection.places === 0" /> {{ e.label }}</li>
+          <li v-for="e in legend.entries" :key="e.kind + e.label"
+            ><LegendMark :entry="e" :lines="collection.places === 0" /> {{ e.label }}</li
+          >
         </ul>
-        <p v-if="legend && legend.unstyled.length > 0" role="status">Without a look of their own: {{ list(legend.unstyled) }}</p>
+        <p v-if="legend && legend.unstyled.length > 0" role="status"
+          >Without a look of their own: {{ list(legend.unstyled) }}</p
+        >
         <p v-if="legend && legend.unused.length > 0" role="status">Without data: {{ list(legend.unused) }}</p>
       </div>
     </div>
     <div class="actions">
       <Button label="Save" icon="pi pi-check" size="small" :disabled="!changed || refused !== null" @click="save" />
-      <Button label="Undo" icon="pi pi-undo" size="small" severity="secondary" :disabled="past.length === 0" @click="undo" />
+      <Button
+        label="Undo"
+        icon="pi pi-undo"
+        size="small"
+        severity="secondary"
+        :disabled="past.length === 0"
+        @click="undo"
+      />
       <Button label="Propose anew from the categories" size="small" severity="secondary" text @click="reset" />
       <span v-if="changed" role="status">Not saved yet</span>
     </div>

@@ -34,7 +34,12 @@ async function surroundings(collection: string, item: Item): Promise<Surrounding
     const zoom = Math.min(18, Math.log2((metresAtZoom0 * middle) / far))
     const high = far / 111_195 // degrees
     const wide = Math.min(high / Math.cos((lat * Math.PI) / 180), 180)
-    const box = { west: Math.max(lon - wide, -180), south: Math.max(lat - high, -90), east: Math.min(lon + wide, 180), north: Math.min(lat + high, 90) }
+    const box = {
+      west: Math.max(lon - wide, -180),
+      south: Math.max(lat - high, -90),
+      east: Math.min(lon + wide, 180),
+      north: Math.min(lat + high, 90),
+    }
     const markers = await fetchMarkers(collection, box, Math.round(zoom), everything, [], new AbortController().signal)
     const single = markers.filter((m) => m.kind === 'place')
     return { view: { centre, zoom }, single: single.length, kinds: new Set(single.map((m) => m.category)).size }

@@ -10,7 +10,8 @@ export interface Property {
 export function propertiesOf(items: readonly Item[]): Property[] {
   const found = new Map<string, boolean>()
   for (const item of items) {
-    for (const [name, value] of Object.entries(item.properties)) found.set(name, (found.get(name) ?? false) || typeof value === 'number')
+    for (const [name, value] of Object.entries(item.properties))
+      found.set(name, (found.get(name) ?? false) || typeof value === 'number')
   }
   return [...found].map(([name, number]) => ({ name, number }))
 }
@@ -25,7 +26,11 @@ export function numberOf(e: Event): number | undefined {
 export const textOf = (e: Event): string => (e.target as HTMLInputElement | HTMLSelectElement).value
 
 /** An object with one member changed; one that is undefined or an empty text goes. */
-export function having<T extends object, K extends keyof T>(o: T | undefined, member: K, value: T[K] | undefined | ''): T {
+export function having<T extends object, K extends keyof T>(
+  o: T | undefined,
+  member: K,
+  value: T[K] | undefined | '',
+): T {
   const { [member]: _, ...rest } = (o ?? {}) as T
   return (value === undefined || value === '' ? rest : { ...rest, [member]: value }) as T
 }
