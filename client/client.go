@@ -184,11 +184,11 @@ func (c *Client) ResetStyle(ctx context.Context, collection string) error {
 // Legend returns the key to how a collection is drawn, or would be by a draft of a
 // style in JSON, empty for none.
 func (c *Client) Legend(ctx context.Context, collection string, draft []byte) (l api.Legend, err error) {
-	q := url.Values{}
+	path := collectionPath(collection) + "/legend"
 	if len(draft) > 0 {
-		q.Set("style", string(draft))
+		return l, c.send(ctx, http.MethodPost, path, json.RawMessage(draft), &l)
 	}
-	return l, c.get(ctx, collectionPath(collection)+"/legend", q, &l)
+	return l, c.get(ctx, path, nil, &l)
 }
 
 // ItemsOptions ask for one page of items. The zero value asks for the first.

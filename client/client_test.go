@@ -110,7 +110,7 @@ func TestCalls(t *testing.T) {
 			return err
 		}, "GET /api/collections/c/items?limit=20&offset=40&sortby=-berths "},
 		{func() error { _, err := c.Popup(ctx, "c", "a/b"); return err }, "GET /api/collections/c/items/a%2Fb/popup "},
-		{func() error { _, err := c.Legend(ctx, "c", []byte(`{"order":1}`)); return err }, "GET /api/collections/c/legend?style=%7B%22order%22%3A1%7D "},
+		{func() error { _, err := c.Legend(ctx, "c", []byte(`{"order":1}`)); return err }, `POST /api/collections/c/legend {"order":1}`},
 		{func() error {
 			_, err := c.StartImport(ctx, "c", strings.NewReader("x"), ImportOptions{FileName: "a b.csv"})
 			return err
@@ -123,7 +123,7 @@ func TestCalls(t *testing.T) {
 		{func() error { _, err := c.SetIcon(ctx, "light", strings.NewReader("<svg/>")); return err }, "PUT /api/icons/light <svg/>"},
 		{func() error { return c.Icon(ctx, "light", io.Discard) }, "GET /api/icons/light "},
 		{func() error { return c.DeleteIcon(ctx, "light") }, "DELETE /api/icons/light "},
-		{func() error { return c.Sprite(ctx, io.Discard) }, "GET /api/sprite "},
+		{func() error { return c.IconSheet(ctx, io.Discard) }, "GET /api/icon-sheet "},
 	} {
 		if err := call.do(); err != nil || asked != call.want {
 			t.Errorf("asked %q, want %q (%v)", asked, call.want, err)

@@ -24,14 +24,14 @@ func (c *Client) DeleteIcon(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, iconPath(name), "", nil, nil)
 }
 
-// Icon writes the picture of an icon, and Sprite all of them as one SVG document.
+// Icon writes the picture of an icon, and IconSheet all of them as one SVG document.
 func (c *Client) Icon(ctx context.Context, name string, to io.Writer) error {
 	return c.download(ctx, iconPath(name), to)
 }
 
-// Sprite writes all icons as symbols of one SVG document.
-func (c *Client) Sprite(ctx context.Context, to io.Writer) error {
-	return c.download(ctx, "/api/sprite", to)
+// IconSheet writes all icons as symbols of one SVG document.
+func (c *Client) IconSheet(ctx context.Context, to io.Writer) error {
+	return c.download(ctx, "/api/icon-sheet", to)
 }
 
 func (c *Client) download(ctx context.Context, path string, to io.Writer) error {

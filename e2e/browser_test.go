@@ -89,10 +89,10 @@ func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
 // script is what expressions in a page may use.
 const script = `
 const map = document.querySelector('idle-map');
-const buttons = () => [...map.shadowRoot.querySelectorAll('ul button')];
+const buttons = () => [...(map?.shadowRoot.querySelectorAll('ul button') ?? [])];
 const total = () => buttons().reduce((n, b) => n + (b.dataset.kind === 'shape' ? 0 : Number(b.dataset.count)), 0);
 const popup = () => map.shadowRoot.querySelector('.popup');
-const details = () => popup().hidden ? '' : document.querySelector('.details')?.innerText ?? '';
+const details = () => !map || popup().hidden ? '' : document.querySelector('.details')?.innerText ?? '';
 const readout = (name) => Number(document.querySelector('[data-readout=' + name + ']')?.innerText);
 const text = () => document.body.innerText;
 `
@@ -224,6 +224,23 @@ func (p *page) key(keys string) { p.t.Helper(); p.do(chromedp.KeyEvent(keys)) }
 func (p *page) press(label string) {
 	p.t.Helper()
 	p.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`button[aria-label=%q]`, label))))
+}
+
+// choose chooses an option of the list with the given name.
+func (p *page) choose(name, option string) {
+	p.t.Helper()
+	list := fmt.Sprintf("document.querySelector('[role=combobox][aria-label=%q]')", name)
+	p.until(list)
+	eval[any](p, list+".click()")
+	one := fmt.Sprintf("[...document.querySelectorAll('[role=option]')].find(o => o.innerText.trim() == %q)", option)
+	p.until(one)
+	eval[any](p, one+".dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))")
+	p.until("!document.querySelector('[role=option]')")
+}
+
+// valueOf is an expression for what is chosen in the list with the given name.
+func valueOf(name string) string {
+	return fmt.Sprintf("document.querySelector('[aria-label=%q]').closest('[data-value]').dataset.value", name)
 }
 
 // touch sends fingers at the given spots, or lifts them all.

@@ -232,7 +232,7 @@ func TestPinchDoubleClickAndButtons(t *testing.T) {
 func TestDataThatChanges(t *testing.T) {
 	service := start(t, t.TempDir()+"/data", "serve")
 	p := browse(t, 1280, 800, service.url)
-	p.until("text().includes('There are no collections yet') && text().includes('idlebeacon import places.csv')")
+	p.until("text().includes('There are no collections yet') && document.querySelector('aside a[href=\"/data\"]')")
 
 	c := connect(t, service.url)
 	file := "id,name,category,lat,lon,note\n" +
@@ -300,7 +300,7 @@ func TestNarrowAndDark(t *testing.T) {
 // atRest is a promise that is kept when no map of the page has changed for 30 frames.
 const atRest = `(async () => {
 	const drawn = () => [...document.querySelectorAll('idle-map')]
-		.map(m => m.shadowRoot.querySelector('canvas').toDataURL()).join()
+		.flatMap(m => [...m.shadowRoot.querySelectorAll('canvas')].map(c => c.toDataURL())).join()
 	for (let before = '', frames = 0; frames < 30; frames++) {
 		await new Promise(requestAnimationFrame)
 		const now = drawn()

@@ -76,14 +76,7 @@ func TestDataPage(t *testing.T) {
 		"text().includes('Choose below which columns hold the longitude') && [...document.querySelectorAll('.go button')].every(b => b.disabled)",
 	)
 	for column, role := range map[string]string{"breite": "latitude", "laenge": "longitude"} {
-		eval[any](
-			p,
-			fmt.Sprintf(
-				"(() => { const s = document.querySelector('[aria-label=\"What %s is\"]'); s.value = %q; s.dispatchEvent(new Event('change')) })()",
-				column,
-				role,
-			),
-		)
+		p.choose("What "+column+" is", role)
 	}
 	p.until(
 		"text().includes('1 row') && !text().includes('Choose below') && [...document.querySelectorAll('.go button')].some(b => !b.disabled)",
@@ -93,9 +86,9 @@ func TestDataPage(t *testing.T) {
 		"text().includes('43 rows') && text().includes('cannot be used') && text().includes('may be in the wrong place')",
 	)
 	p.until(
-		"document.querySelector('.choices select').value == 'name' && document.querySelectorAll('.choices select')[1].value == 'kind'",
+		"[...document.querySelectorAll('.choices [data-value]')].map(c => c.dataset.value).join() == 'name,kind'",
 	)
-	if got := eval[string](p, "[...document.querySelectorAll('.left > .scroll tbody tr')].map(r => [...r.querySelectorAll('select')].map(s => s.value)).join(' | ')"); got != "id | ,text | ,text | latitude | longitude | ,number | ,text" {
+	if got := eval[string](p, "[...document.querySelectorAll('.left > .scroll tbody tr')].map(r => [...r.querySelectorAll('[data-value]')].map(s => s.dataset.value)).join(' | ')"); got != "id | ,text | ,text | latitude | longitude | ,number | ,text" {
 		t.Errorf("the columns are %s", got)
 	}
 	// Each offer is taken by itself, and what it changes is told.
@@ -209,15 +202,16 @@ func TestDataPage(t *testing.T) {
 	p.until("document.querySelector('.details')?.innerText.includes('00100')")
 	eval[any](
 		p,
-		"[...document.querySelectorAll('.details button')].find(b => b.innerText.includes('Show in table')).click()",
+		"[...document.querySelectorAll('.details a')].find(b => b.innerText.includes('Show in table')).click()",
 	)
-	p.until("location.pathname == '/data' && " + rows + ".length == 1 && " + rows + "[0].innerText.includes('h0')")
+	p.until("location.pathname == '/data/winter-huts/items' && " + rows + ".length == 1 && " + rows + "[0].innerText.includes('h0')")
 
 	// Deleting asks first.
 	eval[any](p, "document.querySelector(\"#data-winter-huts button[aria-label^='Delete']\").click()")
-	p.until("text().includes('with all of its 41 items?')")
-	eval[any](p, "[...document.querySelectorAll('.ask button')][0].click()")
-	p.until("!document.querySelector('#data-winter-huts')")
+	dialog := "document.querySelector('[role=alertdialog]')"
+	p.until(dialog + "?.innerText.includes('Its 41 items are deleted with it')")
+	eval[any](p, "[..."+dialog+".querySelectorAll('button')].find(b => b.innerText == 'Delete').click()")
+	p.until("!document.querySelector('#data-winter-huts') && text().includes('winter huts is deleted')")
 	if _, err := c.Collection(t.Context(), "winter-huts"); !client.IsNotFound(err) {
 		t.Errorf("after it was deleted: %v", err)
 	}

@@ -135,7 +135,7 @@ func TestLooksInTheConsole(t *testing.T) {
 		"<p>Seen from <i>afar</i> here</p>",
 		"https://example.org/report?buoy=a",
 		"0",
-		"Idle Beacon",
+		"Map · Idle Beacon",
 	}
 	for i := range want {
 		if got[i] != want[i] && i != 3 {
@@ -197,7 +197,7 @@ func TestLooksOnTheCommandLine(t *testing.T) {
 	contains(run(0, "icons", "--own"), "light", "svg", "24 x 24")
 	contains(run(2, "icons", "add", write("anchor.svg", mark)), "built-in icon; choose another")
 	contains(run(1, "icons", "add", write("no.svg", "hello"), "--name", "no"), "neither SVG nor PNG")
-	contains(run(0, "icons", "sprite", "-"), `<symbol id="light"`, `<symbol id="anchor"`)
+	contains(run(0, "icons", "sheet", "-"), `<symbol id="light"`, `<symbol id="anchor"`)
 	contains(run(0, "icons", "delete", "light"), "is deleted")
 	contains(run(1, "icons", "delete", "light"), "there is no icon")
 	contains(

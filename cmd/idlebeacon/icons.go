@@ -19,7 +19,7 @@ func iconsCommand() *cobra.Command {
 	var own bool
 	cmd := &cobra.Command{
 		Use: "icons", Short: "List the icons that styles can name; bring your own", Args: exactly(0),
-		Example: "  idlebeacon icons add lighthouse.svg\n  idlebeacon icons add mark.png --name tide-mark\n  idlebeacon icons sprite all.svg",
+		Example: "  idlebeacon icons add lighthouse.svg\n  idlebeacon icons add mark.png --name tide-mark\n  idlebeacon icons sheet all.svg",
 	}
 	r.flags(cmd)
 	cmd.Flags().BoolVar(&own, "own", false, "only those that are not built in")
@@ -58,7 +58,7 @@ func iconsCommand() *cobra.Command {
 			return nil
 		})
 	}
-	cmd.AddCommand(iconsAddCommand(), iconsDeleteCommand(), iconsSpriteCommand())
+	cmd.AddCommand(iconsAddCommand(), iconsDeleteCommand(), iconsSheetCommand())
 	return cmd
 }
 
@@ -124,16 +124,16 @@ func iconsDeleteCommand() *cobra.Command {
 	return cmd
 }
 
-func iconsSpriteCommand() *cobra.Command {
+func iconsSheetCommand() *cobra.Command {
 	var r remote
 	cmd := &cobra.Command{
-		Use: "sprite FILE", Short: "Write all icons as symbols of one SVG document", Args: exactly(1),
+		Use: "sheet FILE", Short: "Write all icons as symbols of one SVG document", Args: exactly(1),
 		Long: "Write all icons as symbols of one SVG document. FILE may be - for standard output.",
 	}
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return r.with(func(c *client.Client) error {
-			return r.download(args[0], "all icons", func(w io.Writer) error { return c.Sprite(cmd.Context(), w) })
+			return r.download(args[0], "all icons", func(w io.Writer) error { return c.IconSheet(cmd.Context(), w) })
 		})
 	}
 	return cmd

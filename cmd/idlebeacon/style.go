@@ -2,8 +2,10 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"strings"
 
@@ -114,6 +116,11 @@ func legendCommand() *cobra.Command {
 		}
 		return r.on(cmd, asked, func(c *client.Client, collection string) error {
 			l, err := c.Legend(cmd.Context(), collection, raw)
+			var answered *client.Error
+			if raw != nil && errors.As(err, &answered) && answered.Status == http.StatusBadRequest {
+				answered.Field = "style" // whatever member of it is wrong
+				return fmt.Errorf("style: %w", err)
+			}
 			if err != nil {
 				return err
 			}

@@ -35,6 +35,11 @@ type NotFoundError struct {
 
 func (e *NotFoundError) Error() string { return fmt.Sprintf("there is no %s %q", e.What, e.ID) }
 
+// A DeniedError reports that the caller may not do what it asks for.
+type DeniedError struct{ Reason string } // and what to do
+
+func (e *DeniedError) Error() string { return e.Reason }
+
 // A ConflictError reports that the id of something new is taken, or what else there is
 // that stands against an edit.
 type ConflictError struct {

@@ -62,6 +62,9 @@ func (h *server) ifMatch(r *http.Request) []uint64 {
 // notModified answers 304 where the client says that it has what the tag stands
 // for (RFC 9110 section 13.1.2), compressed or not.
 func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		return false
+	}
 	for _, given := range strings.Split(r.Header.Get("If-None-Match"), ",") {
 		given = strings.TrimPrefix(strings.TrimSpace(given), "W/")
 		if uncoded.Replace(given) == tag || given == "*" {

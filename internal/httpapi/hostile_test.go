@@ -70,7 +70,7 @@ func TestTextsAreCheckedAtTheDoor(t *testing.T) {
 			"/api/collections/c/items?name=" + text, "/api/collections/c/items?sortby=" + text,
 			"/api/collections/c/members?lat=1&lon=2&zoom=3&after=" + text,
 			"/api/collections/c/items?filter=a+%3D+%27" + text + "%27",
-			"/api/collections/c/export?format=" + text, "/api/collections/c/legend?style=" + text,
+			"/api/collections/c/export?format=" + text,
 		} {
 			f.want(400, "", "GET", path, "")
 		}
@@ -181,7 +181,7 @@ func TestTagsTellDatabasesApart(t *testing.T) {
 		"/api/collections/c/markers?bbox=0.5,1,1.5,3&zoom=16",
 		"/api/collections/c/shapes?bbox=-10,-10,10,10&zoom=5",
 		"/api/collections/c/items/a", "/api/collections/c/items/a/popup", "/api/collections/c/style",
-		"/api/sprite", "/api/icons/anchor",
+		"/api/icon-sheet", "/api/icons/anchor",
 	} {
 		get := func(f *fixture) (string, string) {
 			t.Helper()

@@ -23,7 +23,7 @@ func (h *server) listIcons(w http.ResponseWriter, r *http.Request) error {
 	at := h.site(r)
 	out := api.Icons{
 		Icons: make([]api.Icon, len(all)),
-		Links: []api.Link{at.link("sprite", "/api/sprite", icon.SVG, "All icons as symbols of one document")},
+		Links: []api.Link{at.link("icon-sheet", "/api/icon-sheet", icon.SVG, "All icons as symbols of one document")},
 	}
 	for i := range all {
 		out.Icons[i] = describeIcon(&all[i], at)
@@ -83,8 +83,8 @@ func (h *server) deleteIcon(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// sprite answers with all icons in one document.
-func (h *server) sprite(w http.ResponseWriter, r *http.Request) error {
+// iconSheet answers with all icons in one document.
+func (h *server) iconSheet(w http.ResponseWriter, r *http.Request) error {
 	if q := parseQuery(r); q.err != nil {
 		return q.err
 	}
@@ -101,7 +101,7 @@ func (h *server) sprite(w http.ResponseWriter, r *http.Request) error {
 		return nil
 	}
 	var out bytes.Buffer
-	if err := h.service.WriteSprite(r.Context(), &out); err != nil {
+	if err := h.service.WriteSheet(r.Context(), &out); err != nil {
 		return err
 	}
 	writePicture(w, tag, icon.SVG, out.Bytes())

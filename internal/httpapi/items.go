@@ -186,12 +186,12 @@ func (h *server) deleteItem(w http.ResponseWriter, r *http.Request) error {
 }
 
 // getPopup tells what the popup of an item shows.
-func (h *server) getPopup(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, "style")
+func (h *server) getPopup(w http.ResponseWriter, r *http.Request, draft string) error {
+	q := parseQuery(r)
 	if q.err != nil {
 		return q.err
 	}
-	p, err := h.service.Popup(r.Context(), pathValue(r, "collection"), pathValue(r, "item"), q.text("style"))
+	p, err := h.service.Popup(r.Context(), pathValue(r, "collection"), pathValue(r, "item"), draft)
 	if err != nil {
 		return err
 	}

@@ -26,14 +26,14 @@ func TestIcons(t *testing.T) {
 	}
 	f.want(404, "no icon", "GET", "/api/icons/other", "")
 
-	// The sprite has all of them, and its tag changes with them.
-	_, header, sprite := f.call("GET", "/api/sprite", "", "")
-	if !strings.Contains(sprite, `<symbol id="anchor" viewBox="0 0 24 24"`) ||
-		!strings.Contains(sprite, `<symbol id="mark" viewBox="0 0 10 20"`) {
-		t.Errorf("the sprite is %.300s", sprite)
+	// The sheet has all of them, and its tag changes with them.
+	_, header, sheet := f.call("GET", "/api/icon-sheet", "", "")
+	if !strings.Contains(sheet, `<symbol id="anchor" viewBox="0 0 24 24"`) ||
+		!strings.Contains(sheet, `<symbol id="mark" viewBox="0 0 10 20"`) {
+		t.Errorf("the sheet is %.300s", sheet)
 	}
 	ask := func(tag string) int {
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, f.server.URL+"/api/sprite", nil)
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, f.server.URL+"/api/icon-sheet", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -46,11 +46,11 @@ func TestIcons(t *testing.T) {
 		return response.StatusCode
 	}
 	if status := ask(header.Get("ETag")); status != http.StatusNotModified {
-		t.Errorf("the same sprite: %d", status)
+		t.Errorf("the same sheet: %d", status)
 	}
 	f.want(200, "", "PUT", "/api/icons/mark", mark)
 	if status := ask(header.Get("ETag")); status != http.StatusOK {
-		t.Errorf("another sprite: %d", status)
+		t.Errorf("another sheet: %d", status)
 	}
 
 	// Styles can name it, and it stays as long as one does.
@@ -100,28 +100,26 @@ func TestPopups(t *testing.T) {
 	f.want(404, "no item", "GET", "/api/collections/c/items/b/popup", "")
 
 	// A style can be tried before it is kept.
-	draft := "style=" + url.QueryEscape(
-		`{"shade":{"property":"swing","method":"manual","breaks":[10]},"popup":{"title":"about"},"circle":{"metres":7}}`,
-	)
-	f.want(200, `"colour":"#`, "GET", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8&"+draft, "")
-	f.want(200, `"when":"swing \u003e= 10"`, "GET", "/api/collections/c/legend?"+draft, "")
-	f.want(200, `"metres":7`, "GET", "/api/collections/c/legend?"+draft, "")
-	f.want(200, `"title":"\u003cp`, "GET", "/api/collections/c/items/a/popup?"+draft, "")
+	draft := `{"shade":{"property":"swing","method":"manual","breaks":[10]},"popup":{"title":"about"},"circle":{"metres":7}}`
+	f.want(200, `"colour":"#`, "POST", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8", draft)
+	f.want(200, `"when":"swing \u003e= 10"`, "POST", "/api/collections/c/legend", draft)
+	f.want(200, `"metres":7`, "POST", "/api/collections/c/legend", draft)
+	f.want(200, `"title":"\u003cp`, "POST", "/api/collections/c/items/a/popup", draft)
+	f.want(400, "style", "GET", "/api/collections/c/legend?style="+url.QueryEscape(draft), "")
+	f.want(400, "body", "POST", "/api/collections/c/legend", "")
 	f.want(
 		200,
 		`"unused":["Sunk"]`,
-		"GET",
-		"/api/collections/c/legend?style="+url.QueryEscape(
-			`{"rules":[{"when":"swing > 9","label":"Wide"},{"when":"sunk = TRUE","label":"Sunk"}]}`,
-		),
-		"",
+		"POST",
+		"/api/collections/c/legend",
+		`{"rules":[{"when":"swing > 9","label":"Wide"},{"when":"sunk = TRUE","label":"Sunk"}]}`,
 	)
 	f.want(
 		400,
-		"style: size.property",
-		"GET",
-		"/api/collections/c/shapes?bbox=0,0,3,3&zoom=8&style="+url.QueryEscape(`{"size":{}}`),
-		"",
+		"size.property",
+		"POST",
+		"/api/collections/c/shapes?bbox=0,0,3,3&zoom=8",
+		`{"size":{}}`,
 	)
 	f.want(200, `"radius":30`, "GET", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8", "")
 }

@@ -25,7 +25,7 @@ const (
 func gather(r *http.Request) (service.MarkersQuery, error) {
 	q := parseQuery(
 		r,
-		slices.Concat([]string{"bbox", "zoom", "singles_to", "outline", "style"}, gatherNames, selectionNames)...)
+		slices.Concat([]string{"bbox", "zoom", "singles_to", "outline"}, gatherNames, selectionNames)...)
 	box := q.box("bbox")
 	if box == nil {
 		q.fail("bbox", "is missing: want west,south,east,north in degrees")
@@ -33,14 +33,15 @@ func gather(r *http.Request) (service.MarkersQuery, error) {
 	}
 	ask := service.MarkersQuery{
 		Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom),
-		Selection: q.selection(), Options: q.gathering(), Outline: q.flag("outline"), Draft: q.text("style"),
+		Selection: q.selection(), Options: q.gathering(), Outline: q.flag("outline"),
 	}
 	ask.Options.SinglesUpTo = q.whole("singles_to", 0, 0, service.MaxMarkers)
 	return ask, q.err
 }
 
-func (h *server) markers(w http.ResponseWriter, r *http.Request) error {
+func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) error {
 	ask, err := gather(r)
+	ask.Draft = draft
 	if err != nil {
 		return err
 	}

@@ -49,6 +49,7 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var (
 		invalid  *fault.InvalidError
 		member   *feature.FieldError
+		denied   *fault.DeniedError
 		missing  *fault.NotFoundError
 		conflict *fault.ConflictError
 		changed  *fault.ChangedError
@@ -62,6 +63,8 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		writeProblem(w, http.StatusBadRequest, invalid.Field, invalid.Error())
 	case errors.As(err, &member):
 		writeProblem(w, http.StatusBadRequest, member.Field, member.Error())
+	case errors.As(err, &denied):
+		writeProblem(w, http.StatusForbidden, "", denied.Error())
 	case errors.As(err, &missing):
 		writeProblem(w, http.StatusNotFound, "", missing.Error())
 	case errors.As(err, &conflict):

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"regexp"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -37,12 +38,14 @@ type Options struct {
 	// BaseURL is where clients reach the service, "" for where their requests go to. Links
 	// begin with it.
 	BaseURL string
+	// Policy decides who may do what; nil for everyone everything.
+	Policy Policy
 	// Patience is how long a client may send or read nothing; 0 for half a minute.
 	Patience time.Duration
 }
 
 type server struct {
-	service  *service.Service
+	service  Service
 	options  Options
 	contract []byte // the contract as JSON
 	backdrop []byte
@@ -60,7 +63,7 @@ const (
 )
 
 // New returns the handler of all routes.
-func New(s *service.Service, options Options) (http.Handler, error) {
+func New(s Service, options Options) (http.Handler, error) {
 	var contract any
 	if err := yaml.Unmarshal(api.OpenAPI, &contract); err != nil {
 		return nil, err
@@ -70,6 +73,9 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 		return nil, err
 	}
 	h := &server{service: s, options: options, contract: contractJSON, backdrop: options.Backdrop}
+	if h.options.Policy == nil {
+		h.options.Policy = everyone
+	}
 	if h.backdrop == nil {
 		h.backdrop = []byte(`{"type":"FeatureCollection","features":[]}`)
 	}
@@ -89,9 +95,10 @@ func New(s *service.Service, options Options) (http.Handler, error) {
 	sameOrigin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusForbidden, "", "a page of another site may not change data here")
 	}))
-	return chi.Chain(h.logged, paced(cmp.Or(options.Patience, usualPatience)), h.recovered, careful, loopbackHosts, wellFormed, sameOrigin.Handler, unpacked, func(next http.Handler) http.Handler { return compress(next) }).
-			Handler(h.routes),
-		nil
+	compressed := func(next http.Handler) http.Handler { return compress(next) }
+	patience := paced(cmp.Or(options.Patience, usualPatience))
+	chain := chi.Chain(h.logged, patience, h.recovered, careful, loopbackHosts, wellFormed, sameOrigin.Handler, unpacked, compressed)
+	return chain.Handler(h.routes), nil
 }
 
 // Routes returns the routes alone.
@@ -107,56 +114,94 @@ func (h *server) Routes() chi.Router {
 		w.Header().Set("Allow", allow)
 		writeProblem(w, http.StatusMethodNotAllowed, "", r.Method+" is not possible on "+r.URL.Path+", only "+allow)
 	})
+	// About the service itself: no data.
 	r.Get("/healthz", h.bare(h.health))
 	r.Get("/readyz", h.bare(h.ready))
 	r.Get("/metrics", h.serveMetrics)
 	r.Get("/api", h.handle(h.landingPage))
 	r.Get("/api/conformance", h.bare(h.conformance))
 	r.Get("/api/openapi.json", h.bare(h.openAPI))
+	h.seeing(h.needing(r, ToSee))
+	h.changing(h.needing(r, ToChange))
+	h.managing(h.needing(r, ToManage))
+	h.pages(r)
+	return r
+}
+
+// one is the path of a collection. Each route has its whole path: what a path allows is then
+// known of it.
+const one = "/api/collections/{collection}"
+
+// seeing are the routes that show data.
+func (h *server) seeing(r chi.Router) {
 	r.Get("/api/backdrop", h.bare(h.getBackdrop))
-	r.Post("/api/inspect", h.stream(h.inspectFile))
 	r.Get("/api/icons", h.handle(h.listIcons))
 	r.Get("/api/icons/{icon}", h.bare(h.getIcon))
+	r.Get("/api/icon-sheet", h.handle(h.iconSheet))
+	r.Get("/api/collections", h.handle(h.listCollections))
+	r.Get(one, h.handle(h.getCollection))
+	r.Get(one+"/items", h.handle(h.listItems))
+	r.Get(one+"/items/{item}", h.handle(h.getItem))
+	h.drawn(r, one+"/items/{item}/popup", h.getPopup)
+	h.drawn(r, one+"/markers", h.markers)
+	r.Get(one+"/members", h.handle(h.members))
+	h.drawn(r, one+"/shapes", h.shapes)
+	r.Get(one+"/categories", h.handle(h.categories))
+	r.Get(one+"/style", h.handle(h.getStyle))
+	h.drawn(r, one+"/legend", h.legend)
+	r.Get(one+"/near", h.handle(h.near))
+	r.Get(one+"/export", h.stream(h.exportFile))
+}
+
+// changing are the routes that change items.
+func (h *server) changing(r chi.Router) {
+	r.Post(one+"/items", h.stream(h.alone(h.createItem)))
+	r.Delete(one+"/items/{item}", h.bare(h.deleteItem))
+}
+
+// managing are the routes that change what collections are like, and bring files.
+func (h *server) managing(r chi.Router) {
+	r.Post("/api/collections", h.bare(h.createCollection))
+	r.Patch(one, h.bare(h.updateCollection))
+	r.Delete(one, h.bare(h.deleteCollection))
+	r.Put(one+"/style", h.stream(h.alone(h.putStyle)))
+	r.Delete(one+"/style", h.bare(h.deleteStyle))
 	r.Put("/api/icons/{icon}", h.stream(h.alone(h.putIcon)))
 	r.Delete("/api/icons/{icon}", h.bare(h.deleteIcon))
-	r.Get("/api/sprite", h.handle(h.sprite))
+	r.Post("/api/inspect", h.stream(h.inspectFile))
+	r.Post(one+"/import", h.stream(h.importFile))
 	r.Get("/api/imports", h.handle(h.listImports))
 	r.Get("/api/imports/{import}", h.handle(h.getImport))
 	r.Delete("/api/imports/{import}", h.bare(h.dismissImport))
 	r.Get("/api/imports/{import}/rejected", h.stream(h.rejectedRows))
-	r.Get("/api/collections", h.handle(h.listCollections))
-	r.Post("/api/collections", h.bare(h.createCollection))
-	// Each by its whole path: what a path allows is then known of it.
-	const one = "/api/collections/{collection}"
-	r.Get(one, h.handle(h.getCollection))
-	r.Patch(one, h.bare(h.updateCollection))
-	r.Delete(one, h.bare(h.deleteCollection))
-	r.Get(one+"/items", h.handle(h.listItems))
-	r.Post(one+"/items", h.stream(h.alone(h.createItem)))
-	r.Get(one+"/items/{item}", h.handle(h.getItem))
-	r.Get(one+"/items/{item}/popup", h.handle(h.getPopup))
-	r.Delete(one+"/items/{item}", h.bare(h.deleteItem))
-	r.Get(one+"/markers", h.handle(h.markers))
-	r.Get(one+"/members", h.handle(h.members))
-	r.Get(one+"/shapes", h.handle(h.shapes))
-	r.Get(one+"/categories", h.handle(h.categories))
-	r.Get(one+"/style", h.handle(h.getStyle))
-	r.Put(one+"/style", h.stream(h.alone(h.putStyle)))
-	r.Delete(one+"/style", h.bare(h.deleteStyle))
-	r.Get(one+"/legend", h.handle(h.legend))
-	r.Get(one+"/near", h.handle(h.near))
-	r.Post(one+"/import", h.stream(h.importFile))
-	r.Get(one+"/export", h.stream(h.exportFile))
+}
+
+// pages are the routes of the web console, and of the pictures that popups show.
+func (h *server) pages(r chi.Router) {
 	if h.options.Console != nil {
-		r.Get("/", h.console)
-		r.Get("/data", h.console)
-		r.Get("/assets/*", h.console)
-		r.Get("/favicon.svg", h.console)
+		r.Get("/", h.page)
+		r.Get("/data", h.page)
+		r.Get("/data/*", h.page)
+		r.Get("/assets/*", h.consoleFile)
+		r.Get("/favicon.svg", h.consoleFile)
 	}
 	if h.options.Pictures != nil {
-		r.Get("/pictures/{picture}", h.picture)
+		h.needing(r, ToSee).Get("/pictures/{picture}", h.picture)
 	}
-	return r
+}
+
+// drawn serves what depends on a style: GET answers in the collection's own, POST in the one
+// of its body, to try it.
+func (h *server) drawn(r chi.Router, path string, answer func(w http.ResponseWriter, r *http.Request, draft string) error) {
+	r.Get(path, h.handle(func(w http.ResponseWriter, r *http.Request) error { return answer(w, r, "") }))
+	r.Post(path, h.handle(func(w http.ResponseWriter, r *http.Request) error {
+		draft, release, err := h.styleBody(w, r)
+		if err != nil {
+			return err
+		}
+		defer release()
+		return answer(w, r, string(draft))
+	}))
 }
 
 // picture serves a picture. An SVG picture may not run anything.
@@ -230,7 +275,7 @@ func (h *server) logged(next http.Handler) http.Handler {
 				"path",
 				r.URL.Path,
 				"query",
-				r.URL.RawQuery,
+				loggedQuery(r.URL.RawQuery),
 				"status",
 				status,
 				"bytes",
@@ -247,6 +292,12 @@ func (h *server) logged(next http.Handler) http.Handler {
 		next.ServeHTTP(ww, r.WithContext(context.WithValue(r.Context(), chi.RouteCtxKey, route)))
 	})
 }
+
+// secrets are the parameters whose values are not written to the log.
+var secrets = regexp.MustCompile(`(?i)(^|&)([^=&]*(?:key|token|secret|password|signature)[^=&]*)=[^&]*`)
+
+// loggedQuery returns a query with what is nobody else's business left out.
+func loggedQuery(raw string) string { return secrets.ReplaceAllString(raw, "$1$2=...") }
 
 // wellFormed refuses requests whose address has what is no text.
 func wellFormed(next http.Handler) http.Handler {
@@ -312,26 +363,35 @@ func IsLoopback(host string) bool {
 const consolePolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' https: data: blob:; " +
 	"font-src 'self' data:; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; object-src 'none'"
 
-// console serves the files of the web console.
-func (h *server) console(w http.ResponseWriter, r *http.Request) {
-	name := strings.TrimPrefix(r.URL.Path, "/")
-	if !strings.Contains(name, "/") &&
-		!strings.Contains(name, ".") { // a page of the console, which finds out by itself which
-		name = "index.html"
-	}
+// page serves the pages of the web console, which finds out by itself which one the address
+// stands for.
+func (h *server) page(w http.ResponseWriter, r *http.Request) {
+	const name = "index.html"
 	if !isFile(h.options.Console, name) {
-		detail := "there is nothing at " + r.URL.Path
-		if name == "index.html" {
-			detail = "this build of the service has no console: it was compiled without the web part; use 'make build'"
-		}
-		writeProblem(w, http.StatusNotFound, "", detail)
+		writeProblem(w, http.StatusNotFound, "",
+			"this build of the service has no console: it was compiled without the web part; use 'make build'")
 		return
 	}
-	if strings.HasPrefix(name, "assets/") {
-		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // their names change with their content
-	} else {
-		w.Header().Set("Cache-Control", "no-cache")
+	w.Header().Set("Cache-Control", "no-cache")
+	h.serveConsole(w, r, name)
+}
+
+// consoleFile serves what the pages consist of.
+func (h *server) consoleFile(w http.ResponseWriter, r *http.Request) {
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if !isFile(h.options.Console, name) {
+		writeProblem(w, http.StatusNotFound, "", "there is nothing at "+r.URL.Path)
+		return
 	}
+	caching := "no-cache"
+	if strings.HasPrefix(name, "assets/") {
+		caching = "public, max-age=31536000, immutable" // their names change with their content
+	}
+	w.Header().Set("Cache-Control", caching)
+	h.serveConsole(w, r, name)
+}
+
+func (h *server) serveConsole(w http.ResponseWriter, r *http.Request, name string) {
 	w.Header().Set("Content-Security-Policy", consolePolicy)
 	w.Header().Set("X-Frame-Options", "DENY")
 	http.ServeFileFS(w, r, h.options.Console, name)

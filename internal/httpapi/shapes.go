@@ -15,8 +15,8 @@ import (
 )
 
 // shapes answers with the areas and paths in a viewport.
-func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom", "style"}, selectionNames)...)
+func (h *server) shapes(w http.ResponseWriter, r *http.Request, draft string) error {
+	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom"}, selectionNames)...)
 	box := q.box("bbox")
 	if box == nil {
 		q.fail("bbox", "is missing: want west,south,east,north in degrees")
@@ -26,7 +26,7 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request) error {
 		Box:       *box,
 		Zoom:      q.number("zoom", math.NaN(), 0, maxZoom),
 		Selection: q.selection(),
-		Draft:     q.text("style"),
+		Draft:     draft,
 	}
 	if q.err != nil {
 		return q.err

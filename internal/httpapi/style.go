@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"bytes"
 	"net/http"
 	"strconv"
 	"strings"
@@ -45,15 +46,29 @@ func (h *server) styleTag(s service.Style) string {
 	return strings.TrimSuffix(h.changeTag(s.Change), `"`) + "-" + strconv.FormatUint(s.Stamp, 16) + `"`
 }
 
+// styleBody reads a style that a request brings. Who needs it no more calls release.
+func (h *server) styleBody(w http.ResponseWriter, r *http.Request) (raw []byte, release func(), err error) {
+	raw, release, err = h.receive(w, r, style.MaxBytes+1)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(bytes.TrimSpace(raw)) == 0 {
+		release()
+		return nil, nil, fault.Invalid("body", "is empty, want a style in JSON")
+	}
+	if err := wellformed.JSON(raw); err != nil {
+		release()
+		return nil, nil, fault.Invalid("body", "%v", err)
+	}
+	return raw, release, nil
+}
+
 func (h *server) putStyle(w http.ResponseWriter, r *http.Request) error {
-	raw, release, err := h.receive(w, r, style.MaxBytes+1)
+	raw, release, err := h.styleBody(w, r)
 	if err != nil {
 		return err
 	}
 	defer release()
-	if err := wellformed.JSON(raw); err != nil {
-		return fault.Invalid("body", "%v", err)
-	}
 	s, err := h.service.SetStyle(r.Context(), pathValue(r, "collection"), raw, h.ifMatch(r))
 	if err != nil {
 		return err
@@ -69,12 +84,12 @@ func (h *server) deleteStyle(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (h *server) legend(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, "style")
+func (h *server) legend(w http.ResponseWriter, r *http.Request, draft string) error {
+	q := parseQuery(r)
 	if q.err != nil {
 		return q.err
 	}
-	l, err := h.service.Legend(r.Context(), pathValue(r, "collection"), q.text("style"))
+	l, err := h.service.Legend(r.Context(), pathValue(r, "collection"), draft)
 	if err != nil {
 		return err
 	}

@@ -133,13 +133,13 @@ func (s *Service) DeleteIcon(ctx context.Context, name string) error {
 	return explainIcon(s.store.DeleteIcon(ctx, name), name)
 }
 
-// WriteSprite writes all icons as one SVG document.
-func (s *Service) WriteSprite(ctx context.Context, w io.Writer) error {
+// WriteSheet writes all icons as one SVG document.
+func (s *Service) WriteSheet(ctx context.Context, w io.Writer) error {
 	own, err := s.store.Icons(ctx, true)
 	if err != nil {
 		return err
 	}
-	return icon.WriteSprite(w, func(yield func(string, icon.Icon) bool) {
+	return icon.WriteSheet(w, func(yield func(string, icon.Icon) bool) {
 		for _, name := range icon.Names {
 			if built, _ := icon.BuiltIn(name); !yield(name, built) {
 				return

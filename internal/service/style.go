@@ -141,9 +141,9 @@ func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
 	if known, there := s.drafts.Get(key); there && s.sameItems(known) {
 		return known, nil
 	}
-	parsed, err := style.Parse([]byte(draft))
+	parsed, err := parseStyle([]byte(draft))
 	if err != nil {
-		return nil, fault.Invalid("style", "%v", err)
+		return nil, err
 	}
 	resolved, bound, err := s.resolve(c, parsed)
 	if err != nil {
@@ -152,6 +152,16 @@ func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
 	l := &looks{of: info, resolved: resolved, bound: bound, stamp: resolved.Fingerprint()}
 	s.drafts.Add(key, l)
 	return l, nil
+}
+
+// parseStyle reads a style that a caller has brought.
+func parseStyle(raw []byte) (*style.Style, error) {
+	parsed, err := style.Parse(raw)
+	var wrong *style.FieldError
+	if errors.As(err, &wrong) {
+		return nil, fault.Invalid(wrong.Field, "%s", wrong.Reason)
+	}
+	return parsed, err
 }
 
 // drawnBy returns the style of a collection, or a draft of one, if what its data are has
@@ -200,12 +210,8 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, s
 	}
 	var text *string
 	if raw != nil {
-		var wrong *style.FieldError
-		parsed, err := style.Parse(raw)
-		switch {
-		case errors.As(err, &wrong):
-			return Style{}, fault.Invalid(wrong.Field, "%s", wrong.Reason)
-		case err != nil:
+		parsed, err := parseStyle(raw)
+		if err != nil {
 			return Style{}, err
 		}
 		if err := s.checkIcons(ctx, parsed); err != nil {

@@ -110,14 +110,14 @@ func TestNames(t *testing.T) {
 	}
 }
 
-// TestSprite checks that every built-in icon is in a sprite as it is by itself.
-func TestSprite(t *testing.T) {
+// TestSheet checks that every built-in icon is in a sheet as it is by itself.
+func TestSheet(t *testing.T) {
 	own, err := Read(picture(t, 4, 4))
 	if err != nil {
 		t.Fatal(err)
 	}
 	var b bytes.Buffer
-	err = WriteSprite(&b, func(yield func(string, Icon) bool) {
+	err = WriteSheet(&b, func(yield func(string, Icon) bool) {
 		for _, name := range Names {
 			i, there := BuiltIn(name)
 			if !there {
@@ -133,7 +133,7 @@ func TestSprite(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var sprite struct {
+	var sheet struct {
 		Symbols []struct {
 			ID    string `xml:"id,attr"`
 			Box   string `xml:"viewBox,attr"`
@@ -141,10 +141,10 @@ func TestSprite(t *testing.T) {
 			Inner string `xml:",innerxml"`
 		} `xml:"symbol"`
 	}
-	if err := xml.Unmarshal(b.Bytes(), &sprite); err != nil || len(sprite.Symbols) != len(Names)+1 {
-		t.Fatalf("%d symbols, %v", len(sprite.Symbols), err)
+	if err := xml.Unmarshal(b.Bytes(), &sheet); err != nil || len(sheet.Symbols) != len(Names)+1 {
+		t.Fatalf("%d symbols, %v", len(sheet.Symbols), err)
 	}
-	for k, s := range sprite.Symbols[:len(Names)] {
+	for k, s := range sheet.Symbols[:len(Names)] {
 		i, _ := BuiltIn(s.ID)
 		if s.ID != Names[k] || s.Box != "0 0 24 24" || s.Fill != "none" ||
 			!bytes.Contains(i.Data, []byte(strings.TrimSpace(s.Inner))) {

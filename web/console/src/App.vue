@@ -1,25 +1,38 @@
 <script setup lang="ts">
+import { defineAsyncComponent, onMounted, onUnmounted } from 'vue'
 import { RouterLink, RouterView } from 'vue-router'
-import { keepCollections } from './useCollections'
+import ThemeChoice from './ThemeChoice.vue'
+import { useCollections } from './stores/collections'
+import { useNotices } from './stores/notices'
+import { usePreferences } from './stores/preferences'
 
-keepCollections()
+usePreferences() // its theme
+const collections = useCollections()
+let stop = () => {}
+onMounted(() => (stop = collections.follow()))
+onUnmounted(() => stop())
+
+const Notices = defineAsyncComponent(() => import('./Notices.vue')) // not needed until there is one
+const notices = useNotices()
 </script>
 
 <template>
   <div class="app">
     <header>
       <img src="/favicon.svg" alt="" width="26" height="26" />
-      <h1>Idle Beacon</h1>
+      <span class="name">Idle Beacon</span>
       <nav aria-label="Pages">
-        <RouterLink to="/">Map</RouterLink>
-        <RouterLink to="/data">Data</RouterLink>
+        <RouterLink :to="{ name: 'map' }" active-class="" :class="{ here: $route.name === 'map' }">Map</RouterLink>
+        <RouterLink :to="{ name: 'data' }" :class="{ here: $route.path.startsWith('/data') }">Data</RouterLink>
       </nav>
+      <ThemeChoice />
     </header>
     <RouterView v-slot="{ Component }">
       <KeepAlive include="MapPage">
         <component :is="Component" />
       </KeepAlive>
     </RouterView>
+    <Notices v-if="notices.latest" />
   </div>
 </template>
 
@@ -37,14 +50,14 @@ header {
   background: var(--bar);
   color: var(--on-bar);
 }
-h1 {
+.name {
   font-size: 1.05rem;
   font-weight: 600;
 }
 nav {
   display: flex;
   gap: 0.3rem;
-  margin-inline-start: 1rem;
+  margin-inline: 1rem auto;
 }
 a {
   padding: 0.25rem 0.8rem;
@@ -55,7 +68,7 @@ a {
 a:hover {
   background: rgb(255 255 255 / 12%);
 }
-.router-link-exact-active {
+.here {
   background: rgb(255 255 255 / 18%);
   font-weight: 600;
 }

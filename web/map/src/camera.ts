@@ -1,8 +1,8 @@
-import { type Box, type LonLat, type MapPoint, project, shortWay, tilePixels, unproject, wrap } from './projection'
+import { type Box, type Position, type MapPoint, project, shortWay, tilePixels, unproject, wrap } from './projection'
 
 /** Where the map looks: the position at the middle of the screen, and the zoom, which may be fractional. */
 export interface View {
-  centre: LonLat
+  centre: Position
   zoom: number
 }
 
@@ -145,7 +145,7 @@ export function covers(b: Box, a: Box): boolean {
   return start + width(a) <= width(b)
 }
 
-export function inBox(box: Box, p: LonLat): boolean {
+export function inBox(box: Box, p: Position): boolean {
   if (p.lat < box.south || p.lat > box.north) return false
   return box.west > box.east ? p.lon >= box.west || p.lon <= box.east : p.lon >= box.west && p.lon <= box.east
 }

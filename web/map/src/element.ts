@@ -1,125 +1,137 @@
 import type { GeoJSON } from 'geojson'
 import { Camera, inBox, type ScreenPoint, type View } from './camera'
-import { MarkerChange, type Moving } from './change'
 import styles from './element.css?inline'
-import { Feed, type FeedState, type MarkerSource } from './feed'
-import { Gestures } from './gestures'
-import { drawGraticule, Land, WorldLand } from './land'
+import type { IdleMapEvents, Picked } from './events'
+import { Feed, type MarkerSource } from './feed'
+import { Flight, lessMotion } from './flight'
+import { FrameLoop } from './frames'
+import { CircleLayer } from './layers/circles'
+import { LabelLayer } from './layers/labels'
+import { LandLayer } from './layers/land'
+import type { Layer, Standing } from './layers/layer'
+import { MarkerLayer } from './layers/markers'
+import { ClusterOutline } from './layers/outline'
+import { ShapeLayer } from './layers/shapes'
 import { MarkerList } from './list'
-import { isDark } from './looks'
-import { describeMarker, keyOf, liftOf, MarkerPainter, type Paint, type PlacedMarker } from './markers'
-import { Flight, lessMotion } from './motion'
-import { ClusterOutline } from './outline'
 import { Popup, Tip } from './popup'
-import { type Box, type LonLat, unproject } from './projection'
-import { areaLabels, asMarker, drawCircles, drawShapes, type PlacedShape, shapeAt, shapeKey } from './shapes'
-
-/** What a user picked on the map. */
-export interface Pick {
-  source: string
-  placed: PlacedMarker
-}
+import { type Box, type Position, unproject } from './projection'
+import { type Patch, type Placed, Scene } from './scene'
+import { markerOf } from './shape'
+import { Stage } from './stage'
+import { Pointer } from './tools/point'
+import { Hands } from './tools/tool'
+import { Traveller } from './tools/travel'
+import { englishWords, type Words } from './words'
 
 const fitPadding = 60 // CSS pixels around a box that is fitted
+const sayAfter = 700 // ms after a move, so that a hand that goes on is not talked over
+
+const sheet = new CSSStyleSheet()
+sheet.replaceSync(styles)
 
 /**
- * IdleMap is the element <idle-map>: a map drawn on a canvas, with the markers of its sources. It knows nothing of the
- * service; sources fetch for it.
- *
- * It dispatches "move" with each new view, "rest" when the view has come to rest, "pick" with a Pick when a marker is
- * chosen by pointer or keyboard, "state" with a FeedState, and "popupclose" when its popup has closed by itself.
+ * IdleMap is the element <idle-map>: a map with the markers, areas and paths of its sources. It knows nothing of the
+ * service; sources fetch for it. Its events are those of IdleMapEvents. Its colours are the custom properties
+ * --idle-map-sea, -land, -shore, -line, -label, -paper, -ink, -edge and -focus; its parts are stage, popup and tip.
+ * A child with slot "popup" is what the popup shows.
  */
 export class IdleMap extends HTMLElement {
   private readonly camera = new Camera()
-  private readonly stage = document.createElement('div')
-  private readonly canvas = document.createElement('canvas')
-  private readonly painter = new MarkerPainter(() => this.redraw())
-  private readonly world = new WorldLand(() => this.redraw())
-  private readonly popup = new Popup('Details')
+  private readonly scene = new Scene()
+  private readonly loop = new FrameLoop(() => this.draw())
+  private readonly land = new LandLayer(() => this.redrawAll())
+  private readonly shapes = new ShapeLayer(this.camera, this.scene)
+  private readonly circles = new CircleLayer(this.scene)
+  private readonly markers = new MarkerLayer(this.camera, this.scene, () => this.loop.ask())
+  private readonly outline = new ClusterOutline(() => this.loop.ask())
+  private readonly labels = new LabelLayer(this.scene, this.markers)
+  private readonly layers: { base: readonly Layer[]; over: readonly Layer[] } = {
+    base: [this.land, this.shapes, this.circles],
+    over: [this.shapes.raised, this.circles.raised, this.outline, this.markers, this.labels],
+  }
+  private readonly stage = new Stage(this.camera, this.layers, () => this.resized())
+  private readonly popup = new Popup()
   private readonly tip = new Tip()
-  private readonly change = new MarkerChange()
-  private readonly outline = new ClusterOutline(() => this.redraw())
-  private readonly list: MarkerList
-  private readonly flight: Flight
+  private readonly said = document.createElement('div') // what a screen reader is told after a move
+  private readonly list = new MarkerList(
+    (p) => this.emitPick(p),
+    () => this.pointed(),
+  )
+  private readonly flight = new Flight(
+    this.camera,
+    this.loop,
+    () => this.moved(),
+    () => this.rested(),
+  )
   private feed: Feed | null = null
-  private gestures: Gestures | null = null
-  private sized: ResizeObserver | null = null
-  private dark: MediaQueryList | null = null
-  private backdropLand: Land | null = null
+  private connection: AbortController | null = null
   private wantedSources: readonly MarkerSource[] = []
-  private markers: PlacedMarker[] = []
-  private shapes: PlacedShape[] = []
+  private spoken = englishWords
   private hovered: string | null = null
-  private pointer: LonLat | null = null // where it is over the map
-  private popupKey: string | null = null // of the marker that the popup belongs to
+  private pointer: Position | null = null // where it is over the map
+  private popupKey: string | null = null // of what the popup belongs to
   private popupBack: HTMLElement | null = null // gets the focus when the popup closes
-  private frame = 0
-  private paint: Paint | null = null
   private pendingView: View | Box | null = null // asked for before the element had a size
+  private toldView = '' // the view that was told last
+  private telling = 0
 
   constructor() {
     super()
     const root = this.attachShadow({ mode: 'open' })
-    const style = document.createElement('style')
-    style.textContent = styles
-    this.stage.className = 'stage'
-    this.stage.tabIndex = 0
-    this.stage.setAttribute('role', 'application')
-    this.stage.setAttribute('aria-label', 'Map. Arrow keys move it, plus and minus zoom, Tab goes to the markers.')
-    this.stage.append(this.canvas)
-    this.list = new MarkerList(
-      (p) => this.emitPick(p),
-      () => this.pointed(),
-    )
-    this.flight = new Flight(
-      this.camera,
-      () => this.moved(),
-      () => this.rested(),
-    )
-    root.append(style, this.stage, this.list.element, this.tip.element, this.popup.element)
-  }
-
-  private readonly escape = (e: KeyboardEvent) => {
-    if (e.key === 'Escape') this.hidePopup()
+    root.adoptedStyleSheets = [sheet]
+    this.said.className = 'said'
+    this.said.setAttribute('role', 'status')
+    root.append(this.stage.element, this.list.element, this.said, this.tip.element, this.popup.element)
+    this.speak({})
   }
 
   connectedCallback(): void {
+    for (const name of ['words', 'backdrop', 'sources', 'view'] as const) this.adopt(name)
+    const connection = (this.connection = new AbortController())
+    const { signal } = connection
     this.feed = new Feed(
       this.camera,
-      () => this.markersChanged(),
-      (state) => this.emit<FeedState>('state', state),
+      this.scene,
+      () => this.sceneChanged(),
+      (state) => this.emit('state', state),
     )
     this.feed.sources = this.wantedSources
-    this.gestures = new Gestures(this.stage, {
-      camera: this.camera,
-      moved: () => this.moved(),
-      rested: () => this.rested(),
-      interrupt: () => this.flight.stop(),
-      picked: (at) => this.pickAt(at),
-      doubled: (at) => {
-        if (!this.markerAt(at)) this.changeZoom(this.camera.zoom + 1, at)
-      },
-      hovered: (at) => this.hover(at),
-    })
-    this.sized = new ResizeObserver(() => this.resized())
-    this.sized.observe(this)
-    this.dark = matchMedia('(prefers-color-scheme: dark)')
-    this.dark.addEventListener('change', this.repaint)
-    document.addEventListener('keydown', this.escape)
+    const hands = new Hands(this.stage.element, [
+      new Traveller(this.camera, {
+        moved: () => this.moved(),
+        rested: () => this.rested(),
+        interrupt: () => this.flight.stop(),
+      }),
+      new Pointer({
+        picked: (at) => this.pickAt(at),
+        doubled: (at) => {
+          if (!this.markers.hit(at)) this.changeZoom(this.camera.zoom + 1, at)
+        },
+        hovered: (at) => this.hover(at),
+      }),
+    ])
+    signal.addEventListener('abort', () => hands.stop())
+    this.stage.start()
+    this.loop.start()
+    // The colours may change with the system's, or with what the page says of itself.
+    matchMedia('(prefers-color-scheme: dark)').addEventListener('change', () => this.recolour(), { signal })
+    const page = new MutationObserver(() => this.recolour())
+    page.observe(document.documentElement, { attributes: true })
+    signal.addEventListener('abort', () => page.disconnect())
+    this.watchDensity(signal)
+    document.addEventListener('keydown', (e) => e.key === 'Escape' && this.hidePopup(), { signal })
   }
 
   disconnectedCallback(): void {
+    this.connection?.abort()
     this.feed?.stop() // nothing is fetched for what nobody sees
     this.feed = null
-    this.gestures?.stop()
-    this.sized?.disconnect()
-    this.dark?.removeEventListener('change', this.repaint)
-    document.removeEventListener('keydown', this.escape)
     this.flight.stop()
     this.outline.stop()
-    this.change.stop()
-    cancelAnimationFrame(this.frame)
-    this.frame = 0
+    this.stage.stop()
+    this.loop.stop()
+    clearTimeout(this.telling)
+    this.markers.transition.stand(this.scene.markers)
   }
 
   /** Where the map looks. Setting it moves there at once. */
@@ -141,15 +153,38 @@ export class IdleMap extends HTMLElement {
   }
 
   /** The sources whose markers are shown. */
+  get sources(): readonly MarkerSource[] {
+    return this.wantedSources
+  }
+
   set sources(sources: readonly MarkerSource[]) {
     this.wantedSources = sources
     if (this.feed) this.feed.sources = sources
   }
 
-  /** Land outlines of the user's own, drawn with the world's. */
-  set backdrop(data: GeoJSON) {
-    this.backdropLand = Land.of(data)
-    this.redraw()
+  /** Land outlines of the app's own, drawn over the world's. */
+  set backdrop(data: GeoJSON | null) {
+    this.land.backdrop = data
+  }
+
+  /** What the map says in words; what is left out stays English. */
+  set words(words: Partial<Words>) {
+    this.speak(words)
+    this.updateList()
+  }
+
+  private speak(words: Partial<Words>): void {
+    this.spoken = { ...englishWords, ...words }
+    this.stage.element.setAttribute('aria-label', this.spoken.map)
+    this.popup.element.setAttribute('aria-label', this.spoken.popup)
+  }
+
+  /** Changes some of what a source shows, between the times when it is fetched anew. */
+  patch(source: string, patch: Patch): void {
+    const from = this.wantedSources.find((s) => s.id === source)
+    if (!from) throw new RangeError(`the map has no source ${JSON.stringify(source)}`)
+    this.scene.patch(source, from.looks, patch)
+    this.sceneChanged()
   }
 
   /** Moves to a view in a smooth motion. */
@@ -168,6 +203,7 @@ export class IdleMap extends HTMLElement {
     else this.view = view
   }
 
+  /** Zooms in a smooth motion about a spot of the screen, which stays where it is; about the middle if none is given. */
   changeZoom(zoom: number, about: ScreenPoint = { x: this.camera.width / 2, y: this.camera.height / 2 }): void {
     const target = new Camera()
     target.width = this.camera.width
@@ -177,46 +213,65 @@ export class IdleMap extends HTMLElement {
     this.travelTo(target.view)
   }
 
-  /** Fetches the markers in view again, and looks whether the page's colours have changed. */
+  /** Fetches what is in view again. */
   refresh(): void {
     this.feed?.refresh()
-    const before = this.paint
-    this.paint = null
-    if (before && JSON.stringify(before) !== JSON.stringify(this.colours())) this.repaint()
   }
 
-  /** Opens the popup at a marker. Its content is the element's child with slot "popup". */
-  showPopup(placed: PlacedMarker): void {
-    this.popupKey = keyOf(placed)
-    this.popupBack = this.list.focused ?? this.stage
-    this.popup.show(placed.map, liftOf(placed.marker))
+  /** Opens the popup at what was picked. */
+  showPopup(picked: Picked): void {
+    const key = `${picked.source}/${picked.marker.key}`
+    const standing = this.describe(key, picked.marker.at)
+    if (!standing) return
+    this.popupKey = key
+    this.popupBack = this.list.focused ?? this.stage.element
+    this.popup.show(standing.placed, standing.lift)
     this.popup.position(this.camera)
     this.popup.element.focus({ preventScroll: true })
-    this.redraw()
+    this.loop.ask()
   }
 
-  /** The content of the popup has changed. */
+  /** The content of the popup has changed its size, or lost what had the focus. */
   popupChanged(): void {
     this.popup.position(this.camera)
-    if (this.popup.open && document.activeElement === document.body) this.popup.element.focus({ preventScroll: true }) // what had it is gone
+    if (this.popup.open && !this.focusIsSomewhere()) this.popup.element.focus({ preventScroll: true })
   }
 
   hidePopup(): void {
     if (!this.popup.open) return
-    const hadFocus = this.contains(document.activeElement)
+    const hadFocus = this.hasFocus()
     this.popup.hide()
     this.popupKey = null
     if (hadFocus) this.popupBack?.focus({ preventScroll: true })
-    this.emit('popupclose', null)
-    this.redraw()
+    this.emit('dismiss', null)
+    this.loop.ask()
   }
 
-  private emit<T>(type: string, detail: T): void {
-    this.dispatchEvent(new CustomEvent<T>(type, { detail }))
+  private emit<T extends keyof IdleMapEvents>(type: T, detail: IdleMapEvents[T]['detail']): void {
+    this.dispatchEvent(new CustomEvent(type, { detail }))
   }
 
-  private emitPick(placed: PlacedMarker): void {
-    this.emit<Pick>('pick', { source: placed.source, placed })
+  private emitPick({ source, marker }: Placed): void {
+    this.emit('pick', { source, marker })
+  }
+
+  /** A property that was set on the element before its class was known is set anew, so that its setter sees it. */
+  private adopt(name: 'words' | 'backdrop' | 'sources' | 'view'): void {
+    if (!Object.hasOwn(this, name)) return
+    const value = this[name] as never
+    delete (this as Partial<IdleMap>)[name]
+    this[name] = value
+  }
+
+  /** Whether the focus is in the map, in the tree that the map is in. */
+  private hasFocus(): boolean {
+    const { activeElement } = this.getRootNode() as Document | ShadowRoot
+    return this.contains(activeElement)
+  }
+
+  private focusIsSomewhere(): boolean {
+    const { activeElement } = this.getRootNode() as Document | ShadowRoot
+    return activeElement !== null && activeElement !== document.body
   }
 
   private resized(): void {
@@ -231,107 +286,116 @@ export class IdleMap extends HTMLElement {
     this.rested()
   }
 
-  private readonly repaint = () => {
-    this.paint = null
-    this.painter.reset()
-    this.redraw()
+  private recolour(): void {
+    if (!this.stage.recolour()) return
+    this.markers.reset()
+    this.loop.ask()
+  }
+
+  /** Draws again when the window goes to a screen with another density, or the page is enlarged. */
+  private watchDensity(signal: AbortSignal): void {
+    const same = matchMedia(`(resolution: ${window.devicePixelRatio}dppx)`)
+    const changed = () => {
+      this.redrawAll()
+      this.watchDensity(signal)
+    }
+    same.addEventListener('change', changed, { signal, once: true })
+  }
+
+  private redrawAll(): void {
+    this.stage.spoil()
+    this.loop.ask()
   }
 
   private moved(): void {
-    this.emit<View>('move', this.camera.view)
-    this.redraw()
+    this.emit('travel', this.camera.view)
+    this.redrawAll()
   }
 
   private rested(): void {
     if (this.camera.width <= 1) return // not laid out yet
     this.feed?.settle()
     this.updateList()
-    this.emit<View>('rest', this.camera.view)
+    this.emit('rest', this.camera.view)
+    this.tellView()
   }
 
-  private markersChanged(): void {
-    // The lower are drawn later, and single places over clusters, so that a foot is never covered.
-    this.shapes = this.feed?.shapes ?? []
-    const old = this.markers
-    const order = (p: PlacedMarker | PlacedShape) => p.looks.style.order ?? 0
-    this.shapes.sort((a, b) => order(a) - order(b))
-    this.markers = (this.feed?.markers ?? []).sort(
-      (a, b) => order(a) - order(b) || Number(a.marker.count === 1) - Number(b.marker.count === 1) || a.map.y - b.map.y,
-    )
-    if (!lessMotion()) this.change.begin(old, this.markers)
+  /** Tells a screen reader what is in view, once the view has come to rest and what it shows is there. */
+  private tellView(): void {
+    clearTimeout(this.telling)
+    this.telling = window.setTimeout(() => {
+      const { centre, zoom } = this.camera.view
+      const view = [centre.lon, centre.lat, zoom].join()
+      if (this.toldView === view) return
+      const first = this.toldView === ''
+      this.toldView = view
+      const inView = this.inView().map((p) => p.marker)
+      if (!first) this.said.textContent = this.spoken.inView(zoom, inView) // what a page begins with is its own to tell
+    }, sayAfter)
+  }
+
+  private sceneChanged(): void {
+    const { transition } = this.markers
+    const moving = !lessMotion() && transition.begin(this.scene.markers, performance.now())
+    if (moving) this.loop.run((now) => transition.advance(now))
+    else transition.stand(this.scene.markers)
     this.updateList()
     this.pointed()
-    const key = this.popupKey
-    const below = this.markers.find((m) => keyOf(m) === key)
-    if (below) this.popup.move(below.map, liftOf(below.marker))
-    if (key !== null && !this.markers.some((m) => keyOf(m) === key) && !this.shapes.some((s) => shapeKey(s) === key))
-      this.hidePopup()
-    this.redraw()
+    const standing = this.popupKey !== null ? this.describe(this.popupKey) : null
+    if (this.popupKey !== null && !standing) this.hidePopup()
+    else if (standing && standing.placed.marker.kind !== 'shape') this.popup.move(standing.placed, standing.lift)
+    this.redrawAll()
+  }
+
+  private inView(): Placed[] {
+    const box = this.camera.bounds()
+    return this.scene.pickable().filter((p) => inBox(box, p.marker.at))
   }
 
   private updateList(): void {
-    const box = this.camera.bounds()
-    const all = this.shapes.map((s) => asMarker(s)).concat(this.markers)
-    this.list.show(all.filter((m) => inBox(box, m.marker.at)))
+    this.list.show(this.inView(), this.spoken)
   }
 
-  /** The markers about the screen, where they are now. */
-  private frames(): (Moving & { at: ScreenPoint })[] {
-    const reach = 60
-    return this.change
-      .frame(this.markers)
-      .map((moving) => ({ ...moving, at: this.camera.toScreen(moving.map) }))
-      .filter(
-        ({ at }) =>
-          at.x > -reach && at.y > -reach && at.x < this.camera.width + reach && at.y < this.camera.height + reach,
-      )
+  /** What lies at a spot of the screen, the topmost. */
+  private hit(at: ScreenPoint): Placed | null {
+    for (const layer of this.layers.over.toReversed()) {
+      const hit = layer.hit?.(at)
+      if (hit) return hit
+    }
+    return null
   }
 
-  private markerAt(at: ScreenPoint): PlacedMarker | null {
-    const context = this.canvas.getContext('2d')
-    if (!context) return null
-    const slop = 3
-    const hit = this.frames().findLast(({ placed, at: spot }) => {
-      const f = this.painter.frame(context, placed, spot)
-      return (
-        at.x >= f.left - slop &&
-        at.x <= f.left + f.width + slop &&
-        at.y >= f.top - slop &&
-        at.y <= f.top + f.height + slop
-      )
-    })
-    return hit?.placed ?? null
-  }
-
-  /** What lies at a spot of the screen: a marker, or a shape below it. */
-  private hit(at: ScreenPoint): PlacedMarker | null {
-    const marker = this.markerAt(at)
-    if (marker) return marker
-    const shape = shapeAt(this.camera, this.shapes, at)
-    return shape && asMarker(shape, unproject(this.camera.toMap(at)))
+  /** Where what has a key stands; a shape stands wherever it was picked. */
+  private describe(key: string, at?: Position): Standing | null {
+    for (const layer of this.layers.over) {
+      const standing = layer.describe?.(key)
+      if (!standing) continue
+      const shape = this.scene.get(key)
+      return at && shape && 'shape' in shape ? { ...standing, placed: markerOf(shape, at) } : standing
+    }
+    return null
   }
 
   private hover(at: ScreenPoint | null): void {
     const hit = at && this.hit(at)
     this.pointer = at && unproject(this.camera.toMap(at))
-    this.stage.classList.toggle('over', hit !== null)
-    const key = hit && keyOf(hit)
+    this.stage.element.classList.toggle('over', hit !== null)
+    const key = hit && hit.key
     if (key !== this.hovered) {
       this.hovered = key
       this.pointed()
-    }
+    } else if (key !== null) this.loop.ask() // the tip of a shape goes with the pointer
   }
 
   /** What is pointed at, or has the focus, has changed: show what it covers. */
   private pointed(): void {
-    const key = this.list.focusedKey ?? this.hovered
-    const placed = this.markers.find((m) => keyOf(m) === key) ?? null
+    const placed = this.scene.marker(this.list.focusedKey ?? this.hovered) ?? null
     this.outline.show(
       placed,
       this.wantedSources.find((s) => s.id === placed?.source),
       this.camera.zoom,
     )
-    this.redraw()
+    this.loop.ask()
   }
 
   private pickAt(at: ScreenPoint): void {
@@ -342,103 +406,39 @@ export class IdleMap extends HTMLElement {
 
   /** Shows the name of what is pointed at, or has the focus, unless its popup is open. */
   private showTip(): void {
-    const key = this.list.focusedKey ?? this.hovered
-    const shape = this.shapes.find((s) => shapeKey(s) === key)
-    const placed = this.markers.find((m) => keyOf(m) === key) ?? (shape && asMarker(shape, this.pointer ?? undefined))
-    if (!placed || key === this.popupKey) this.tip.hide()
-    else {
-      this.tip.tell(describeMarker(placed.marker), placed.marker.drawing.tip ?? '')
-      this.tip.show(placed.map, liftOf(placed.marker))
-      this.tip.position(this.camera)
+    const focused = this.list.focusedKey
+    const key = focused ?? this.hovered
+    const standing = key !== null && key !== this.popupKey ? this.describe(key, this.pointer ?? undefined) : null
+    if (!standing) {
+      this.tip.hide()
+      return
     }
-  }
-
-  private redraw(): void {
-    if (this.frame || !this.isConnected) return
-    this.frame = requestAnimationFrame(() => {
-      this.frame = 0
-      this.draw()
-    })
-  }
-
-  private colours(): Paint {
-    if (!this.paint) {
-      // A colour as it comes out for the colour scheme of the page, whatever the system's is.
-      const get = (name: string) => {
-        this.stage.style.color = `var(--${name})`
-        return getComputedStyle(this.stage).color
-      }
-      const [sea, land] = [get('sea'), get('land')]
-      this.paint = {
-        sea,
-        land,
-        shore: get('shore'),
-        line: get('line'),
-        label: get('label'),
-        paper: get('paper'),
-        ink: get('ink'),
-        edge: get('edge'),
-        focus: get('focus'),
-        dark: isDark(land),
-      }
-      this.stage.style.color = ''
-    }
-    return this.paint
+    const { placed, lift } = standing
+    this.tip.tell(this.spoken.marker(placed.marker), placed.marker.drawing.tip ?? '')
+    this.tip.show(placed, lift)
+    this.tip.position(this.camera)
   }
 
   private draw(): void {
-    const context = this.canvas.getContext('2d')
-    if (!context || this.clientWidth === 0) return
-    const density = window.devicePixelRatio || 1
-    const { width, height } = this.camera
-    if (this.canvas.width !== Math.round(width * density) || this.canvas.height !== Math.round(height * density)) {
-      this.canvas.width = Math.round(width * density)
-      this.canvas.height = Math.round(height * density)
-    }
-    context.setTransform(density, 0, 0, density, 0, 0)
-    const paint = this.colours()
-    context.fillStyle = paint.sea
-    context.fillRect(0, 0, width, height)
-    drawGraticule(context, this.camera, paint.line, paint.label)
-    context.fillStyle = paint.land
-    context.strokeStyle = paint.shore
-    context.lineWidth = 1
-    context.lineJoin = 'round'
-    for (const land of [this.world.at(this.camera.zoom), this.backdropLand]) {
-      if (!land) continue
-      context.beginPath()
-      land.trace(context, this.camera)
-      context.fill('evenodd')
-      context.stroke()
-    }
-    const focused = this.list.focusedKey
-    const raised = new Set([focused, this.popupKey, this.hovered].filter((k) => k !== null))
-    drawShapes(context, this.camera, this.shapes, paint, raised)
-    drawCircles(context, this.camera, this.markers, paint, raised)
-    this.outline.draw(context, this.camera, paint)
-    for (const { placed, at, opacity } of this.frames()) {
-      context.globalAlpha = opacity
-      this.painter.draw(context, placed, at, paint, density, raised.size > 0 && raised.has(keyOf(placed)))
-    }
-    context.globalAlpha = 1
-    if (this.change.running) this.redraw()
-    else {
-      const shown = this.frames()
-      const labelled = shown.filter(({ placed }) => placed.looks.style.labels && placed.marker.kind === 'place')
-      const areas = areaLabels(this.camera, this.shapes)
-      if (labelled.length + areas.length > 0) {
-        this.painter.drawLabels(
-          context,
-          labelled,
-          areas,
-          shown.map(({ placed, at }) => this.painter.frame(context, placed, at)),
-          paint,
-        )
-      }
-    }
+    const keys = [this.list.focusedKey, this.popupKey, this.hovered]
+    this.stage.draw(new Set(keys.filter((k) => k !== null)))
     this.showTip()
     this.popup.position(this.camera)
-    const spot = this.popupKey !== null && this.markers.find((m) => keyOf(m) === this.popupKey)
+    const spot = this.scene.marker(this.popupKey)
     if (spot && !inBox(this.camera.bounds(), spot.marker.at)) this.hidePopup()
   }
+}
+
+/** The listeners of <idle-map> are typed by its events. */
+export interface IdleMap {
+  addEventListener<T extends keyof IdleMapEvents>(
+    type: T,
+    listener: (this: IdleMap, e: IdleMapEvents[T]) => unknown,
+    options?: boolean | AddEventListenerOptions,
+  ): void
+  addEventListener(
+    type: string,
+    listener: EventListenerOrEventListenerObject,
+    options?: boolean | AddEventListenerOptions,
+  ): void
 }

@@ -1,8 +1,9 @@
 import { type Camera, covers, gridBox } from './camera'
 import type { Looks } from './looks'
-import { type Marker, type PlacedMarker, placeMarker } from './markers'
-import type { Box, LonLat } from './projection'
-import { type PlacedShape, placeShape, type Shape } from './shapes'
+import type { Marker } from './marker'
+import type { Box, Position } from './projection'
+import type { Scene } from './scene'
+import type { Shape } from './shape'
 
 /** Where the markers of one collection come from. */
 export interface MarkerSource {
@@ -13,7 +14,7 @@ export interface MarkerSource {
   /** Fetches the areas and paths of a box at a zoom, the lowest first. */
   shapes?(box: Box, zoom: number, signal: AbortSignal): Promise<Shape[]>
   /** Fetches the area that a cluster's places cover: rings of positions. */
-  outline?(marker: Marker, zoom: number, signal: AbortSignal): Promise<LonLat[][]>
+  outline?(marker: Marker, zoom: number, signal: AbortSignal): Promise<Position[][]>
 }
 
 /** How the fetching of markers stands. */
@@ -24,13 +25,17 @@ const refreshEvery = 5_000 // ms; what others changed shows by then
 const firstRetry = 1000 // ms
 const longestRetry = 15_000
 
-/** Feed keeps the markers on the map those of the view: it asks each source when the view has settled, and lets go of answers that are out of date. */
+/**
+ * Feed keeps what the scene shows that of the view: it asks each source when the view has settled, and lets go of
+ * answers that are out of date.
+ */
 export class Feed {
   private channels = new Map<string, Channel>()
   private readonly timer: number
 
   constructor(
     private readonly camera: Camera,
+    private readonly scene: Scene,
     private readonly onChange: () => void,
     private readonly onState: (state: FeedState) => void,
   ) {
@@ -45,32 +50,25 @@ export class Feed {
     this.channels.clear()
   }
 
-  get markers(): PlacedMarker[] {
-    return [...this.channels.values()].flatMap((c) => c.markers)
-  }
-
-  get shapes(): PlacedShape[] {
-    return [...this.channels.values()].flatMap((c) => c.shapes)
-  }
-
   set sources(sources: readonly MarkerSource[]) {
     const old = this.channels
     this.channels = new Map()
     for (const source of sources) {
+      // What a source showed stays until what it shows now is there.
       const kept = old.get(source.id)
-      if (kept && kept.source === source) this.channels.set(source.id, kept)
-      else {
-        kept?.stop()
-        const fresh = new Channel(source, this.camera, this.changed)
-        fresh.shapes = kept?.shapes ?? []
-        fresh.markers = kept?.markers ?? [] // shown until the new looks are there with the new markers
-        this.channels.set(source.id, fresh)
-      }
+      if (kept && kept.source !== source) kept.stop()
+      const same = kept && kept.source === source
+      this.channels.set(source.id, same ? kept : new Channel(source, this.camera, this.scene, this.changed))
       old.delete(source.id)
     }
     for (const gone of old.values()) gone.stop()
+    this.scene.keepOnly(sources.map((s) => s.id))
     this.settle()
     this.changed()
+  }
+
+  get sources(): readonly MarkerSource[] {
+    return [...this.channels.values()].map((c) => c.source)
   }
 
   /** The view has come to rest: fetch what it lacks. */
@@ -92,8 +90,6 @@ export class Feed {
 
 /** Channel fetches from one source. */
 class Channel {
-  markers: PlacedMarker[] = []
-  shapes: PlacedShape[] = []
   state: FeedState = 'loading'
   private request: AbortController | null = null
   private asked: { box: Box; level: number } | null = null // of the request that runs
@@ -104,6 +100,7 @@ class Channel {
   constructor(
     readonly source: MarkerSource,
     private readonly camera: Camera,
+    private readonly scene: Scene,
     private readonly changed: () => void,
   ) {}
 
@@ -117,8 +114,7 @@ class Channel {
     if (zooms && (this.camera.zoom < zooms.from || this.camera.zoom > zooms.to)) {
       this.stop()
       this.request = this.asked = this.have = null
-      this.markers = []
-      this.shapes = []
+      this.scene.replace(this.source.id, this.source.looks, [], [])
       this.state = 'settled'
       this.changed()
       return
@@ -147,8 +143,7 @@ class Channel {
         this.source.shapes?.(box, level, request.signal) ?? [],
       ])
       if (request.signal.aborted) return
-      this.shapes = shapes.map((s) => placeShape(this.source.id, s, this.source.looks))
-      this.markers = markers.map((m) => placeMarker(this.source.id, m, this.source.looks))
+      this.scene.replace(this.source.id, this.source.looks, markers, shapes)
       this.have = { box, level }
       this.state = 'settled'
       this.pause = firstRetry

@@ -24,11 +24,11 @@ export const iconChanges = (): number => changes
 export const ownIconNames = (): string[] => iconNames().filter((name) => !builtIn.has(name))
 
 /**
- * Takes the icons of a sprite, an SVG document with a symbol for each, whose id is its name. They take the place of those of
- * the sprite before; the built-in ones stay.
+ * Takes the icons of a sheet: an SVG document with a symbol for each, whose id is its name. They replace those of the
+ * sheet before; the built-in ones stay.
  */
-export function setSprite(sprite: string): void {
-  const document = new DOMParser().parseFromString(sprite, 'image/svg+xml')
+export function setIconSheet(sheet: string): void {
+  const document = new DOMParser().parseFromString(sheet, 'image/svg+xml')
   const writer = new XMLSerializer()
   for (const name of ownIconNames()) pictures.delete(name)
   for (const symbol of document.querySelectorAll('symbol[id][viewBox]')) {

@@ -1,12 +1,15 @@
 import { IdleMap } from './element'
 
 export type { View } from './camera'
-export { IdleMap, type Pick } from './element'
+export { IdleMap } from './element'
+export type { IdleMapEvents, Picked } from './events'
 export type { FeedState, MarkerSource } from './feed'
-export { iconNames, iconPicture, ownIconNames, setSprite } from './icons'
+export { iconNames, iconPicture, ownIconNames, setIconSheet } from './icons'
 export { type Drawing, type Look, Looks, lookOf, shapeURL, type Style } from './looks'
-export type { Marker, PlacedMarker, StackedPlace } from './markers'
-export type { Shape } from './shapes'
-export { around, type Box, type LonLat } from './projection'
+export type { Marker, StackedPlace } from './marker'
+export { around, type Box, type Position } from './projection'
+export type { Patch } from './scene'
+export type { Shape } from './shape'
+export type { Words } from './words'
 
 if (!customElements.get('idle-map')) customElements.define('idle-map', IdleMap)

@@ -1,4 +1,5 @@
-import { describeMarker, keyOf, type PlacedMarker } from './markers'
+import type { Placed } from './scene'
+import type { Words } from './words'
 
 /**
  * MarkerList tells the markers in view to those who do not see the map, and lets the keyboard reach them: a list of
@@ -7,22 +8,21 @@ import { describeMarker, keyOf, type PlacedMarker } from './markers'
  */
 export class MarkerList {
   readonly element = document.createElement('ul')
-  private shown: PlacedMarker[] = []
+  private shown: Placed[] = []
   private current = '' // the key of the marker that Tab goes to
   private chosen = '' // the key of the marker that had the focus last; until one had it, Tab goes to the first
 
   constructor(
-    private readonly onPick: (p: PlacedMarker) => void,
+    private readonly onPick: (p: Placed) => void,
     private readonly onFocus: () => void,
   ) {
-    this.element.setAttribute('aria-label', 'Markers, areas and paths in view')
     this.element.addEventListener('click', (e) => {
       const placed = this.of(e.target)
       if (placed) this.onPick(placed)
     })
     this.element.addEventListener('focusin', (e) => {
       const placed = this.of(e.target)
-      if (placed) this.setCurrent((this.chosen = keyOf(placed)))
+      if (placed) this.setCurrent((this.chosen = placed.key))
       this.onFocus()
     })
     this.element.addEventListener('focusout', () => this.onFocus())
@@ -40,15 +40,16 @@ export class MarkerList {
     return this.focused?.dataset.key ?? null
   }
 
-  show(markers: PlacedMarker[]): void {
-    const below = (p: PlacedMarker) => Number(p.marker.kind === 'shape') // shapes come after the markers
-    this.shown = [...markers].sort((a, b) => below(a) - below(b) || a.map.x - b.map.x || a.map.y - b.map.y)
+  show(markers: readonly Placed[], words: Words): void {
+    this.element.setAttribute('aria-label', words.markers)
+    const below = (p: Placed) => Number(p.marker.kind === 'shape') // shapes come after the markers
+    this.shown = [...markers].sort((a, b) => below(a) - below(b) || a.x - b.x || a.y - b.y)
     const old = new Map(
       [...this.element.children].map((li) => [(li.firstElementChild as HTMLElement).dataset.key ?? '', li]),
     )
     const hadFocus = this.focusedKey
     const items = this.shown.map((p) => {
-      const key = keyOf(p)
+      const key = p.key
       const li = old.get(key) ?? document.createElement('li')
       const button =
         (li.firstElementChild as HTMLButtonElement | null) ?? li.appendChild(document.createElement('button'))
@@ -58,7 +59,7 @@ export class MarkerList {
       button.dataset.count = String(p.marker.count)
       button.dataset.lat = String(p.marker.at.lat)
       button.dataset.lon = String(p.marker.at.lon)
-      const label = describeMarker(p.marker)
+      const label = words.marker(p.marker)
       if (button.textContent !== label) button.textContent = label
       const tip = (p.marker.drawing.tip ?? '').replaceAll('\n', ', ')
       if (tip) button.setAttribute('aria-description', tip)
@@ -68,14 +69,14 @@ export class MarkerList {
     // An unchanged list is left alone, so that a screen reader is not told it anew.
     if (items.length !== this.element.children.length || items.some((li, i) => this.element.children[i] !== li))
       this.element.replaceChildren(...items)
-    const known = this.shown.some((p) => keyOf(p) === this.chosen)
-    this.setCurrent(known ? this.chosen : this.shown[0] ? keyOf(this.shown[0]) : '')
+    const known = this.shown.some((p) => p.key === this.chosen)
+    this.setCurrent(known ? this.chosen : this.shown[0] ? this.shown[0].key : '')
     if (hadFocus && !this.focused) this.button(hadFocus)?.focus({ preventScroll: true })
   }
 
-  private of(target: EventTarget | null): PlacedMarker | undefined {
+  private of(target: EventTarget | null): Placed | undefined {
     const key = target instanceof HTMLElement ? target.dataset.key : undefined
-    return this.shown.find((p) => keyOf(p) === key)
+    return this.shown.find((p) => p.key === key)
   }
 
   private button(key: string): HTMLElement | null {
@@ -89,7 +90,7 @@ export class MarkerList {
   }
 
   private key(e: KeyboardEvent): void {
-    const at = this.shown.findIndex((p) => keyOf(p) === this.current)
+    const at = this.shown.findIndex((p) => p.key === this.current)
     const moves: Record<string, number> = {
       ArrowRight: at + 1,
       ArrowDown: at + 1,
@@ -102,6 +103,6 @@ export class MarkerList {
     if (to === undefined) return
     e.preventDefault()
     const next = this.shown[Math.max(0, Math.min(this.shown.length - 1, to))]
-    if (next) this.button(keyOf(next))?.focus({ preventScroll: true })
+    if (next) this.button(next.key)?.focus({ preventScroll: true })
   }
 }

@@ -12,6 +12,7 @@ class Floating {
 
   constructor(name: string) {
     this.element.className = name
+    this.element.part.add(name)
     this.element.hidden = true
   }
 
@@ -50,10 +51,9 @@ class Floating {
 
 /** Popup holds one piece of content at a spot of the map. */
 export class Popup extends Floating {
-  constructor(label: string) {
+  constructor() {
     super('popup')
     this.element.setAttribute('role', 'dialog')
-    this.element.setAttribute('aria-label', label)
     this.element.tabIndex = -1
     this.element.innerHTML = '<slot name="popup"></slot>'
   }

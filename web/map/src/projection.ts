@@ -1,7 +1,7 @@
 // Positions on the Earth and on the square Web Mercator map.
 
 /** A position in degrees. */
-export interface LonLat {
+export interface Position {
   lon: number
   lat: number
 }
@@ -26,12 +26,12 @@ export const tilePixels = 256
 /** The latitude in degrees at which the square map ends, atan(sinh(pi)) (EPSG:3857). */
 export const maxLat = 85.0511287798066
 
-export function project(p: LonLat): MapPoint {
+export function project(p: Position): MapPoint {
   const lat = Math.max(-maxLat, Math.min(maxLat, p.lat)) * (Math.PI / 180)
   return { x: (p.lon + 180) / 360, y: 0.5 - Math.atanh(Math.sin(lat)) / (2 * Math.PI) }
 }
 
-export function unproject(m: MapPoint): LonLat {
+export function unproject(m: MapPoint): Position {
   const lat = Math.atan(Math.sinh(Math.PI * (1 - 2 * m.y))) * (180 / Math.PI)
   return { lon: wrap(m.x) * 360 - 180, lat }
 }

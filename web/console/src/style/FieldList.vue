@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import type { StyleText } from '../api/client'
+import type { StyleDocument } from '../api/styles'
 import { having, lifted, type Property, textOf } from './properties'
 import RowTools from './RowTools.vue'
 
 // Properties that are told, in their order.
-type Field = NonNullable<StyleText['tooltip']>[number]
+type Field = NonNullable<StyleDocument['tooltip']>[number]
 const props = defineProps<{
   fields: readonly Field[]
   properties: Property[]

@@ -1,10 +1,12 @@
 <script setup lang="ts">
-import { iconNames, lookOf, ownIconNames, setSprite } from '@idlebeacon/map'
+import { iconNames, lookOf, ownIconNames, setIconSheet } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Popover from 'primevue/popover'
 import { computed, ref, useTemplateRef } from 'vue'
-import { deleteIcon, fetchSprite, ProblemError, saveIcon } from '../api/client'
-import CategoryMark from '../CategoryMark.vue'
+import { explain } from '../api/explain'
+import { deleteIcon, fetchIconSheet, saveIcon } from '../api/icons'
+import CategoryMark from '../parts/CategoryMark.vue'
+import Icon from '../parts/Icon.vue'
 
 // Chooses an icon by its picture; one's own can be brought from a file, and taken away.
 const props = defineProps<{ icon: string | undefined; colour: string; label: string; none?: string }>()
@@ -20,8 +22,8 @@ const found = computed(() => names.value.filter((n) => n.includes(search.value.t
 const look = (icon: string | undefined) => lookOf({ ...(icon && { icon }), colour: props.colour })
 
 async function refresh(): Promise<void> {
-  const sprite = await fetchSprite().catch(() => null) // the built-in ones are here
-  if (sprite) setSprite(sprite)
+  const sheet = await fetchIconSheet().catch(() => null) // the built-in ones are here
+  if (sheet) setIconSheet(sheet)
   names.value = iconNames()
   own.value = ownIconNames()
 }
@@ -55,7 +57,7 @@ async function bring(e: Event): Promise<void> {
     problem.value = null
     emit('choose', icon.name)
   } catch (error) {
-    problem.value = sentence(error)
+    problem.value = explain(error)
   }
 }
 
@@ -66,12 +68,10 @@ async function remove(name: string): Promise<void> {
     said.value = `${name} is deleted.`
     problem.value = null
   } catch (error) {
-    problem.value = sentence(error)
+    problem.value = explain(error)
   }
   await refresh()
 }
-
-const sentence = (error: unknown) => (error instanceof ProblemError ? error.message : 'The service does not answer.')
 </script>
 
 <template>
@@ -104,14 +104,15 @@ const sentence = (error: unknown) => (error instanceof ProblemError ? error.mess
         <li v-for="n in own" :key="n">
           <CategoryMark :look="look(n)" /> <span class="name">{{ n }}</span>
           <Button
-            icon="pi pi-trash"
             size="small"
             severity="secondary"
             text
             :aria-label="`Delete the icon ${n}`"
             :title="`Delete the icon ${n}`"
             @click="remove(n)"
-          />
+          >
+            <Icon name="trash" />
+          </Button>
         </li>
       </ul>
       <p v-if="problem" role="alert" class="problem">{{ problem }}</p>

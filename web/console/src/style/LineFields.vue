@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { StyleText } from '../api/client'
+import type { StyleDocument } from '../api/styles'
 import { having, numberOf, type Property, textOf } from './properties'
 
 // Lines and fills of paths, areas and circles; and the circles.
-const props = defineProps<{ draft: StyleText; properties: Property[] }>()
-const emit = defineEmits<{ change: [next: StyleText] }>()
+const props = defineProps<{ draft: StyleDocument; properties: Property[] }>()
+const emit = defineEmits<{ change: [next: StyleDocument] }>()
 
-type Line = NonNullable<StyleText['line']>
-type Fill = NonNullable<StyleText['fill']>
+type Line = NonNullable<StyleDocument['line']>
+type Fill = NonNullable<StyleDocument['fill']>
 
 const setLine = (member: keyof Line, value: string | number | undefined) =>
   emit('change', { ...props.draft, line: having<Line, keyof Line>(props.draft.line, member, value) })

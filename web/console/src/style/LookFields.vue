@@ -1,17 +1,19 @@
 <script setup lang="ts">
 import type { Looks } from '@idlebeacon/map'
 import { computed } from 'vue'
-import type { Collection, StyleText } from '../api/client'
+import type { Collection } from '../api/collections'
+import type { StyleDocument } from '../api/styles'
+import { numberText } from '../text/format'
 import IconPicker from './IconPicker.vue'
 import { having, lifted, textOf } from './properties'
 import RowTools from './RowTools.vue'
 
 // The looks of categories, and of what meets a condition.
-const props = defineProps<{ draft: StyleText; looks: Looks; collection: Collection }>()
-const emit = defineEmits<{ change: [next: StyleText] }>()
+const props = defineProps<{ draft: StyleDocument; looks: Looks; collection: Collection }>()
+const emit = defineEmits<{ change: [next: StyleDocument] }>()
 
-type CategoryLook = NonNullable<StyleText['categories']>[number]
-type RuleLook = NonNullable<StyleText['rules']>[number]
+type CategoryLook = NonNullable<StyleDocument['categories']>[number]
+type RuleLook = NonNullable<StyleDocument['rules']>[number]
 
 const counts = computed(() => new Map(props.collection.categories.map((c) => [c.category, c.count])))
 const categories = computed(() => props.draft.categories ?? [])
@@ -66,8 +68,7 @@ const addRule = () =>
             @change="setCategory(i, 'colour', textOf($event))"
         /></td>
         <th scope="row"
-          >{{ c.value || 'without category' }}
-          <span class="count">{{ (counts.get(c.value) ?? 0).toLocaleString('en') }}</span></th
+          >{{ c.value || 'without category' }} <span class="count">{{ numberText(counts.get(c.value) ?? 0) }}</span></th
         >
         <td
           ><input
@@ -99,7 +100,7 @@ const addRule = () =>
     </tbody>
   </table>
   <table v-if="rules.length > 0">
-    <caption> Different from all others: the first that is met counts </caption>
+    <caption> Rules: the first whose condition a feature meets is used </caption>
     <tbody>
       <tr v-for="(r, i) in rules" :key="i">
         <td
@@ -146,5 +147,5 @@ const addRule = () =>
       </tr>
     </tbody>
   </table>
-  <button type="button" class="add" @click="addRule">Add a rule for what is different</button>
+  <button type="button" class="add" @click="addRule">Add a rule</button>
 </template>

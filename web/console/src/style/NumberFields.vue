@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { StyleText } from '../api/client'
+import type { StyleDocument } from '../api/styles'
 import { having, numberOf, type Property, textOf } from './properties'
 
 // Size and colour by a number.
-const props = defineProps<{ draft: StyleText; properties: Property[] }>()
-const emit = defineEmits<{ change: [next: StyleText] }>()
+const props = defineProps<{ draft: StyleDocument; properties: Property[] }>()
+const emit = defineEmits<{ change: [next: StyleDocument] }>()
 
-type Size = NonNullable<StyleText['size']>
-type Shade = NonNullable<StyleText['shade']>
+type Size = NonNullable<StyleDocument['size']>
+type Shade = NonNullable<StyleDocument['shade']>
 
 const numbers = computed(() => props.properties.filter((p) => p.number).map((p) => p.name))
 const methods = {

@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import Icon from '../parts/Icon.vue'
+
 // Moves a row of a list up, or takes it out.
 defineProps<{ first: boolean; up: string; remove: string }>() // what the buttons do, in words
 const emit = defineEmits<{ lift: []; remove: [] }>()
@@ -7,10 +9,8 @@ const emit = defineEmits<{ lift: []; remove: [] }>()
 <template>
   <td class="tools">
     <button type="button" :disabled="first" :aria-label="up" title="Up" @click="emit('lift')"
-      ><i class="pi pi-arrow-up" aria-hidden="true"
+      ><Icon name="arrow-up"
     /></button>
-    <button type="button" :aria-label="remove" title="Remove" @click="emit('remove')"
-      ><i class="pi pi-times" aria-hidden="true"
-    /></button>
+    <button type="button" :aria-label="remove" title="Remove" @click="emit('remove')"><Icon name="x" /></button>
   </td>
 </template>

@@ -1,14 +1,15 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { StyleText } from '../api/client'
+import type { StyleDocument } from '../api/styles'
+import Icon from '../parts/Icon.vue'
 import FieldList from './FieldList.vue'
 import { having, numberOf, type Property, textOf } from './properties'
 
 // What is told of a feature: its label, its tooltip, its popup; and where the collection is shown.
-const props = defineProps<{ draft: StyleText; properties: Property[]; part: 'map' | 'popup' }>()
-const emit = defineEmits<{ change: [next: StyleText] }>()
+const props = defineProps<{ draft: StyleDocument; properties: Property[]; part: 'map' | 'popup' }>()
+const emit = defineEmits<{ change: [next: StyleDocument] }>()
 
-type Template = NonNullable<StyleText['popup']>
+type Template = NonNullable<StyleDocument['popup']>
 type Action = NonNullable<Template['actions']>[number]
 const popup = computed<Template>(() => props.draft.popup ?? {})
 const actions = computed<Action[]>(() => popup.value.actions ?? [])
@@ -67,7 +68,7 @@ const heads = { title: 'Title', subtitle: 'Line below it', image: 'Picture' } as
           @change="emit('change', { ...draft, order: numberOf($event) ?? 0 })"
       /></label>
     </p>
-    <h4>Told of what is pointed at</h4>
+    <h4>Shown beside the pointer</h4>
     <FieldList
       :fields="draft.tooltip ?? []"
       :properties="properties"
@@ -119,7 +120,7 @@ const heads = { title: 'Title', subtitle: 'Line below it', image: 'Picture' } as
         :aria-label="`Remove action ${i + 1}`"
         title="Remove"
         @click="setActions(actions.filter((_, j) => j !== i))"
-        ><i class="pi pi-times" aria-hidden="true"
+        ><Icon name="x"
       /></button>
     </p>
     <button

@@ -1,5 +1,7 @@
-import type { LonLat, View } from '@idlebeacon/map'
-import { everything, fetchMarkers, fetchReach, type Item } from '../api/client'
+import type { Position, View } from '@idlebeacon/map'
+import { fetchReach, type Item } from '../api/items'
+import { everything } from '../api/selection'
+import { fetchMarkers } from '../api/view'
 
 const middle = 170 // CSS pixels: how far from the middle of the small map a marker can be and still be seen whole
 const neighbours = 8 // places that the small map is to show about its middle
@@ -26,7 +28,7 @@ interface Surroundings {
 async function surroundings(collection: string, item: Item): Promise<Surroundings | null> {
   const [lon, lat] = item.geometry.coordinates as number[]
   if (item.geometry.type !== 'Point' || lon === undefined || lat === undefined) return null
-  const centre: LonLat = { lon, lat }
+  const centre: Position = { lon, lat }
   const metresAtZoom0 = (40_075_017 / 256) * Math.cos((lat * Math.PI) / 180) // metres a pixel
   try {
     const far = await fetchReach(collection, centre, neighbours)
@@ -40,7 +42,7 @@ async function surroundings(collection: string, item: Item): Promise<Surrounding
       east: Math.min(lon + wide, 180),
       north: Math.min(lat + high, 90),
     }
-    const markers = await fetchMarkers(collection, box, Math.round(zoom), everything, [], new AbortController().signal)
+    const markers = await fetchMarkers({ collection, chosen: everything, categories: [] }, box, Math.round(zoom))
     const single = markers.filter((m) => m.kind === 'place')
     return { view: { centre, zoom }, single: single.length, kinds: new Set(single.map((m) => m.category)).size }
   } catch {

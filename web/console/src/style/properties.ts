@@ -1,4 +1,4 @@
-import type { Item } from '../api/client'
+import type { Item } from '../api/items'
 
 /** A property of a collection's items, and whether any of them has it as a number. */
 export interface Property {

@@ -1,0 +1,65 @@
+package httpapi
+
+import (
+	"context"
+	"io"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/importing"
+	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
+)
+
+// Service is what the handlers call: a *service.Service, or what stands for one in a test
+// without a database. What each method does is written there.
+type Service interface {
+	Ready() error
+	Identity() string
+	Stats() service.Stats
+	Work(ctx context.Context) (release func(), err error)
+	Reserve(ctx context.Context, bytes int64) (release func(), err error)
+
+	Collections() ([]service.Collection, error)
+	Collection(id string) (service.Collection, error)
+	CreateCollection(ctx context.Context, n service.NewCollection) (service.Collection, error)
+	UpdateCollection(ctx context.Context, id string, u service.CollectionUpdate) (service.Collection, error)
+	DeleteCollection(ctx context.Context, id string) error
+
+	Items(ctx context.Context, collection string, q service.ItemsQuery) (service.ItemsPage, error)
+	Item(ctx context.Context, collection, id string) (store.Stored, error)
+	CreateItem(ctx context.Context, collection string, f feature.Feature) (store.Stored, *formats.Doubt, error)
+	DeleteItem(ctx context.Context, collection, id string, since []uint64) error
+	Export(ctx context.Context, collection string, q service.ExportQuery) (*service.Export, error)
+
+	Viewport(ctx context.Context, collection string, q service.MarkersQuery) (*service.Viewport, error)
+	Members(ctx context.Context, collection string, q service.MembersQuery) (service.ItemsPage, error)
+	Shapes(collection string, q service.ShapesQuery) (*service.ShapesView, error)
+	CategoryCounts(ctx context.Context, collection string, s places.Selection) ([]places.CategoryCount, error)
+	Near(ctx context.Context, collection string, from geo.Point, radius float64, limit int, s places.Selection) (
+		[]places.Neighbour, error)
+	Popup(ctx context.Context, collection, id, draft string) (service.Popup, error)
+
+	Style(collection string) (service.Style, error)
+	SetStyle(ctx context.Context, collection string, raw []byte, since []uint64) (service.Style, error)
+	Legend(ctx context.Context, collection, draft string) (style.Legend, error)
+	Icons(ctx context.Context) ([]service.Icon, error)
+	Icon(ctx context.Context, name string) (service.Icon, error)
+	SetIcon(ctx context.Context, name string, file []byte) (i service.Icon, created bool, err error)
+	DeleteIcon(ctx context.Context, name string) error
+	WriteSheet(ctx context.Context, w io.Writer) error
+
+	Inspect(ctx context.Context, collection string, r io.Reader, o formats.Options, partial bool, category *string) (
+		importing.Inspection, error)
+	Import(ctx context.Context, collection string, r io.Reader, o importing.Options) (importing.Report, error)
+	StartImport(ctx context.Context, collection string, r io.Reader, o importing.Options) (importing.Import, error)
+	Imports(ctx context.Context, collection, before string, limit int) (all []importing.Import, more bool, err error)
+	ImportByID(ctx context.Context, id string) (importing.Import, error)
+	DismissImport(ctx context.Context, id string) error
+	WriteRejected(ctx context.Context, id string, w io.Writer, begin func(importing.Import)) error
+}
+
+var _ Service = (*service.Service)(nil)

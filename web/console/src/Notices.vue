@@ -1,0 +1,23 @@
+<script setup lang="ts">
+import Toast from 'primevue/toast'
+import { useToast } from 'primevue/usetoast'
+import { onMounted, watch } from 'vue'
+import { useNotices } from './stores/notices'
+
+// Shows what users are told in passing. What went wrong stays until it is closed.
+const toast = useToast()
+const notices = useNotices()
+
+function show(): void {
+  const n = notices.latest
+  if (!n) return
+  const failed = n.kind === 'failed'
+  toast.add({ severity: failed ? 'error' : 'success', summary: n.text, ...(!failed && { life: 4000 }) })
+}
+onMounted(show)
+watch(() => notices.latest, show)
+</script>
+
+<template>
+  <Toast position="bottom-right" />
+</template>

@@ -1,0 +1,84 @@
+import type { Marker, Position } from '@idlebeacon/map'
+import { type Chosen, selection } from './selection'
+import { answer, listed, type Schemas, service } from './service'
+import type { StyleDocument } from './styles'
+
+/** An item. Its id may be a number in GeoJSON, and is a text in paths. */
+export type Item = Omit<Schemas['Item'], 'id'> & { id: string }
+export type PopupContent = Schemas['Popup']
+
+/** A page of items, and how many there are in all. */
+export interface Page {
+  items: Item[]
+  matched: number
+}
+
+const pageOf = (p: Schemas['Items']): Page => ({
+  items: p.features.map((item) => ({ ...item, id: String(item.id) })),
+  matched: p.numberMatched,
+})
+
+/** What a listing of items asks for. */
+export interface Listing {
+  filter: string // a condition, or ""
+  sort: string // a property, with - before it for descending order, or "" for the order of ids
+  offset: number
+  limit: number
+}
+
+/** Fetches some of the items of a collection. */
+export async function fetchItems(collection: string, l: Listing, signal?: AbortSignal): Promise<Page> {
+  const query = {
+    limit: l.limit,
+    offset: l.offset,
+    ...(l.filter && { filter: l.filter }),
+    ...(l.sort && { sortby: listed(l.sort) }),
+  }
+  const params = { path: { collection }, query }
+  return pageOf(await answer(service.GET('/api/collections/{collection}/items', { params, signal: signal ?? null })))
+}
+
+/** Fetches the places behind a marker that come after the given id. */
+export async function fetchMembers(
+  collection: string,
+  marker: Marker,
+  zoom: number,
+  chosen: Chosen,
+  categories: readonly string[],
+  after: string,
+  signal: AbortSignal,
+): Promise<Page> {
+  const query = { ...selection(chosen, categories), ...marker.at, zoom, limit: 50, ...(after && { after }) }
+  const params = { path: { collection }, query }
+  return pageOf(await answer(service.GET('/api/collections/{collection}/members', { params, signal })))
+}
+
+/** What the popup of an item shows, in a style that is being tried if there is one. */
+export async function fetchPopup(
+  collection: string,
+  item: string,
+  draft: StyleDocument | undefined,
+  signal: AbortSignal,
+): Promise<PopupContent> {
+  const ask = { params: { path: { collection, item } }, signal }
+  const path = '/api/collections/{collection}/items/{item}/popup'
+  return answer(draft ? service.POST(path, { ...ask, body: draft }) : service.GET(path, ask))
+}
+
+/** Counts the places that meet a name and condition, by category. */
+export async function fetchCounts(
+  collection: string,
+  chosen: Chosen,
+  signal: AbortSignal,
+): Promise<{ counts: Map<string, number>; matched: number }> {
+  const params = { path: { collection }, query: selection({ ...chosen, hidden: [] }, []) }
+  const found = await answer(service.GET('/api/collections/{collection}/categories', { params, signal }))
+  return { counts: new Map(found.categories.map((c) => [c.category, c.count])), matched: found.matched }
+}
+
+/** How far the nearest places of a position reach, in metres; null if there are none but one. */
+export async function fetchReach(collection: string, at: Position, places: number): Promise<number | null> {
+  const params = { path: { collection }, query: { ...at, limit: places } }
+  const found = await answer(service.GET('/api/collections/{collection}/near', { params }))
+  return found.features.at(-1)?.properties.distance || null
+}

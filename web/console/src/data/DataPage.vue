@@ -1,0 +1,137 @@
+<script setup lang="ts">
+import type { Box } from '@idlebeacon/map'
+import ConfirmDialog from 'primevue/confirmdialog'
+import Message from 'primevue/message'
+import { useConfirm } from 'primevue/useconfirm'
+import { computed, defineAsyncComponent } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { type Collection, deleteCollection } from '../api/collections'
+import { explain } from '../api/explain'
+import ImportFlow from '../importing/ImportFlow.vue'
+import ImportList from '../importing/ImportList.vue'
+import { showing } from '../map/address'
+import { useCollections } from '../stores/collections'
+import { useNotices } from '../stores/notices'
+import { counted } from '../text/format'
+import CollectionEntry from './CollectionEntry.vue'
+import FeatureTable from './FeatureTable.vue'
+
+// The collections, what is in them, and how they are drawn. Which of them is open is in the address.
+const StyleEditor = defineAsyncComponent(() => import('../style/StyleEditor.vue'))
+
+const route = useRoute()
+const router = useRouter()
+const store = useCollections()
+const notices = useNotices()
+const confirm = useConfirm()
+
+type Part = 'items' | 'style'
+const opened = computed(() =>
+  route.name === 'collection' ? { id: String(route.params.collection), part: String(route.params.part) as Part } : null,
+)
+const missing = computed(() => opened.value && store.collections && !store.find(opened.value.id))
+const text = (name: string) => String([route.query[name] ?? ''].flat()[0] ?? '')
+
+function open(c: Collection, part: Part): void {
+  const same = opened.value?.id === c.id && opened.value.part === part
+  void router.push(same ? { name: 'data' } : { name: 'collection', params: { collection: c.id, part } })
+}
+
+/** Keeps what the table of items shows in the address. */
+function list(filter: string, sort: string): void {
+  void router.replace({ query: { ...(filter && { filter }), ...(sort && { sort }) } })
+}
+
+function show(box: Box | null): void {
+  if (box) void router.push(showing(box))
+}
+
+function askToDelete(c: Collection): void {
+  confirm.require({
+    header: `Delete ${c.title}?`,
+    message: `Its ${counted(c.count, 'item is', 'items are')} deleted with it. This cannot be taken back.`,
+    rejectProps: { label: 'Keep it', severity: 'secondary' },
+    acceptProps: { label: 'Delete', severity: 'danger' },
+    accept: () => void remove(c),
+  })
+}
+
+async function remove(c: Collection): Promise<void> {
+  try {
+    await deleteCollection(c.id)
+    notices.done(`${c.title} is deleted.`)
+    if (opened.value?.id === c.id) await router.replace({ name: 'data' })
+  } catch (e) {
+    notices.failed(`${c.title} is not deleted. ${explain(e)}`)
+  }
+  await store.refresh()
+}
+</script>
+
+<template>
+  <main>
+    <h1 tabindex="-1">Data</h1>
+    <Message v-if="store.problem" severity="error">{{ store.problem }}</Message>
+    <ImportFlow :collections="store.collections ?? []" @imported="store.refresh" @show="show" />
+    <ImportList />
+    <section aria-labelledby="data-title">
+      <h2 id="data-title">Collections</h2>
+      <p v-if="store.collections?.length === 0">There are none yet. Import a file to make the first.</p>
+      <Message v-if="missing" severity="warn">There is no collection {{ opened?.id }}.</Message>
+      <ul v-if="store.collections" class="list">
+        <CollectionEntry
+          v-for="c in store.collections"
+          :key="c.id"
+          :collection="c"
+          :opened="opened?.id === c.id ? opened.part : null"
+          @open="(part) => open(c, part)"
+          @show="show"
+          @remove="askToDelete(c)"
+        >
+          <FeatureTable
+            v-if="opened?.id === c.id && opened.part === 'items'"
+            :collection="c"
+            :filter="text('filter')"
+            :sort="text('sort')"
+            @list="list"
+            @show="show"
+          />
+          <StyleEditor v-if="opened?.id === c.id && opened.part === 'style'" :collection="c" @saved="store.refresh" />
+        </CollectionEntry>
+      </ul>
+    </section>
+    <ConfirmDialog class="ask" />
+  </main>
+</template>
+
+<style scoped>
+main {
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+  padding: 1rem;
+  display: flex;
+  flex-direction: column;
+  gap: 1rem;
+}
+main > * {
+  width: 100%;
+  max-width: 1180px;
+  margin-inline: auto;
+}
+h1 {
+  font-size: 1.25rem;
+}
+h2 {
+  font-size: 1rem;
+  margin-bottom: 0.5rem;
+}
+.list {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  display: flex;
+  flex-direction: column;
+  gap: 0.6rem;
+}
+</style>

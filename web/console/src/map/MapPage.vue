@@ -1,0 +1,273 @@
+<script setup lang="ts">
+import { around, type Box, type FeedState, type IdleMap, type View } from '@idlebeacon/map'
+import Button from 'primevue/button'
+import Message from 'primevue/message'
+import { computed, onActivated, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { fetchBackdrop } from '../api/collections'
+import { boxOf, type Chosen, everything } from '../api/selection'
+import Icon from '../parts/Icon.vue'
+import PlaceDetails from '../popup/PlaceDetails.vue'
+import { useMarkerPopup } from '../popup/useMarkerPopup'
+import { useCollections } from '../stores/collections'
+import { useStyles } from '../stores/styles'
+import { readAddress, viewParts, writeAddress } from './address'
+import CollectionsPanel from './CollectionsPanel.vue'
+import MapControls from './MapControls.vue'
+import { useSources } from './useSources'
+import ViewReadout from './ViewReadout.vue'
+
+defineOptions({ name: 'MapPage' })
+
+const route = useRoute()
+const router = useRouter()
+const map = useTemplateRef<IdleMap>('map')
+const address = readAddress(route.query)
+const store = useCollections()
+const styles = useStyles()
+const sourcesOf = useSources()
+const { opened, pick, dismissed } = useMarkerPopup(map)
+const off = ref<string[]>(address.off)
+const chosen = shallowRef<ReadonlyMap<string, Chosen>>(address.chosen)
+const view = shallowRef<View | null>(null)
+const inView = shallowRef<Box | null>(null)
+const start = shallowRef<View | null>(null) // the view that the page began with
+const feed = ref<FeedState>('loading')
+const panelOpen = ref(false) // on a narrow screen
+
+const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
+const openedCollection = computed(() => store.find(opened.value?.source))
+const openedStyle = computed(() => styles.styles.get(opened.value?.source ?? ''))
+
+/** The smallest box that holds the data shown, or null if there are none. */
+const dataBox = computed<Box | null>(() =>
+  around(shown.value.flatMap((c) => (c.extent?.spatial.bbox ?? []).flatMap((bbox) => boxOf(bbox) ?? []))),
+)
+
+watch([shown, map, chosen, () => styles.styles], () => {
+  if (map.value) map.value.sources = sourcesOf(shown.value, chosen.value)
+})
+let changes = ''
+watch(
+  [() => store.collections, map],
+  ([now]) => {
+    if (!now || !map.value) return
+    if (!start.value) begin()
+    const seen = JSON.stringify(now.map((c) => [c.id, c.change]))
+    if (changes && seen !== changes) map.value.refresh()
+    changes = seen
+  },
+  { flush: 'post' },
+)
+
+/** The first look: what the address says, or the data. */
+function begin(): void {
+  if (!map.value) return
+  if (address.view) map.value.view = address.view
+  else if (address.show ?? dataBox.value) map.value.fit((address.show ?? dataBox.value)!, false)
+  else return
+  start.value = map.value.view
+  keepAddress()
+}
+
+onMounted(async () => {
+  if (address.view) begin()
+  const backdrop = await fetchBackdrop().catch(() => null) // the map is right without
+  if (map.value && backdrop) map.value.backdrop = backdrop
+})
+
+// Coming from another page, or back to this one.
+onActivated(() => {
+  const asked = readAddress(route.query)
+  if (asked.show) map.value?.fit(asked.show, false)
+  keepAddress()
+})
+
+/** Keeps what is shown in the address. */
+function keepAddress(): void {
+  if (route.name !== 'map' || !map.value || !start.value) return
+  const { href } = router.resolve({ name: 'map', query: writeAddress(map.value.view, off.value, chosen.value) })
+  // Not by the router: to it this would be a navigation, and end one to another page that is under way.
+  window.history.replaceState({ ...window.history.state, current: href }, '', href)
+}
+function onRest(): void {
+  inView.value = map.value?.bounds ?? null
+  keepAddress()
+}
+
+function toggle(ids: readonly string[], on: boolean): void {
+  const others = off.value.filter((id) => !ids.includes(id))
+  off.value = on ? others : [...others, ...ids]
+  keepAddress()
+}
+
+function choose(id: string, what: Chosen): void {
+  map.value?.hidePopup()
+  const all = new Map(chosen.value)
+  if (what.hidden.length === 0 && !what.name && !what.filter) all.delete(id)
+  else all.set(id, what)
+  chosen.value = all
+  keepAddress()
+}
+
+const parts = computed(() => view.value && viewParts(view.value))
+const outage = computed(() => store.problem ?? (feed.value === 'failed' ? 'The markers cannot be fetched.' : null))
+watch(feed, (state, before) => {
+  if (state === 'failed' || before === 'failed') void store.refresh() // see at once whether all of the service is gone
+})
+</script>
+
+<template>
+  <main>
+    <h1 tabindex="-1" class="unseen">Map</h1>
+    <aside :class="{ open: panelOpen }" aria-label="Data on the map">
+      <CollectionsPanel
+        :collections="store.collections"
+        :off="off"
+        :styles="styles.styles"
+        :chosen="chosen"
+        :box="inView"
+        @toggle="toggle"
+        @choose="choose"
+      />
+    </aside>
+    <div class="stage" :class="{ telling: opened }">
+      <idle-map
+        ref="map"
+        @travel="view = $event.detail"
+        @rest="onRest"
+        @state="feed = $event.detail"
+        @pick="pick($event.detail)"
+        @dismiss="dismissed"
+      >
+        <PlaceDetails
+          v-if="opened && openedCollection && openedStyle"
+          slot="popup"
+          :picked="opened"
+          :collection="openedCollection"
+          :looks="openedStyle.looks"
+          :zoom="view?.zoom ?? 0"
+          :chosen="chosen.get(opened.source) ?? everything"
+          @close="map?.hidePopup()"
+          @resized="map?.popupChanged()"
+        />
+      </idle-map>
+      <div class="messages" aria-live="polite">
+        <Message v-if="outage" severity="error" class="outage">
+          {{ outage }} What is shown may be out of date; trying again.
+        </Message>
+        <Message v-else-if="store.collections && store.collections.length > 0 && shown.length === 0" severity="info"
+          >All collections are switched off.</Message
+        >
+        <Message v-else-if="store.collections && shown.length > 0 && !dataBox" severity="info"
+          >There are no places yet.</Message
+        >
+        <span v-else-if="feed === 'loading' && shown.length > 0" class="loading" role="status">Loading markers …</span>
+      </div>
+      <MapControls
+        :data="dataBox !== null"
+        :start="start !== null"
+        @zoom="(by) => view && map?.changeZoom(view.zoom + by)"
+        @data="dataBox && map?.fit(dataBox)"
+        @start="start && map?.travelTo(start)"
+      />
+      <Button
+        class="panel-button"
+        :label="panelOpen ? 'Close' : 'Collections'"
+        severity="secondary"
+        :aria-expanded="panelOpen"
+        @click="panelOpen = !panelOpen"
+      >
+        <template #icon><Icon :name="panelOpen ? 'x' : 'list'" /></template>
+      </Button>
+      <ViewReadout v-if="parts" :parts="parts" />
+    </div>
+  </main>
+</template>
+
+<style scoped>
+main {
+  flex: 1;
+  min-height: 0;
+  display: flex;
+  position: relative;
+}
+aside {
+  width: 290px;
+  flex: none;
+  overflow: auto;
+  background: var(--card);
+  border-inline-end: 1px solid var(--rule);
+}
+.stage {
+  flex: 1;
+  min-width: 0;
+  position: relative;
+}
+idle-map {
+  position: absolute;
+  inset: 0;
+}
+.messages {
+  position: absolute;
+  top: 12px;
+  left: 12px;
+  right: 70px;
+  display: flex;
+  justify-content: center;
+  pointer-events: none;
+}
+.messages > * {
+  pointer-events: auto;
+}
+.outage {
+  background: var(--card);
+}
+.loading {
+  padding: 0.3rem 0.8rem;
+  border-radius: 6px;
+  background: var(--card);
+  border: 1px solid var(--rule);
+  animation: appear 0.2s 0.5s both; /* a short wait needs no word */
+}
+@keyframes appear {
+  from {
+    opacity: 0;
+  }
+}
+.panel-button {
+  display: none;
+}
+@media (max-width: 700px) {
+  aside {
+    display: none;
+  }
+  aside.open {
+    display: block;
+    position: absolute;
+    z-index: 2;
+    inset: auto 0 0 0;
+    width: auto;
+    border-inline-end: 0;
+    height: 60%;
+    border-top: 1px solid var(--rule);
+  }
+  .telling > .controls,
+  .telling > .panel-button,
+  .telling > .readout {
+    display: none; /* the popup needs the room */
+  }
+  .panel-button {
+    display: inline-flex;
+    position: absolute;
+    z-index: 3;
+    left: 10px;
+    bottom: 10px;
+  }
+  .panel-button[aria-expanded='true'] {
+    left: auto;
+    right: 22px;
+    bottom: calc(60% - 2.9rem); /* beside the heading of the panel */
+  }
+}
+</style>

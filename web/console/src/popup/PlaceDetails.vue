@@ -1,0 +1,292 @@
+<script setup lang="ts">
+import type { Looks, Picked, StackedPlace } from '@idlebeacon/map'
+import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
+import { RouterLink } from 'vue-router'
+import type { Collection } from '../api/collections'
+import { explain } from '../api/explain'
+import { fetchMembers, fetchPopup, type Item, type PopupContent } from '../api/items'
+import type { Chosen } from '../api/selection'
+import type { StyleDocument } from '../api/styles'
+import CategoryMark from '../parts/CategoryMark.vue'
+import Icon from '../parts/Icon.vue'
+import { withID } from '../text/condition'
+import { written } from '../text/fields'
+
+// What the popup shows: a place with its properties, or a list to choose from if places share a spot.
+const props = defineProps<{
+  picked: Picked
+  collection: Collection
+  looks: Looks
+  zoom: number
+  chosen: Chosen
+  draft?: StyleDocument | undefined // a style that is being tried
+}>()
+const emit = defineEmits<{ close: []; resized: [] }>()
+
+const listed = ref<StackedPlace[]>([]) // of the places that share a spot
+const chosen = ref<PopupContent | null>(null)
+const problem = ref<string | null>(null)
+const loading = ref(false)
+let request = new AbortController()
+
+/** Runs what fetches, and says so where it fails. */
+async function fetching(work: (signal: AbortSignal) => Promise<void>): Promise<void> {
+  request.abort()
+  const mine = (request = new AbortController())
+  loading.value = true
+  problem.value = null
+  try {
+    await work(mine.signal)
+  } catch (e) {
+    if (mine.signal.aborted) return
+    problem.value = `The details cannot be shown. ${explain(e)}`
+  }
+  if (!mine.signal.aborted) loading.value = false
+}
+
+const open = (id: string) =>
+  fetching(async (signal) => void (chosen.value = await fetchPopup(props.collection.id, id, props.draft, signal)))
+
+const more = () =>
+  fetching(async (signal) => {
+    const categories = props.collection.categories.map((k) => k.category)
+    const after = listed.value.at(-1)?.id ?? ''
+    const page = await fetchMembers(
+      props.collection.id,
+      props.picked.marker,
+      props.zoom,
+      props.chosen,
+      categories,
+      after,
+      signal,
+    )
+    const found = page.items.map((item) => ({
+      id: item.id,
+      name: text(item, props.collection.name_property),
+      category: text(item, props.collection.category_property),
+    }))
+    listed.value = [...listed.value, ...found]
+  })
+
+watch(
+  () => props.picked,
+  (picked) => {
+    chosen.value = null
+    listed.value = [...picked.marker.stacked]
+    if (picked.marker.count === 1) void open(picked.marker.id)
+  },
+  { immediate: true },
+)
+onUnmounted(() => request.abort())
+watch([chosen, listed, problem, loading], () => void nextTick(() => emit('resized')))
+
+function text(item: Item, property: string): string {
+  const value = property ? (item.properties as Record<string, unknown>)[property] : undefined
+  return typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean' ? String(value) : ''
+}
+const name = computed(
+  () => chosen.value?.title || props.picked.marker.name || chosen.value?.id || props.picked.marker.id,
+)
+const category = computed(() => chosen.value?.category || props.picked.marker.category)
+const picture = computed(() => chosen.value?.image ?? null)
+const pictureFailed = ref(false)
+watch(picture, () => (pictureFailed.value = false))
+const inTable = (id: string) => ({
+  name: 'collection',
+  params: { collection: props.collection.id, part: 'items' },
+  query: { filter: withID(id) },
+})
+const elsewhere = (href: string) => (href.startsWith('http') ? '_blank' : '_self')
+</script>
+
+<template>
+  <article class="details">
+    <button type="button" class="close" aria-label="Close" @click="emit('close')"><Icon name="x" /></button>
+    <template v-if="picked.marker.count > 1 && !chosen">
+      <h3>{{ picked.marker.count }} places at one spot</h3>
+      <ul class="choices">
+        <li v-for="place in listed" :key="place.id">
+          <button type="button" @click="open(place.id)">
+            <CategoryMark :look="looks.of(place.category)" />
+            {{ place.name || place.id }}
+          </button>
+        </li>
+      </ul>
+      <p v-if="loading" role="status">Loading …</p>
+      <p v-else-if="picked.marker.count > listed.length" class="more">
+        <button type="button" @click="more">Show more ({{ picked.marker.count - listed.length }} left)</button>
+      </p>
+    </template>
+    <template v-else>
+      <button v-if="picked.marker.count > 1" type="button" class="back" @click="chosen = null">
+        <Icon name="arrow-left" /> All {{ picked.marker.count }} places
+      </button>
+      <img
+        v-if="picture && !pictureFailed"
+        :src="picture"
+        alt=""
+        class="picture"
+        @error="pictureFailed = true"
+        @load="emit('resized')"
+      />
+      <h3 dir="auto">{{ name }}</h3>
+      <p v-if="chosen?.subtitle" class="subtitle" dir="auto">{{ chosen.subtitle }}</p>
+      <p v-if="category" class="category"
+        ><CategoryMark :look="looks.of(category, picked.marker.drawing)" />{{ category }}</p
+      >
+      <p v-if="loading" role="status">Loading …</p>
+      <template v-if="chosen">
+        <dl v-if="chosen.fields.length > 0">
+          <template v-for="f in chosen.fields" :key="f.property">
+            <dt>{{ f.label }}</dt>
+            <dd dir="auto">
+              <a v-if="f.href" :href="f.href" :target="elsewhere(f.href)" rel="noopener noreferrer">{{ f.text }}</a>
+              <!-- The service has taken out of it what is not safe. -->
+              <div v-else-if="f.html !== undefined" class="html" v-html="f.html" />
+              <template v-else>{{ written(f) }}</template>
+            </dd>
+          </template>
+        </dl>
+        <p class="actions">
+          <a
+            v-for="a in chosen.actions"
+            :key="a.label"
+            :href="a.href"
+            :target="elsewhere(a.href)"
+            rel="noopener noreferrer"
+            class="action"
+            >{{ a.label }}</a
+          >
+          <RouterLink v-if="!draft" :to="inTable(chosen.id)" class="back">Show in table</RouterLink>
+        </p>
+      </template>
+    </template>
+    <p v-if="problem" role="alert" class="problem">{{ problem }}</p>
+  </article>
+</template>
+
+<style scoped>
+.details {
+  position: relative;
+  padding: 0.8rem 1rem;
+  min-width: 200px;
+  font-size: 0.93rem;
+}
+h3 {
+  font-size: 1.02rem;
+  padding-right: 1.8rem;
+  overflow-wrap: anywhere;
+}
+.close {
+  position: absolute;
+  top: 0.4rem;
+  right: 0.4rem;
+  width: 2rem;
+  height: 2rem;
+  border: 0;
+  border-radius: 6px;
+  background: color-mix(in srgb, var(--card) 75%, transparent);
+  color: inherit;
+  cursor: pointer;
+}
+.close:hover {
+  background: var(--rule);
+}
+.picture {
+  display: block;
+  width: calc(100% + 2rem);
+  height: 130px;
+  margin: -0.8rem -1rem 0.7rem;
+  object-fit: cover;
+}
+.subtitle {
+  color: var(--soft);
+  overflow-wrap: anywhere;
+}
+.category {
+  display: flex;
+  align-items: center;
+  gap: 0.45rem;
+  margin: 0.35rem 0 0.6rem;
+}
+dl {
+  display: grid;
+  grid-template-columns: minmax(70px, auto) 1fr;
+  gap: 0.25rem 0.9rem;
+  margin: 0;
+}
+dt {
+  color: var(--soft);
+  overflow-wrap: anywhere;
+}
+dd {
+  margin: 0;
+  overflow-wrap: anywhere;
+  white-space: pre-line;
+}
+.html {
+  white-space: normal;
+}
+.html :deep(p),
+.html :deep(ul),
+.html :deep(ol) {
+  margin: 0 0 0.3rem;
+}
+.html :deep(ul),
+.html :deep(ol) {
+  padding-inline-start: 1.1rem;
+}
+.actions {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.3rem 0.6rem;
+  margin-top: 0.6rem;
+}
+.action {
+  padding: 0.25rem 0.7rem;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
+  text-decoration: none;
+  overflow-wrap: anywhere;
+}
+.action:hover {
+  background: var(--rule);
+}
+.choices {
+  list-style: none;
+  margin: 0.4rem 0 0;
+  padding: 0;
+}
+.more button,
+.back {
+  padding: 0.35rem 0.3rem;
+  border: 0;
+  border-radius: 6px;
+  background: none;
+  color: inherit;
+  font: inherit;
+  text-decoration: underline;
+  cursor: pointer;
+}
+.choices button {
+  display: flex;
+  align-items: center;
+  gap: 0.5rem;
+  width: 100%;
+  padding: 0.35rem 0.3rem;
+  border: 0;
+  border-radius: 6px;
+  background: none;
+  color: inherit;
+  font: inherit;
+  text-align: start;
+  cursor: pointer;
+}
+.choices button:hover {
+  background: var(--rule);
+}
+.problem {
+  color: var(--signal);
+}
+</style>

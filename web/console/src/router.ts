@@ -1,0 +1,33 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+declare module 'vue-router' {
+  interface RouteMeta {
+    title: string
+  }
+}
+
+const dataPage = () => import('./data/DataPage.vue')
+
+/** The pages. What a page shows is in its address, so that a reload, a link and the way back show the same. */
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', name: 'map', component: () => import('./map/MapPage.vue'), meta: { title: 'Map' } },
+    { path: '/data', name: 'data', component: dataPage, meta: { title: 'Data' } },
+    {
+      path: '/data/:collection/:part(items|style)',
+      name: 'collection',
+      component: dataPage,
+      meta: { title: 'Data' },
+    },
+    { path: '/:rest(.*)', name: 'nothing', component: () => import('./NoPage.vue'), meta: { title: 'No such page' } },
+  ],
+})
+
+router.afterEach((to, from) => {
+  document.title = `${to.meta.title} · Idle Beacon`
+  // A screen reader hears of a new page by its heading.
+  if (from.matched.length > 0 && to.meta.title !== from.meta.title) {
+    requestAnimationFrame(() => document.querySelector<HTMLElement>('main h1')?.focus({ preventScroll: true }))
+  }
+})

@@ -1,0 +1,23 @@
+import type { View } from './camera'
+import type { FeedState } from './feed'
+import type { Marker } from './marker'
+
+/** What was picked, by pointer or keyboard. */
+export interface Picked {
+  source: string // the id of the source
+  marker: Marker
+}
+
+/** The events of <idle-map>, by name, with their details. They do not bubble. */
+export interface IdleMapEvents {
+  /** The view has changed; one for each frame of a motion. */
+  travel: CustomEvent<View>
+  /** The view has come to rest. */
+  rest: CustomEvent<View>
+  /** A marker, an area or a path was picked. */
+  pick: CustomEvent<Picked>
+  /** The markers are being fetched, are there, or cannot be fetched. */
+  state: CustomEvent<FeedState>
+  /** The popup has closed. */
+  dismiss: CustomEvent<null>
+}

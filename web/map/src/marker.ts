@@ -1,0 +1,55 @@
+import type { Drawing } from './looks'
+import type { Box, Position } from './projection'
+
+/** What stands at one spot of the map: a place, a cluster of several, or an area or path that was picked there. */
+export interface Marker {
+  key: string // unique in its source; the same for the same thing
+  kind: 'place' | 'cluster' | 'shape'
+  at: Position
+  name: string // of a place or shape
+  id: string // of a place or shape
+  category: string // of a place or shape
+  drawing: Drawing // of a place or shape
+  count: number // places it stands for; 1 for a place
+  tally: readonly (readonly [category: string, count: number])[] // of a cluster, in the order of the legend
+  opensAt: number | null // the zoom at which a cluster opens; null if its places share a spot
+  extent: Box | null // of a cluster's places
+  stacked: readonly StackedPlace[] // the first places of a cluster that share a spot
+}
+
+/** One of the places that share a spot. */
+export interface StackedPlace {
+  id: string
+  name: string
+  category: string
+}
+
+/** Whether two markers of the same key say the same. */
+export function sameMarker(a: Marker, b: Marker): boolean {
+  return (
+    a.count === b.count &&
+    a.at.lon === b.at.lon &&
+    a.at.lat === b.at.lat &&
+    a.name === b.name &&
+    a.category === b.category &&
+    a.opensAt === b.opensAt &&
+    sameDrawing(a.drawing, b.drawing) &&
+    sameBox(a.extent, b.extent) &&
+    a.tally.length === b.tally.length &&
+    a.tally.every(([category, count], i) => b.tally[i]?.[0] === category && b.tally[i]?.[1] === count) &&
+    a.stacked.length === b.stacked.length &&
+    a.stacked.every((s, i) => {
+      const other = b.stacked[i]
+      return s.id === other?.id && s.name === other.name && s.category === other.category
+    })
+  )
+}
+
+function sameDrawing(a: Drawing, b: Drawing): boolean {
+  return a.rule === b.rule && a.size === b.size && a.colour === b.colour && a.radius === b.radius && a.tip === b.tip
+}
+
+function sameBox(a: Box | null, b: Box | null): boolean {
+  if (!a || !b) return a === b
+  return a.west === b.west && a.south === b.south && a.east === b.east && a.north === b.north
+}

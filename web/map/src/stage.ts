@@ -1,0 +1,95 @@
+import type { Camera } from './camera'
+import type { Drawing, Layer } from './layers/layer'
+import { type Paint, readPaint } from './paint'
+
+/**
+ * Stage is what the map is drawn on: a base canvas that is kept until the view or the data change, and one over it that
+ * is drawn in each frame.
+ */
+export class Stage {
+  readonly element = document.createElement('div')
+  private readonly base = document.createElement('canvas')
+  private readonly over = document.createElement('canvas')
+  private readonly watch: ResizeObserver
+  private stale = true // the base is
+  private paint: Paint | null = null
+  private pixels: { width: number; height: number } | null = null // device pixels, if the browser tells
+
+  constructor(
+    private readonly camera: Camera,
+    private readonly layers: { base: readonly Layer[]; over: readonly Layer[] },
+    onResize: () => void,
+  ) {
+    this.element.className = 'stage'
+    this.element.part.add('stage')
+    this.element.tabIndex = 0
+    this.element.setAttribute('role', 'application')
+    this.element.append(this.base, this.over)
+    this.watch = new ResizeObserver(([entry]) => {
+      const box = entry?.devicePixelContentBoxSize?.[0]
+      this.pixels = box ? { width: box.inlineSize, height: box.blockSize } : null
+      this.stale = true
+      onResize()
+    })
+  }
+
+  start(): void {
+    try {
+      // It fires when the density changes too.
+      this.watch.observe(this.element, { box: 'device-pixel-content-box' })
+    } catch {
+      this.watch.observe(this.element)
+    }
+    this.stale = true
+  }
+
+  stop(): void {
+    this.watch.disconnect()
+  }
+
+  /** The base has to be drawn anew: the view or what it shows has changed. */
+  spoil(): void {
+    this.stale = true
+  }
+
+  /** Looks at the colours again, and returns whether they have changed. */
+  recolour(): boolean {
+    const before = this.paint
+    this.paint = readPaint(this.element)
+    const changed = before !== null && JSON.stringify(before) !== JSON.stringify(this.paint)
+    this.stale ||= changed
+    return changed
+  }
+
+  draw(raised: ReadonlySet<string>): void {
+    const density = window.devicePixelRatio || 1
+    const { clientWidth, clientHeight } = this.element
+    if (clientWidth === 0) return
+    const width = nearest(this.pixels?.width, clientWidth * density)
+    const height = nearest(this.pixels?.height, clientHeight * density)
+    this.paint ??= readPaint(this.element)
+    for (const canvas of [this.base, this.over]) {
+      if (canvas.width === width && canvas.height === height) continue
+      canvas.width = width
+      canvas.height = height
+      this.stale = true
+    }
+    const drawing = { camera: this.camera, paint: this.paint, density, raised }
+    if (this.stale) this.drawOn(this.base, this.layers.base, drawing)
+    this.drawOn(this.over, this.layers.over, drawing)
+    this.stale = false
+  }
+
+  private drawOn(canvas: HTMLCanvasElement, layers: readonly Layer[], d: Omit<Drawing, 'context'>): void {
+    const context = canvas.getContext('2d')
+    if (!context) return
+    context.setTransform(d.density, 0, 0, d.density, 0, 0)
+    context.clearRect(0, 0, this.camera.width, this.camera.height)
+    for (const layer of layers) layer.draw({ ...d, context })
+  }
+}
+
+/** The number of device pixels that the browser tells, if it is what the density makes it, but for rounding. */
+function nearest(told: number | undefined, computed: number): number {
+  return told !== undefined && Math.abs(told - computed) < 1 ? told : Math.round(computed)
+}

@@ -1,0 +1,40 @@
+import type { Marker } from './marker'
+
+/** All that the map says in words, for screen readers and in its tip. An app may replace any of it. */
+export interface Words {
+  map: string
+  markers: string
+  popup: string
+  /** Says what a marker is. */
+  marker(m: Marker): string
+  /** Says what is in view after a move. */
+  inView(zoom: number, markers: readonly Marker[]): string
+}
+
+const number = new Intl.NumberFormat('en')
+
+const english = new Intl.PluralRules('en')
+
+function counted(n: number, one: string, many: string): string {
+  return `${number.format(n)} ${english.select(n) === 'one' ? one : many}`
+}
+
+export const englishWords: Words = {
+  map: 'Map. Arrow keys move it, plus and minus zoom, Tab goes to the markers.',
+  markers: 'Markers, areas and paths in view',
+  popup: 'Details',
+  marker(m) {
+    if (m.count === 1) return [m.name || m.id, m.category].filter(Boolean).join(', ')
+    const parts = [...m.tally]
+      .sort((a, b) => b[1] - a[1])
+      .map(([category, count]) => `${count} ${category || 'without category'}`)
+    return `Cluster of ${m.count} places: ${parts.join(', ')}`
+  },
+  inView(zoom, markers) {
+    const shapes = markers.filter((m) => m.kind === 'shape').length
+    const places = markers.reduce((n, m) => n + (m.kind === 'shape' ? 0 : m.count), 0)
+    const said = [counted(places, 'place', 'places')]
+    if (shapes > 0) said.push(counted(shapes, 'shape', 'shapes'))
+    return `Zoom ${zoom.toFixed(1)}: ${said.join(' and ')} in view.`
+  },
+}
