@@ -95,13 +95,18 @@ func writeAnswer(w http.ResponseWriter, r *http.Request, answer *answers.Answer)
 		if body, err = answer.Bytes(coding); err != nil {
 			return err
 		}
-		w.Header().Set("Content-Encoding", string(coding))
-		tag = strings.TrimSuffix(tag, `"`) + "--" + string(coding) + `"`
+		tag = setCoding(w, tag, coding)
 	}
 	w.Header().Set("ETag", tag)
 	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
 	writeBody(w, http.StatusOK, geoJSON, body)
 	return nil
+}
+
+// setCoding says in which coding an answer is, and returns the tag that it then has.
+func setCoding(w http.ResponseWriter, tag string, coding answers.Coding) string {
+	w.Header().Set("Content-Encoding", string(coding))
+	return strings.TrimSuffix(tag, `"`) + "--" + string(coding) + `"`
 }
 
 // asOfHeader tells of what change an answer from memory is as of: all changes up to it are in

@@ -54,6 +54,7 @@ type server struct {
 	squares  *answers.Squares[*service.Marker] // that they are put together from
 	metrics  *metrics
 	routes   chi.Router
+	files    consoleFiles
 }
 
 // How many bytes of answers and of squares of the map are kept.
@@ -182,8 +183,8 @@ func (h *server) pages(r chi.Router) {
 		r.Get("/", h.page)
 		r.Get("/data", h.page)
 		r.Get("/data/*", h.page)
-		r.Get("/assets/*", h.consoleFile)
-		r.Get("/favicon.svg", h.consoleFile)
+		r.Get("/assets/*", h.pageFile)
+		r.Get("/favicon.svg", h.pageFile)
 	}
 	if h.options.Pictures != nil {
 		h.needing(r, ToSee).Get("/pictures/{picture}", h.picture)
@@ -356,45 +357,6 @@ func IsLoopback(host string) bool {
 	}
 	ip := net.ParseIP(host)
 	return ip != nil && ip.IsLoopback()
-}
-
-// consolePolicy lets the console's pages load nothing but what the service has and pictures,
-// and nobody show them in a frame.
-const consolePolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' https: data: blob:; " +
-	"font-src 'self' data:; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; object-src 'none'"
-
-// page serves the pages of the web console, which finds out by itself which one the address
-// stands for.
-func (h *server) page(w http.ResponseWriter, r *http.Request) {
-	const name = "index.html"
-	if !isFile(h.options.Console, name) {
-		writeProblem(w, http.StatusNotFound, "",
-			"this build of the service has no console: it was compiled without the web part; use 'make build'")
-		return
-	}
-	w.Header().Set("Cache-Control", "no-cache")
-	h.serveConsole(w, r, name)
-}
-
-// consoleFile serves what the pages consist of.
-func (h *server) consoleFile(w http.ResponseWriter, r *http.Request) {
-	name := strings.TrimPrefix(r.URL.Path, "/")
-	if !isFile(h.options.Console, name) {
-		writeProblem(w, http.StatusNotFound, "", "there is nothing at "+r.URL.Path)
-		return
-	}
-	caching := "no-cache"
-	if strings.HasPrefix(name, "assets/") {
-		caching = "public, max-age=31536000, immutable" // their names change with their content
-	}
-	w.Header().Set("Cache-Control", caching)
-	h.serveConsole(w, r, name)
-}
-
-func (h *server) serveConsole(w http.ResponseWriter, r *http.Request, name string) {
-	w.Header().Set("Content-Security-Policy", consolePolicy)
-	w.Header().Set("X-Frame-Options", "DENY")
-	http.ServeFileFS(w, r, h.options.Console, name)
 }
 
 // careful sets what every answer has: browsers take it for what it says it is, and tell

@@ -1,10 +1,29 @@
+import { readFileSync } from 'node:fs'
 import vue from '@vitejs/plugin-vue'
-import { defineConfig } from 'vite'
+import { defineConfig, type Plugin } from 'vite'
+
+/** Takes from the pictures of icons what they all have, so that scripts with many of them stay small. */
+const bareIcons: Plugin = {
+  name: 'bare-icons',
+  enforce: 'pre',
+  load(id) {
+    const [file, query] = id.split('?')
+    if (query !== 'raw' || !file?.endsWith('.svg')) return null
+    const bare = readFileSync(file, 'utf8')
+      .replace(/<!--.*?-->/gs, '')
+      .replace(/ class="[^"]*"/, '')
+      .replace(/\s+/g, ' ')
+      .replace(/> </g, '><')
+      .trim()
+    return `export default ${JSON.stringify(bare)}`
+  },
+}
 
 export default defineConfig({
-  plugins: [vue({ template: { compilerOptions: { isCustomElement: (tag) => tag === 'idle-map' } } })],
+  plugins: [bareIcons, vue({ template: { compilerOptions: { isCustomElement: (tag) => tag === 'idle-map' } } })],
   build: {
     outDir: '../dist',
+    cssTarget: ['chrome123', 'firefox120', 'safari17.5'], // know light-dark(), which follows the theme that is chosen
     emptyOutDir: true, // public/.gitkeep puts the mark back that keeps the directory
     assetsInlineLimit: (file) => (file.endsWith('.json') ? false : undefined),
     chunkSizeWarningLimit: 700,

@@ -1,10 +1,13 @@
 <script setup lang="ts">
+import toastTheme from '@primeuix/themes/aura/toast'
 import Toast from 'primevue/toast'
 import { useToast } from 'primevue/usetoast'
 import { onMounted, watch } from 'vue'
 import { useNotices } from './stores/notices'
+import { addToTheme } from './theme'
 
 // Shows what users are told in passing. What went wrong stays until it is closed.
+addToTheme({ toast: toastTheme })
 const toast = useToast()
 const notices = useNotices()
 

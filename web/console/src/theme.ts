@@ -1,35 +1,15 @@
 import { definePreset } from '@primeuix/themes'
 import base from '@primeuix/themes/aura/base'
 import button from '@primeuix/themes/aura/button'
-import confirmdialog from '@primeuix/themes/aura/confirmdialog'
-import dialog from '@primeuix/themes/aura/dialog'
 import inputtext from '@primeuix/themes/aura/inputtext'
 import message from '@primeuix/themes/aura/message'
-import popover from '@primeuix/themes/aura/popover'
-import progressbar from '@primeuix/themes/aura/progressbar'
-import select from '@primeuix/themes/aura/select'
-import skeleton from '@primeuix/themes/aura/skeleton'
-import toast from '@primeuix/themes/aura/toast'
 import toggleswitch from '@primeuix/themes/aura/toggleswitch'
-import virtualscroller from '@primeuix/themes/aura/virtualscroller'
 
-// Only the components that the console uses: all of them together are as large as the rest of it.
+// Only the components that every page uses: all of them together are as large as the rest of the console. Others bring
+// theirs with addToTheme.
 const usual = {
   ...base,
-  components: {
-    button,
-    confirmdialog,
-    dialog,
-    inputtext,
-    message,
-    popover,
-    progressbar,
-    select,
-    skeleton,
-    toast,
-    toggleswitch,
-    virtualscroller,
-  },
+  components: { button, inputtext, message, toggleswitch },
 }
 
 /** The look of PrimeVue's components, with colours that can be read by everybody. */
@@ -57,3 +37,8 @@ export const theme = definePreset(usual, {
     },
   },
 })
+
+/** Adds how components look that not every page uses. It is to be called before they are first shown. */
+export function addToTheme(components: Readonly<Record<string, object>>): void {
+  Object.assign((theme as { components: object }).components, components)
+}

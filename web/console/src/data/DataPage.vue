@@ -1,5 +1,7 @@
 <script setup lang="ts">
 import type { Box } from '@idlebeacon/map'
+import confirmdialog from '@primeuix/themes/aura/confirmdialog'
+import dialog from '@primeuix/themes/aura/dialog'
 import ConfirmDialog from 'primevue/confirmdialog'
 import Message from 'primevue/message'
 import { useConfirm } from 'primevue/useconfirm'
@@ -13,12 +15,14 @@ import { showing } from '../map/address'
 import { useCollections } from '../stores/collections'
 import { useNotices } from '../stores/notices'
 import { counted } from '../text/format'
+import { addToTheme } from '../theme'
 import CollectionEntry from './CollectionEntry.vue'
 import FeatureTable from './FeatureTable.vue'
 
 // The collections, what is in them, and how they are drawn. Which of them is open is in the address.
 const StyleEditor = defineAsyncComponent(() => import('../style/StyleEditor.vue'))
 
+addToTheme({ confirmdialog, dialog })
 const route = useRoute()
 const router = useRouter()
 const store = useCollections()

@@ -249,6 +249,8 @@ td {
   color: var(--soft);
 }
 thead th {
+  border-bottom: 0;
+  box-shadow: inset 0 -1px var(--rule); /* a border would stay behind */
   position: sticky;
   top: 0;
   background: var(--card);

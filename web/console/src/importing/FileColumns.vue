@@ -98,6 +98,8 @@ td {
   white-space: nowrap;
 }
 thead th {
+  border-bottom: 0;
+  box-shadow: inset 0 -1px var(--rule); /* a border would stay behind */
   position: sticky;
   top: 0;
   z-index: 1;

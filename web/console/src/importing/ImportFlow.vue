@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { Box } from '@idlebeacon/map'
+import progressbar from '@primeuix/themes/aura/progressbar'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
@@ -13,6 +14,7 @@ import Choice from '../parts/Choice.vue'
 import Icon from '../parts/Icon.vue'
 import { type Stage, useImports } from '../stores/imports'
 import { counted } from '../text/format'
+import { addToTheme } from '../theme'
 import FileChooser from './FileChooser.vue'
 import FileColumns from './FileColumns.vue'
 import FileFixes from './FileFixes.vue'
@@ -28,6 +30,7 @@ import { formatNames } from './words'
 const props = defineProps<{ collections: Collection[] }>()
 const emit = defineEmits<{ imported: [collection: string]; show: [box: Box | null] }>()
 
+addToTheme({ progressbar })
 const imports = useImports()
 const over = ref(false) // a file is dragged over the page
 const into = ref('') // the collection, or "" for a new one

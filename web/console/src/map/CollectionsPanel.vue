@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import type { Box } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
-import Skeleton from 'primevue/skeleton'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { storeToRefs } from 'pinia'
 import { computed, ref } from 'vue'
@@ -93,8 +92,8 @@ const switchAll = (of: readonly Collection[], on: boolean) =>
   <section aria-labelledby="collections-title">
     <h2 id="collections-title">Collections</h2>
     <div v-if="collections === null" aria-label="Loading the collections" role="status">
-      <Skeleton height="2.2rem" class="wait" />
-      <Skeleton height="2.2rem" class="wait" />
+      <div class="wait" />
+      <div class="wait" />
     </div>
     <div v-else-if="collections.length === 0" class="empty">
       <p
@@ -243,6 +242,9 @@ h3 {
   gap: 0.4rem;
 }
 .wait {
+  height: 2.2rem;
   margin-bottom: 0.5rem;
+  border-radius: 6px;
+  background: var(--rule);
 }
 </style>

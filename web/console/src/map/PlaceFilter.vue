@@ -222,6 +222,7 @@ ul {
   align-items: center;
   width: 100%;
   padding: 0.16rem 0.3rem;
+  min-height: 24px;
   border: 0;
   border-radius: 6px;
   background: none;

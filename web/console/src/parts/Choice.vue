@@ -2,7 +2,7 @@
 import { computed, defineAsyncComponent } from 'vue'
 
 // Chooses one of several values. It has a name for screen readers, or the id of its label.
-const Select = defineAsyncComponent(() => import('primevue/select')) // large, and seldom needed at once
+const Select = defineAsyncComponent(() => import('./ThemedSelect.vue')) // large, and seldom needed at once
 const props = defineProps<{
   options: Readonly<Record<string, string>> | readonly { value: string; label: string }[]
   label?: string

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { iconNames, lookOf, ownIconNames, setIconSheet } from '@idlebeacon/map'
+import popoverTheme from '@primeuix/themes/aura/popover'
 import Button from 'primevue/button'
 import Popover from 'primevue/popover'
 import { computed, ref, useTemplateRef } from 'vue'
@@ -7,11 +8,13 @@ import { explain } from '../api/explain'
 import { deleteIcon, fetchIconSheet, saveIcon } from '../api/icons'
 import CategoryMark from '../parts/CategoryMark.vue'
 import Icon from '../parts/Icon.vue'
+import { addToTheme } from '../theme'
 
 // Chooses an icon by its picture; one's own can be brought from a file, and taken away.
 const props = defineProps<{ icon: string | undefined; colour: string; label: string; none?: string }>()
 const emit = defineEmits<{ choose: [icon: string] }>()
 
+addToTheme({ popover: popoverTheme })
 const popover = useTemplateRef<{ toggle(e: Event): void; hide(): void }>('popover')
 const search = ref('')
 const names = ref(iconNames())

@@ -128,7 +128,7 @@ onMounted(async () => {
   border-bottom: 1px solid var(--rule);
   padding-bottom: 0.4rem;
 }
-.fields :deep(h4) {
+.fields :deep(h3) {
   margin: 0.5rem 0 0.2rem;
   font-size: 0.88rem;
 }
@@ -204,6 +204,8 @@ onMounted(async () => {
 }
 .fields :deep(.tools button),
 .fields :deep(.row > button) {
+  min-width: 26px;
+  min-height: 26px;
   padding: 0.15rem 0.3rem;
   border: 0;
   background: none;

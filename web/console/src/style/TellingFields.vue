@@ -68,7 +68,7 @@ const heads = { title: 'Title', subtitle: 'Line below it', image: 'Picture' } as
           @change="emit('change', { ...draft, order: numberOf($event) ?? 0 })"
       /></label>
     </p>
-    <h4>Shown beside the pointer</h4>
+    <h3>Shown beside the pointer</h3>
     <FieldList
       :fields="draft.tooltip ?? []"
       :properties="properties"
@@ -87,7 +87,7 @@ const heads = { title: 'Title', subtitle: 'Line below it', image: 'Picture' } as
         </select>
       </label>
     </p>
-    <h4>Fields{{ popup.fields?.length ? '' : ': all, as none are chosen' }}</h4>
+    <h3>Fields{{ popup.fields?.length ? '' : ': all, as none are chosen' }}</h3>
     <FieldList
       :fields="popup.fields ?? []"
       :properties="properties"
@@ -96,7 +96,7 @@ const heads = { title: 'Title', subtitle: 'Line below it', image: 'Picture' } as
       formats
       @change="setPopup(having(popup, 'fields', $event.length > 0 ? $event : undefined))"
     />
-    <h4>Actions</h4>
+    <h3>Actions</h3>
     <p v-for="(a, i) in actions" :key="i" class="row">
       <input
         type="text"

@@ -1,0 +1,129 @@
+package httpapi
+
+import (
+	"bytes"
+	"io/fs"
+	"mime"
+	"net/http"
+	"path"
+	"strings"
+	"sync"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+
+	"idlebeacon/internal/answers"
+)
+
+// consolePolicy lets the console's pages load nothing but what the service has and pictures,
+// and nobody show them in a frame.
+const consolePolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' https: data: blob:; " +
+	"font-src 'self' data:; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; object-src 'none'"
+
+// page serves the pages of the web console, which finds out by itself which one the address
+// stands for.
+func (h *server) page(w http.ResponseWriter, r *http.Request) {
+	const name = "index.html"
+	if !isFile(h.options.Console, name) {
+		writeProblem(w, http.StatusNotFound, "",
+			"this build of the service has no console: it was compiled without the web part; use 'make build'")
+		return
+	}
+	w.Header().Set("Cache-Control", "no-cache")
+	h.serveConsole(w, r, name)
+}
+
+// pageFile serves what the pages consist of.
+func (h *server) pageFile(w http.ResponseWriter, r *http.Request) {
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if !isFile(h.options.Console, name) {
+		writeProblem(w, http.StatusNotFound, "", "there is nothing at "+r.URL.Path)
+		return
+	}
+	caching := "no-cache"
+	if strings.HasPrefix(name, "assets/") {
+		caching = "public, max-age=31536000, immutable" // their names change with their content
+	}
+	w.Header().Set("Cache-Control", caching)
+	h.serveConsole(w, r, name)
+}
+
+func (h *server) serveConsole(w http.ResponseWriter, r *http.Request, name string) {
+	w.Header().Set("Content-Security-Policy", consolePolicy)
+	w.Header().Set("X-Frame-Options", "DENY")
+	file, err := h.files.get(h.options.Console, name)
+	if err != nil {
+		h.fail(w, r, err)
+		return
+	}
+	body, tag := file.plain, file.tag
+	w.Header().Add("Vary", "Accept-Encoding")
+	switch coding := answers.CodingFor(strings.Join(r.Header.Values("Accept-Encoding"), ","), len(body)); coding {
+	case answers.Gzip:
+		body = file.gzip
+		tag = setCoding(w, tag, coding)
+	case answers.Zstd:
+		body = file.zstd
+		tag = setCoding(w, tag, coding)
+	}
+	if notModified(w, r, file.tag) {
+		return
+	}
+	w.Header().Set("ETag", tag)
+	writeBody(w, http.StatusOK, file.mediaType, body)
+}
+
+// A consoleFile is a file of the console in all codings. Compressing them as far as it goes takes
+// long, and is done once.
+type consoleFile struct {
+	mediaType         string
+	tag               string
+	plain, gzip, zstd []byte
+}
+
+// consoleFiles keeps the files that were asked for. There are few: those that were built in.
+type consoleFiles struct {
+	mu    sync.Mutex
+	known map[string]func() (*consoleFile, error)
+}
+
+func (c *consoleFiles) get(files fs.FS, name string) (*consoleFile, error) {
+	c.mu.Lock()
+	read := c.known[name]
+	if read == nil {
+		read = sync.OnceValues(func() (*consoleFile, error) { return readConsoleFile(files, name) })
+		if c.known == nil {
+			c.known = map[string]func() (*consoleFile, error){}
+		}
+		c.known[name] = read
+	}
+	c.mu.Unlock()
+	return read()
+}
+
+func readConsoleFile(files fs.FS, name string) (*consoleFile, error) {
+	plain, err := fs.ReadFile(files, name)
+	if err != nil {
+		return nil, err
+	}
+	var zipped bytes.Buffer
+	z, err := gzip.NewWriterLevel(&zipped, gzip.BestCompression)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := z.Write(plain); err != nil {
+		return nil, err
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBestCompression))
+	if err != nil {
+		return nil, err
+	}
+	defer encoder.Close()
+	return &consoleFile{
+		mediaType: mime.TypeByExtension(path.Ext(name)), tag: tagOf(string(plain)),
+		plain: plain, gzip: zipped.Bytes(), zstd: encoder.EncodeAll(plain, nil),
+	}, nil
+}
