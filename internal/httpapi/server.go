@@ -1,6 +1,3 @@
-// Package httpapi is the HTTP interface of the service. A handler parses its
-// request, calls one method of the service, and encodes the result; what is
-// wrong with a request or has gone wrong is told as a problem (RFC 9457).
 package httpapi
 
 import (

@@ -1,8 +1,3 @@
-// Package importing reads files into collections: it reads and judges their rows, gathers
-// them beside the database, merges them in one transaction, and reports what became of each.
-//
-// An import is whole or not there at all, whatever ends first. A file is judged as a whole:
-// where what its beginning told does not hold to its end, it is read again.
 package importing
 
 import (

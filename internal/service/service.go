@@ -1,6 +1,3 @@
-// Package service holds the use cases of the service. Viewport and proximity questions are
-// answered from the collections in memory, which package replica keeps, and never touch the
-// database.
 package service
 
 import (

@@ -1,9 +1,3 @@
-// Package store keeps collections, features and their changes in PostgreSQL.
-//
-// Every write adds a numbered change in the same transaction. The number comes
-// from a row that the transaction locks first and holds until it commits, so
-// changes commit in the order of their numbers, whichever process makes them: a
-// reader that has seen change 8 will never find a change 7 that it missed.
 package store
 
 import (

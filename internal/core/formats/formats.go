@@ -1,6 +1,3 @@
-// Package formats reads features from files. Each format is behind the one
-// interface [Reader], which gives a file's rows one by one, so that a file of any
-// size is read in little memory and a bad row does not stop the good ones.
 package formats
 
 import (

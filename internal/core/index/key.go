@@ -1,17 +1,3 @@
-// Package index is the ordered index of points at the heart of the service.
-//
-// Every point is a 64-bit [Key]: its Web Mercator x and y, 32 bits each,
-// interleaved (G. M. Morton, "A Computer Oriented Geodetic Data Base", 1966). Two
-// bits of it after another choose one quarter of the map, one quarter of that
-// quarter, and so on, so an ordered tree that parts by two bits at a time has a
-// node, or a run of one leaf, for every cell of the map that is not empty. Each
-// node carries a [Summary] of what is below it. So one structure answers all the
-// questions of a map: what is in a box, how many are in a cell and where is their
-// mean, what is nearest, and what changed since.
-//
-// A [Tree] is an immutable snapshot, safe for any number of concurrent readers.
-// [Tree.Edit] starts a set of edits that copies what it touches and shares the
-// rest; its result becomes the next snapshot.
 package index
 
 import (
