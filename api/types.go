@@ -218,7 +218,7 @@ type MarkerProperties struct {
 	Tip    string  `json:"tip,omitempty"`    // what its tooltip tells, a line for each value
 
 	Count   int            `json:"count,omitempty"`    // places of a cluster
-	OpensAt *int           `json:"opens_at,omitempty"` // the zoom at which a cluster opens; absent where its places share a spot
+	OpensAt *int           `json:"opens_at,omitempty"` // the zoom at which a cluster opens; absent if its places share a spot
 	Extent  *[4]float64    `json:"extent,omitempty"`   // of a cluster's places: west, south, east, north in degrees
 	Tally   map[string]int `json:"tally,omitempty"`    // of a cluster's places by category
 	Places  []StackedPlace `json:"places,omitempty"`   // the first places of a cluster that opens at no zoom
@@ -331,7 +331,7 @@ type Import struct {
 	Status     string        `json:"status"` // "accepted", "running", "successful", "failed" or "dismissed"
 	Format     string        `json:"format,omitempty"`
 	BytesRead  int64         `json:"bytes_read"`
-	BytesTotal int64         `json:"bytes_total,omitempty"` // absent where it is not known
+	BytesTotal int64         `json:"bytes_total,omitempty"` // absent if it is not known
 	Rows       int64         `json:"rows"`                  // read so far
 	StartedAt  time.Time     `json:"started_at"`
 	EndedAt    *time.Time    `json:"ended_at,omitempty"`

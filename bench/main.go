@@ -27,7 +27,7 @@ type report struct{ lines []line }
 // oriented so that at most 1 means that it is met.
 type line struct {
 	what, budget, measured string
-	ratio                  float64 // 0 where there is no budget
+	ratio                  float64 // 0 if there is no budget
 }
 
 // add notes something measured, and tells it at once.

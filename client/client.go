@@ -68,7 +68,7 @@ type Tag string
 // ErrNotModified reports that an answer is still the one whose tag was given.
 var ErrNotModified = errors.New("the answer has not changed")
 
-// unless reads an answer and its tag, or returns ErrNotModified where that is known.
+// unless reads an answer and its tag, or returns ErrNotModified if that is known.
 func (c *Client) unless(ctx context.Context, path string, known Tag, into any) (Tag, error) {
 	var headers [][2]string
 	if known != "" {

@@ -91,7 +91,7 @@ func (c *Client) Export(ctx context.Context, collection string, to io.Writer, o 
 		return Exported{}, err
 	}
 	var e Exported
-	e.Items, _ = strconv.Atoi(response.Trailer.Get("Items-Written")) // 0 where a proxy took it away
+	e.Items, _ = strconv.Atoi(response.Trailer.Get("Items-Written")) // 0 if a proxy took it away
 	e.LeftOut, _ = strconv.Atoi(response.Trailer.Get("Items-Left-Out"))
 	return e, nil
 }

@@ -16,7 +16,7 @@ type ImportOptions struct {
 	FileName string // for people
 	DryRun   bool   // check the file, write nothing
 	// Create is the collection that is made, together with what is in it, if it is not
-	// there. Its ID does not count. Where it is nil, the collection has to be there.
+	// there. Its ID does not count. If it is nil, the collection has to be there.
 	Create *api.NewCollection
 }
 

@@ -1,5 +1,5 @@
 // Package demo makes the demo scenario: the Brindlemere Isles, which lie in the
-// sea where there is no land, and the places that the Brindlemere Moorings Trust
+// sea if there is no land, and the places that the Brindlemere Moorings Trust
 // looks after. Everything is made up, and made by one seeded generator: the same
 // every time, at any number of places.
 package demo

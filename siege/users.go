@@ -45,7 +45,7 @@ func (o *outcome) of(name string) *tally {
 	return o.kind[name]
 }
 
-// note counts a request: status is what it was answered with, 0 where it was cut off, and
+// note counts a request: status is what it was answered with, 0 if it was cut off, and
 // problem what is wrong with that, "" for nothing.
 func (o *outcome) note(name string, status int, problem string, took time.Duration) {
 	s := o.of(name)

@@ -201,7 +201,7 @@ func lostImport(err error, into string) error {
 	}
 }
 
-// sendFile opens a file and calls send with it and its size in bytes, -1 where that is not
+// sendFile opens a file and calls send with it and its size in bytes, -1 if that is not
 // known, showing how far that is.
 func sendFile(name, doing string, send func(file io.Reader, size int64) error) error {
 	file, size := os.Stdin, int64(-1)

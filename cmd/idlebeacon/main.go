@@ -72,7 +72,7 @@ func run(ctx context.Context, args []string) int {
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
 		message = "interrupted"
 	}
-	if asJSON, _ := cmd.Flags().GetBool("json"); asJSON { // false where there is no such option
+	if asJSON, _ := cmd.Flags().GetBool("json"); asJSON { // false if there is no such option
 		printProblem(message, answered, status)
 		return status
 	}

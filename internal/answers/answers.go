@@ -62,7 +62,7 @@ type Answer struct {
 }
 
 // Answer returns the answer to a question about something. newest is the newest change to
-// anything that it depends on. write writes the answer. Where its tag is known, that is
+// anything that it depends on. write writes the answer. If its tag is known, that is
 // only done when the bytes are asked for and not kept. When several ask the same at once,
 // one of them writes for all.
 func (c *Cache) Answer(

@@ -30,7 +30,7 @@ import (
 type Config struct {
 	Listen      string // host:port; port 0 takes a free one
 	DSN         string // PostgreSQL connection string; "" for a private database in Data
-	Schema      string // of the tables, made where it is not there; "" for the first of the search path
+	Schema      string // of the tables, made if it is not there; "" for the first of the search path
 	Connections int    // the most to the database
 	Data        string // directory of the private database
 	Backdrop    string // file with GeoJSON land outlines, or ""

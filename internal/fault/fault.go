@@ -11,7 +11,7 @@ import (
 
 // An InvalidError reports input that the caller can mend.
 type InvalidError struct {
-	Field  string // the parameter or member that is wrong, "" where it is the whole
+	Field  string // the parameter or member that is wrong, "" if it is the whole
 	Reason string // what is wrong, and what to do
 }
 
@@ -45,7 +45,7 @@ func (e *DeniedError) Error() string { return e.Reason }
 type ConflictError struct {
 	What   string // "collection", "item" or "icon"
 	ID     string
-	Reason string // "" where the id is taken
+	Reason string // "" if the id is taken
 }
 
 func (e *ConflictError) Error() string {
@@ -78,7 +78,7 @@ func (e *UnavailableError) Error() string { return e.Reason }
 // A FullError reports that there is no room on a disk.
 type FullError struct {
 	Where string // "the database" or "temporary files"
-	Needs int64  // bytes that are needed, about; 0 where that is not known
+	Needs int64  // bytes that are needed, about; 0 if that is not known
 	Free  int64  // bytes that are free
 }
 

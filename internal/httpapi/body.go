@@ -87,7 +87,7 @@ func (h *server) readJSON(w http.ResponseWriter, r *http.Request, v any) error {
 
 // decodeJSON decodes a body into v. Members that v does not have are an error where strict.
 func decodeJSON(body []byte, v any, strict bool) error {
-	if err := wellformed.JSON(body); err != nil && strict { // a feature tells which member it is
+	if err := wellformed.JSON(body); err != nil && strict { // a feature reports which member it is
 		return fault.Invalid("body", "%v", err)
 	}
 	decoder := json.NewDecoder(bytes.NewReader(body))

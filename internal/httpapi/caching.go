@@ -41,7 +41,7 @@ func (h *server) databaseTag() string {
 var uncoded = strings.NewReplacer("--gzip", "", "--zstd", "")
 
 // ifMatch returns the changes whose tags the client says that it has seen (RFC 9110
-// section 13.1.1), or nil where it sets no such condition.
+// section 13.1.1), or nil if it sets no such condition.
 func (h *server) ifMatch(r *http.Request) []uint64 {
 	given := strings.Join(r.Header.Values("If-Match"), ",")
 	if given == "" || strings.TrimSpace(given) == "*" {

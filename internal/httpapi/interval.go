@@ -9,7 +9,7 @@ import (
 
 // interval reads a moment or an interval of time as OGC API - Features has it: moments in
 // RFC 3339, or dates, two of them with a slash between; nothing or .. for no end. It returns
-// nil where the parameter is absent.
+// nil if the parameter is absent.
 func (q *query) interval(name string) *service.Interval {
 	if !q.has(name) {
 		return nil

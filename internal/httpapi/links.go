@@ -58,7 +58,7 @@ var methods = []string{
 	http.MethodDelete,
 }
 
-// allowed returns the methods that a path has, as the header Allow lists them; "" where
+// allowed returns the methods that a path has, as the header Allow lists them; "" if
 // there is nothing at the path.
 func allowed(routes chi.Routes, path string) string {
 	var found []string

@@ -75,7 +75,7 @@ type pacedBody struct {
 // Read implements io.Reader.
 func (b *pacedBody) Read(p []byte) (n int, err error) {
 	began := time.Now()
-	_ = b.connection.SetReadDeadline(b.pace.deadline(began)) // where it cannot be set, the client's patience counts
+	_ = b.connection.SetReadDeadline(b.pace.deadline(began)) // if it cannot be set, the client's patience counts
 	n, err = b.ReadCloser.Read(p)
 	b.pace.spend(time.Since(began), n)
 	if err != nil {

@@ -116,7 +116,7 @@ func (q *query) flag(name string) bool {
 	return false
 }
 
-// box reads a bounding box, or nil where it is absent.
+// box reads a bounding box, or nil if it is absent.
 func (q *query) box(name string) *geo.Box {
 	if !q.has(name) {
 		return nil

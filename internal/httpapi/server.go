@@ -246,7 +246,7 @@ func (h *server) stream(f handler) http.HandlerFunc {
 	}
 }
 
-// logged counts each request, and writes a line for it where that is wanted.
+// logged counts each request, and writes a line for it if that is wanted.
 func (h *server) logged(next http.Handler) http.Handler {
 	level := slog.LevelDebug
 	if h.options.AccessLog {

@@ -23,7 +23,7 @@ type upload struct {
 	io.Reader
 	connection *http.ResponseController
 	mediaType  string // of the file, as the client calls it
-	size       int64  // of the file in bytes; 0 where it is not known
+	size       int64  // of the file in bytes; 0 if it is not known
 }
 
 // parseUpload reads what comes before the file. Of the parameters only the named ones are
@@ -65,7 +65,7 @@ func parseUpload(w http.ResponseWriter, r *http.Request, names ...string) *uploa
 
 // Interrupt lets a Read that waits for the client return with an error.
 func (u *upload) Interrupt() {
-	_ = u.connection.SetReadDeadline(time.Now()) // where it cannot, the next bytes end it
+	_ = u.connection.SetReadDeadline(time.Now()) // if it cannot, the next bytes end it
 }
 
 // maxOptions is how much JSON may say how to read a file, in bytes.

@@ -26,8 +26,8 @@ const (
 type Options struct {
 	File   formats.Options
 	DryRun bool   // read and check the file, write nothing
-	Name   string // of the file, for people; "" where it has none
-	Size   int64  // of the file in bytes; 0 where it is not known
+	Name   string // of the file, for people; "" if it has none
+	Size   int64  // of the file in bytes; 0 if it is not known
 	// Make returns the collection that is made, together with what is in it, if there is none
 	// with an id to import into. If it is nil, the collection has to be there.
 	Make func(id string) (store.Collection, error)
@@ -64,7 +64,7 @@ func (m *Importer) collection(id string) (*replica.Collection, error) {
 	return c, err
 }
 
-// target returns the collection with the given id or, where there is none and it is
+// target returns the collection with the given id or, if there is none and it is
 // to be made, one that nobody knows yet and that has no key.
 func (m *Importer) target(id string, toMake func(id string) (store.Collection, error)) (*replica.Collection, error) {
 	c, err := m.collection(id)

@@ -35,7 +35,7 @@ type Importer struct {
 var origin = store.Origin{Way: store.ByImport}
 
 // New returns an importer into the collections of a replica of a store. room returns how
-// many bytes are free on the disk of the database, where that is known.
+// many bytes are free on the disk of the database, if that is known.
 func New(
 	st *store.Store,
 	r *replica.Replica,

@@ -35,7 +35,7 @@ type Import struct {
 	Status     store.Status
 	Format     formats.Format // "" until it is known
 	BytesRead  int64
-	BytesTotal int64   // 0 where that is not known
+	BytesTotal int64   // 0 if that is not known
 	Rows       int64   // read so far
 	Report     *Report // nil until it is over
 	Problem    string  // why it failed

@@ -35,7 +35,7 @@ type Inspection struct {
 
 // Inspect looks at a file that is meant for a collection, which need not be there yet.
 // category is the property that is to class the features, nil for that of the collection or
-// the one that usually does. Where the file is only the beginning of one, that it ends in the
+// the one that usually does. If the file is only the beginning of one, that it ends in the
 // middle is no error. Of a table without columns for a position the columns are told, and
 // what is missing. It fails where ctx ends first.
 func (m *Importer) Inspect(

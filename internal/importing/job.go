@@ -44,7 +44,7 @@ type job struct {
 	batch    []feature.Feature
 	size     int            // of the batch, in bytes
 	staging  *store.Staging // nil as long as the file is small
-	prepared *prepared      // nil where the collection is not empty
+	prepared *prepared      // nil if the collection is not empty
 
 	rejected      []store.RejectedRow // not written yet
 	rejectedBytes int                 // of their sources

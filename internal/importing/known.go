@@ -19,7 +19,7 @@ type whereabouts struct {
 type whereaboutsKey struct{} // of what is kept beside a collection
 
 // Known returns where the features of a collection are, which tells what does not fit them;
-// nil where there are none. It is found out anew when a tenth more or fewer are there.
+// nil if there are none. It is found out anew when a tenth more or fewer are there.
 func Known(c *replica.Collection) *formats.Known {
 	kept := c.Beside(whereaboutsKey{}, func() any { return new(atomic.Pointer[whereabouts]) }).(*atomic.Pointer[whereabouts])
 	count := c.Len()

@@ -17,7 +17,7 @@ type prepared struct {
 	held     int64 // bytes that desk knows of
 }
 
-// newPrepared returns one for a file with the given property names, or nil where the
+// newPrepared returns one for a file with the given property names, or nil if the
 // collection has something in it already.
 func (m *Importer) newPrepared(c *replica.Collection, names []string) *prepared {
 	if !c.Empty() {

@@ -42,7 +42,7 @@ func (l *logFile) Write(p []byte) (int, error) {
 	defer l.mu.Unlock()
 	if l.size > maxLog {
 		_ = l.file.Close()
-		_ = os.Rename(l.name, l.name+".old") // where it cannot, the log goes on
+		_ = os.Rename(l.name, l.name+".old") // if it cannot, the log goes on
 		if l.open() != nil {
 			l.file, l.size = nil, 0
 		}

@@ -127,7 +127,7 @@ func (r *Replica) reload(ctx context.Context) error {
 }
 
 // applyView applies all changes after applied that a view has. The caller has the turn.
-// Where it fails, what it has done so far is not to be seen, and done again the next time.
+// If it fails, what it has done so far is not to be seen, and done again the next time.
 func (r *Replica) applyView(ctx context.Context, v *store.View) error {
 	if v.Identity != r.Identity() || v.Change < r.applied {
 		return store.ErrMoved

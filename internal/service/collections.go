@@ -23,7 +23,7 @@ type Collection struct {
 	TimeProperty     string // the property that is an item's time, or ""
 	CreatedAt        time.Time
 	Places, Shapes   int       // how many of each
-	Extent           *geo.Box  // of all of them; nil where there are none
+	Extent           *geo.Box  // of all of them; nil if there are none
 	Change           uint64    // the newest change to it or to anything in it
 	ChangedAt        time.Time // when that was made
 	OwnChange        uint64    // the newest change to the collection itself: its title, its properties, its style

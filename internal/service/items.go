@@ -101,7 +101,7 @@ type ItemsQuery struct {
 type Interval struct{ From, To time.Time }
 
 // on returns the condition that a property is in the interval, and that another one is met
-// where it is not nil. A value that is a date is in it if part of that day is.
+// if it is not nil. A value that is a date is in it if part of that day is.
 func (i *Interval) on(property string, and *filter.Filter) *filter.Filter {
 	name := filter.Quote(property)
 	text := name + " IS NOT NULL"
@@ -166,7 +166,7 @@ func (s *Service) Items(ctx context.Context, collection string, q ItemsQuery) (I
 	if q.Box != nil {
 		page.Matched = len(shapes) + snapshot.Count(box)
 	}
-	limit := q.Limit + 1 // one more tells whether more follow
+	limit := q.Limit + 1 // one more reports whether more follow
 	var cut bool
 	// The index finds the items of a small box, or of a selection, at once. In the
 	// order of ids nearly every item counts for a large box, and the database soon

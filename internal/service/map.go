@@ -42,11 +42,11 @@ type Marker struct {
 	Members uint64                 // a hash of which places a cluster stands for
 	Extent  geo.Box                // of a cluster's places
 	Tally   []places.CategoryCount // of a cluster's places, in the order of the names
-	OpensAt int                    // the whole zoom at which a cluster opens; 0 where Stacked
+	OpensAt int                    // the whole zoom at which a cluster opens; 0 if Stacked
 	Stacked bool                   // the places of a cluster stay together at every zoom
 	Listed  []places.Place         // of a stack: its places in the order of their ids, at most MaxListed
 	Outline [][]geo.Point          // as cluster.Marker has it, where it was asked for
-	Drawing *style.Drawing         // what the data of a single place make of its look; nil where no look depends on data
+	Drawing *style.Drawing         // what the data of a single place make of its look; nil if no look depends on data
 	groups  iter.Seq[cluster.Group]
 }
 
@@ -60,7 +60,7 @@ type Viewport struct {
 	Change uint64
 	Looks  uint64 // different for each style that the places are drawn in
 
-	looks    *looks // nil where no look depends on data
+	looks    *looks // nil if no look depends on data
 	query    MarkersQuery
 	snapshot *places.Snapshot
 	boxes    []geo.SpotBox // the box of the query on the map
@@ -154,7 +154,7 @@ func (v *Viewport) told(yield func(*Marker)) func(*cluster.Marker) {
 }
 
 // Squares returns the squares of the map whose markers make up those of the viewport, as
-// [cluster.Options.Squares] has them for the rectangles of its box; nil where it has markers that no other view has, or
+// [cluster.Options.Squares] has them for the rectangles of its box; nil if it has markers that no other view has, or
 // might have more than MaxMarkers.
 func (v *Viewport) Squares() [][]index.Cell {
 	if v.query.Outline || v.query.Options.SinglesUpTo > 0 {

@@ -88,7 +88,7 @@ func (s *Service) bind(c *collection, selection *places.Selection) (err error) {
 }
 
 // boundStamp returns a number that differs when a geometry does that a selection is bound
-// to; 0 where it is bound to none.
+// to; 0 if it is bound to none.
 func boundStamp(selection *places.Selection) uint64 {
 	if selection.Filter == nil || len(selection.Filter.Items()) == 0 {
 		return 0

@@ -48,7 +48,7 @@ type Options struct {
 	Log      *slog.Logger
 	Progress func(places int) // is told how many places are loaded so far, by several goroutines at once; may be nil
 	Work     admission.Limits // of what may be under way at once; zero members stand for the usual
-	// Room tells how many bytes are free on the disk of the database, where that is known;
+	// Room reports how many bytes are free on the disk of the database, if that is known;
 	// may be nil.
 	Room func() (free int64, known bool)
 	// KeepHistory is how long changes are kept, at least an hour; 0 for good.

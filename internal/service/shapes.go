@@ -13,7 +13,7 @@ import (
 	"idlebeacon/internal/fault"
 )
 
-// MaxShapes is the most shapes that one view has. Where there are more, the
+// MaxShapes is the most shapes that one view has. If there are more, the
 // smallest are left out. MaxPositions is the most positions that they have together.
 const (
 	MaxShapes    = 3000
@@ -36,7 +36,7 @@ type ShapesView struct {
 	Looks      uint64 // different for each style that they are drawn in
 
 	service  *Service
-	looks    *looks // nil where no look depends on data
+	looks    *looks // nil if no look depends on data
 	query    ShapesQuery
 	snapshot *shapes.Snapshot
 }
@@ -67,7 +67,7 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 }
 
 // Drawing returns a function that tells what the data of a shape make of its look,
-// or nil where no look depends on data.
+// or nil if no look depends on data.
 func (v *ShapesView) Drawing() func(*shapes.Shape) style.Drawing {
 	if v.looks == nil {
 		return nil

@@ -123,7 +123,7 @@ func (s *Service) resolve(c *collection, of *style.Style) (*style.Resolved, map[
 	return resolved, bound, err
 }
 
-// countedRules is of how many rules a legend tells how many features meet them. The
+// countedRules is of how many rules a legend reports how many features meet them. The
 // collection keeps a selection for each, and there is room for some more.
 const countedRules = 12
 

@@ -75,7 +75,7 @@ func (s *Store) renew(ctx context.Context) (state State, err error) {
 	return state, err
 }
 
-// moveTo notes the place of the database's files. Where they were at another, they are a copy,
+// moveTo notes the place of the database's files. If they were at another, they are a copy,
 // and the database gets an identity of its own.
 func (s *Store) moveTo(ctx context.Context, place string) error {
 	err := s.reserved.WithContext(ctx).

@@ -42,7 +42,7 @@ type Import struct {
 	Format        string
 	Head          []byte // of the file: see formats.WriteRejected
 	BytesRead     int64
-	BytesTotal    *int64 // nil where the size is not known
+	BytesTotal    *int64 // nil if the size is not known
 	RowsRead      int64
 	Report        *string // as JSON, when it is over
 	Problem       string  // why it failed
@@ -100,7 +100,7 @@ func (s *Store) TouchImport(ctx context.Context, key int64, p Progress) (dismiss
 // An ImportEnd says how an import ended.
 type ImportEnd struct {
 	Key           int64
-	CollectionKey int64 // 0 where the collection was to be made and was not
+	CollectionKey int64 // 0 if the collection was to be made and was not
 	Status        Status
 	Report        any // becomes JSON; nil for none
 	Problem       string
@@ -140,7 +140,7 @@ type RejectedRow struct {
 	Row    int    // its number in the file, which no other has
 	Line   int    // the line of the file that it is in, or 0
 	Reason string // what is wrong with it
-	Source []byte // as it stands in the file; nil where it is not kept
+	Source []byte // as it stands in the file; nil if it is not kept
 }
 
 // AddRejected keeps rows that an import could not use.

@@ -144,7 +144,7 @@ type journal struct {
 	transaction uint64
 }
 
-// findOrMake looks for a collection by its Key or, where it has none, makes it as the
+// findOrMake looks for a collection by its Key or, if it has none, makes it as the
 // first change of the transaction, unless there is one with its ID.
 func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, note journal, at time.Time) (made bool, err error) {
 	err = tx.QueryRow(ctx, "SELECT key FROM collections WHERE key = $1 OR $1 = 0 AND id = $2", c.Key, c.ID).Scan(&c.Key)

@@ -34,9 +34,9 @@ var (
 // Options say which database to use, and how.
 type Options struct {
 	DSN         string // a PostgreSQL connection string, as a URL or as keywords and values
-	Schema      string // the schema of the tables, made where it is not there; "" for the first of the search path
+	Schema      string // the schema of the tables, made if it is not there; "" for the first of the search path
 	Connections int    // the most to the database, MinConnections or more; 0 for DefaultConnections
-	// Place tells the files of the database from a copy of them, where that is known. A copy
+	// Place tells the files of the database from a copy of them, if that is known. A copy
 	// is another database: see State.
 	Place string
 	Log   *slog.Logger
@@ -192,7 +192,7 @@ type Collection struct {
 	NameProperty     string  // the property that names a feature, or ""
 	CategoryProperty string  // the property that is a feature's category, or ""
 	TimeProperty     string  // the property that is a feature's time, or ""
-	Style            *string // how it is drawn, as JSON; nil where nobody has said
+	Style            *string // how it is drawn, as JSON; nil if nobody has said
 	CreatedAt        time.Time
 	Change           uint64 // the newest change to the collection itself
 }

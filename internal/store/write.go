@@ -58,7 +58,7 @@ type Edit struct {
 	Kind       EditKind
 	Collection int64           // the collection's key
 	Feature    feature.Feature // for Delete only the ID counts; the ID must not be empty
-	// Since, where it is not nil, are the changes of which one has to be the feature's newest:
+	// Since, if it is not nil, are the changes of which one has to be the feature's newest:
 	// otherwise the edit is not done, and its error is ErrChanged.
 	Since []uint64
 }
@@ -77,7 +77,7 @@ func (e *Edit) Size() int {
 type Change struct {
 	Number     uint64
 	Collection int64
-	FeatureID  string // "" where the change is to the collection itself
+	FeatureID  string // "" if the change is to the collection itself
 	Op         Op
 	// Now is the feature after the change, nil if it is gone. Changes read back
 	// from the database have the feature as it is when they are read.
@@ -141,7 +141,7 @@ func (s *Store) Apply(ctx context.Context, writes []Write) (State, []Outcome, er
 // they will be, and the changes made.
 type batch struct {
 	collections map[int64]bool
-	rows        map[rowKey]*featureRow // nil where there is none
+	rows        map[rowKey]*featureRow // nil if there is none
 	touched     map[rowKey]bool        // rows that differ from the database
 	changes     []changeRow
 

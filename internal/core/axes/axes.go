@@ -1,4 +1,4 @@
-// Package axes tells which positions among many are likely to have their longitude and
+// Package axes reports which positions among many are likely to have their longitude and
 // latitude swapped.
 //
 // A position is judged by its neighbours: it is doubtful where few others are near it and
@@ -96,7 +96,7 @@ func coarser(cells map[cell]int) map[cell]int {
 	return out
 }
 
-// A Judge tells which positions are doubtful among those of one or two clouds.
+// A Judge reports which positions are doubtful among those of one or two clouds.
 type Judge struct {
 	finest   int     // level of the smallest cells
 	scales   []scale // with ever larger cells

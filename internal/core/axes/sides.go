@@ -9,7 +9,7 @@ import (
 )
 
 // A Side is one of two halves of a set of positions that are each other's mirror image:
-// one of them likely has longitude and latitude swapped, but nothing tells which.
+// one of them likely has longitude and latitude swapped, but nothing reports which.
 type Side struct {
 	Count int
 	Box   geo.Box     // holds all of them, and the mirror image of the other side
@@ -25,7 +25,7 @@ const (
 )
 
 // Sides returns two sides of the positions that mirror each other, the larger one first, or
-// nil where there are none or where single positions are doubtful instead.
+// nil if there are none or where single positions are doubtful instead.
 func (j *Judge) Sides() []Side {
 	if j.suspect > 0 {
 		return nil
@@ -47,7 +47,7 @@ func (s *scale) mirrored(cells map[cell]int) bool {
 			mirrored += n
 		}
 		// As a control: what would be seen if the two were swapped and one of them negated
-		// has no meaning. Where that looks the same, positions are just everywhere.
+		// has no meaning. If that looks the same, positions are just everywhere.
 		if alike(s.near[c], s.near[cell{-1 - c.row, c.column}]) ||
 			alike(s.near[c], s.near[cell{c.row, -1 - c.column}]) {
 			turned += n
@@ -71,7 +71,7 @@ func (s *scale) mirrored(cells map[cell]int) bool {
 }
 
 // sidesOf returns the positions on both sides of the line on which longitude and latitude
-// are equal, the larger part first, or nil where one has too few.
+// are equal, the larger part first, or nil if one has too few.
 func sidesOf(cells map[cell]int, level int) []Side {
 	sides := []Side{
 		sideOf(cells, level, func(c cell) bool { return c.column < c.row }),

@@ -20,7 +20,7 @@ const (
 	// MinSpacing and MaxSpacing are the limits of Options.Spacing.
 	MinSpacing = 12
 	MaxSpacing = 176
-	// StackSpacing is the spacing, in CSS pixels, where there are no clusters. With
+	// StackSpacing is the spacing, in CSS pixels, if there are no clusters. With
 	// cells of 8 pixels, only places that are a few pixels apart share a marker.
 	StackSpacing = 5
 	// ReachCells is how many cells beyond its box the markers of a view may depend
@@ -70,7 +70,7 @@ type Marker struct {
 // View calls yield with each marker at the given zoom that stands for at least one
 // place in box, in no particular order. The markers of a fractional zoom are those
 // of the whole zoom below it. A marker is good only until yield returns. View
-// returns ErrTooMany, having yielded limit of them, where there are more.
+// returns ErrTooMany, having yielded limit of them, if there are more.
 func View(tree index.Tree, box geo.Box, zoom float64, o Options, limit int, yield func(*Marker)) error {
 	return viewBoxes(tree, box.SpotBoxes(), zoom, o, limit, yield)
 }

@@ -17,7 +17,7 @@ type view struct {
 	// in a map. In the window, nil is a cell not looked at yet.
 	window        []*cell
 	left, top     uint32 // of the window
-	width, height uint32 // of the window; 0 where there is none
+	width, height uint32 // of the window; 0 if there is none
 	others        map[uint64]*cell
 }
 

@@ -12,7 +12,7 @@ import (
 // geo.TilePixels wide at the whole zoom of the view, so it holds whole cells of markers.
 
 // Squares returns the squares that a view of each of some boxes touches, row by row and
-// each once; nil where so many could have more than limit markers.
+// each once; nil if so many could have more than limit markers.
 func (o Options) Squares(boxes []geo.SpotBox, zoom float64, limit int) [][]index.Cell {
 	level := uint8(wholeZoom(zoom))
 	shift := index.MaxLevel - level

@@ -12,7 +12,7 @@
 // values of different kinds, is neither true nor false; a feature is chosen only
 // where the whole condition is true.
 //
-// Where a condition is not well formed, a [SyntaxError] tells where and what was
+// If a condition is not well formed, a [SyntaxError] tells where and what was
 // expected.
 package filter
 

@@ -17,7 +17,7 @@ type pattern struct {
 // A patternPart is a run of characters and _ wildcards.
 type patternPart struct {
 	runes []rune // anyRune for _
-	text  string // the same, where there is no _
+	text  string // the same, if there is no _
 	plain bool   // there is none
 
 	// Of a part that has some: for each character, at which places it may stand, and at

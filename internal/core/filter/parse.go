@@ -44,7 +44,7 @@ func Parse(text string) (*Filter, error) {
 	return parse(text)
 }
 
-// Must is Parse for a condition that is known to be well formed. It panics where it is not.
+// Must is Parse for a condition that is known to be well formed. It panics if it is not.
 func Must(text string) *Filter {
 	f, err := parse(text)
 	if err != nil {

@@ -163,7 +163,7 @@ var kindsOf = map[Type][]kind{
 	}, DecimalComma: {commaNumber}, DecimalPoint: {pointNumber},
 }
 
-// best returns the reading that fits all values, of text where there is none: a code with
+// best returns the reading that fits all values, of text if there is none: a code with
 // a leading zero, a plus sign or spaces keeps its column as text, and so do numbers and
 // dates in a notation that may mean something else.
 func (c *columnSurvey) best() reading {
@@ -305,7 +305,7 @@ func (c *columnSurvey) example(k kind) occurrence {
 	return c.misfits[isoDate]
 }
 
-// notation says how the values of a kind are spelled, "" where that is as standards have it.
+// notation says how the values of a kind are spelled, "" if that is as standards have it.
 func (k kind) notation() string {
 	return map[kind]string{
 		commaNumber: "a decimal comma", pointNumber: "a decimal point and separated thousands",

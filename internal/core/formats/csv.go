@@ -25,7 +25,7 @@ var (
 	usualLons       = []string{"longitude", "lon", "lng", "long", "x"}
 	usualLats       = []string{"latitude", "lat", "y"}
 	usualGeometries = []string{"geometry", "wkt", "geom"}
-	usualPairs      = []string{"coordinates", "coords", "lat_lon", "latlon"} // where there are none of the others
+	usualPairs      = []string{"coordinates", "coords", "lat_lon", "latlon"} // if there are none of the others
 	usualIDs        = []string{"id"}
 )
 
@@ -37,13 +37,13 @@ type csvSource struct {
 	guard        *guard
 	header       []string
 	names        []string // of the properties, "" for the other columns
-	lon, lat, id int      // columns; -1 where there is none
+	lon, lat, id int      // columns; -1 if there is none
 	geometry     int
 	missing      error // what keeps the rows from having positions; only with Options.Unplaced
 	separator    rune
 	row          int  // rows read, the header included
 	skipped      int  // lines before the header
-	told         bool // the last columns are those that tell why rows were rejected before
+	told         bool // the last columns are those that report why rows were rejected before
 	mender       *mender
 }
 
@@ -188,7 +188,7 @@ func (r *csvReader) Columns() []Column {
 }
 
 // separatorLine returns the length of a first line that only tells the separator, as some
-// spreadsheets write it, or 0 where there is none.
+// spreadsheets write it, or 0 if there is none.
 func separatorLine(b *bufio.Reader) int {
 	start, _ := b.Peek(len("sep=;\r\n"))
 	line, _, whole := strings.Cut(string(start), "\n")

@@ -231,7 +231,7 @@ func swapped(p geo.Point, how string) *Doubt {
 }
 
 // DoubtAbout returns what is doubtful about where a feature is, or nil. known is
-// where the others of its collection are, nil where that is not known.
+// where the others of its collection are, nil if that is not known.
 func DoubtAbout(f *feature.Feature, known *Known) *Doubt {
 	switch {
 	case f.Shape == nil && f.At == geo.Point{}:

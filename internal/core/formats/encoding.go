@@ -17,7 +17,7 @@ import (
 // An encoding is how the text of a file is encoded, by its name at the IANA, and what was
 // seen of it.
 type encoding struct {
-	name    string // "" as long as nothing tells that it is not UTF-8
+	name    string // "" as long as nothing reports that it is not UTF-8
 	watched bool   // the following is counted
 	several int    // characters of several bytes that are well formed in UTF-8
 	broken  int    // bytes that are not

@@ -39,7 +39,7 @@ func (f *File) Format() Format { return f.format }
 func (f *File) Head() []byte { return f.head }
 
 // Holds reports, once Next has returned io.EOF, whether the rows were read as the whole
-// file tells. Where it is false, the beginning of the file told something else than all of
+// file tells. If it is false, the beginning of the file told something else than all of
 // it: it has to be read again with [File.Survey] in the options.
 func (f *File) Holds() bool {
 	for _, holds := range f.holds {
@@ -83,7 +83,7 @@ type Reader interface {
 // A Column is one column of a table, or one property of a file that has no columns.
 type Column struct {
 	Name    string
-	Role    Role     // "" where it is a property
+	Role    Role     // "" if it is a property
 	Type    Type     // of a property
 	Samples []string // some of its values, at most three
 }
@@ -104,7 +104,7 @@ type Row struct {
 	Number  int // as the file's users count: see RowError
 	Line    int
 	Feature feature.Feature
-	Doubt   *Doubt // nil where its position is as expected
+	Doubt   *Doubt // nil if its position is as expected
 	Mended  bool   // its position was changed, as Options.Fix has it
 	applied fixSet
 	closed  bool // rings of it were closed
@@ -117,7 +117,7 @@ type RowError struct {
 	Reason string // what is wrong with it
 	Fix    string // the name of the fix that would mend it, or ""
 	// Source is the row as it stands in the file, to be corrected and imported again;
-	// nil where it is left out as asked, or longer than a MiB.
+	// nil if it is left out as asked, or longer than a MiB.
 	Source []byte
 	to     *geo.Point // where it would be with longitude and latitude swapped, if that is what it takes
 }
@@ -199,18 +199,18 @@ type Options struct {
 	// for WGS 84.
 	CRS *geo.CRS
 	Fix Fix
-	// Within is where the features are, nil where that is not known: one that lies outside,
+	// Within is where the features are, nil if that is not known: one that lies outside,
 	// but in it with longitude and latitude swapped, is doubtful, and no other.
 	Within *geo.Box
 	// Unplaced lets a table be opened that has no columns for a position, for its columns
 	// to be looked at: none of its rows can be used.
 	Unplaced bool
-	// Partial tells that this is only the beginning of a file, by which no position is judged.
+	// Partial reports that this is only the beginning of a file, by which no position is judged.
 	Partial bool
-	// Known is where the other features of the collection are, nil where that is not
+	// Known is where the other features of the collection are, nil if that is not
 	// known: a Doubt may come from it.
 	Known *Known
-	// Survey is what all of the file tells, nil where it has not been read before.
+	// Survey is what all of the file tells, nil if it has not been read before.
 	Survey *Survey
 }
 
@@ -426,7 +426,7 @@ func (g *guard) newRowAt(offset int64) {
 	}
 }
 
-// cut returns what is between two offsets in the file, nil where that is long.
+// cut returns what is between two offsets in the file, nil if that is long.
 func (g *guard) cut(from, to int64) []byte {
 	if from < g.at || to > g.at+int64(len(g.tape)) {
 		return nil
@@ -437,7 +437,7 @@ func (g *guard) cut(from, to int64) []byte {
 // maxSource is how much is kept of a row that cannot be used, in bytes.
 const maxSource = 1 << 20
 
-// keep returns a copy of a row as it stands in the file, nil where that is long.
+// keep returns a copy of a row as it stands in the file, nil if that is long.
 func keep(row []byte) []byte {
 	if row = bytes.TrimSpace(row); len(row) > maxSource {
 		return nil

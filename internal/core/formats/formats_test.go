@@ -267,7 +267,7 @@ func TestUnplacedTables(t *testing.T) {
 	const text = "nr,ort,breite,laenge\n01,Hafen,-38.5,-22.1\n02,Turm,-38.4,-22.2\n"
 	for _, c := range []struct {
 		options Options
-		missing string // "" where it can be used
+		missing string // "" if it can be used
 		want    string
 	}{
 		{Options{Unplaced: true}, "no column for the longitude", "nr text [01 02], ort text [Hafen Turm], breite number [-38.5 -38.4], laenge number [-22.1 -22.2], "},

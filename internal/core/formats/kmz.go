@@ -125,7 +125,7 @@ func (a *kmlArchive) next() (textRow, error) {
 	}
 }
 
-// A bounded reader fails where there is more than it may read, together with others.
+// A bounded reader fails if there is more than it may read, together with others.
 type bounded struct {
 	r    io.Reader
 	left *int64

@@ -125,7 +125,7 @@ func localDate(value string, order dateOrder) (string, bool) {
 	return "", false
 }
 
-// usualNoValues are words that people write where there is no value, in lower case.
+// usualNoValues are words that people write if there is no value, in lower case.
 var usualNoValues = map[string]bool{
 	"n/a": true, "na": true, "n.a.": true, "#n/a": true, "nan": true, "null": true, "nil": true, "none": true,
 	"-": true, "--": true, "–": true, "—": true, "?": true, "unknown": true, "k.a.": true, "k. a.": true, "keine": true,

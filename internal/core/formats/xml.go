@@ -28,7 +28,7 @@ type xmlSource struct {
 	around  []enclosing // the elements around, the innermost last
 	// element makes a row of an element, or reports that it is none.
 	element func(s *xmlSource, start xml.StartElement) (textRow, bool, error)
-	// has reports whether a link leads to what is read anyway; nil where nothing is.
+	// has reports whether a link leads to what is read anyway; nil if nothing is.
 	has func(href string) bool
 }
 

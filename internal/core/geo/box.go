@@ -85,7 +85,7 @@ func (b Box) containsLon(lon float64) bool {
 }
 
 // Distance returns the great-circle distance in metres from p to the nearest
-// point of b, and 0 where b contains p. It is exact on the sphere, so it is a
+// point of b, and 0 if b contains p. It is exact on the sphere, so it is a
 // lower bound for the distance to anything inside b.
 func (b Box) Distance(p Point) float64 {
 	if b.containsLon(p.Lon) {

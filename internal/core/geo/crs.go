@@ -16,7 +16,7 @@ type Metres struct{ East, North float64 }
 type CRS struct {
 	code int // of EPSG, 0 for CRS84
 	zone int // of UTM, 1 to 60; 0 for Web Mercator
-	// south tells that northings begin at the south pole's side, 10,000 km below the equator.
+	// south reports that northings begin at the south pole's side, 10,000 km below the equator.
 	south bool
 }
 

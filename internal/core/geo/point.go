@@ -65,7 +65,7 @@ func Distance(a, b Point) float64 {
 }
 
 // Bearing returns the direction in which the great circle from a to b leaves a,
-// in degrees clockwise from true north, 0 <= bearing < 360. It is 0 where a and
+// in degrees clockwise from true north, 0 <= bearing < 360. It is 0 if a and
 // b are the same point.
 func Bearing(a, b Point) float64 {
 	latA, latB := radians(a.Lat), radians(b.Lat)

@@ -10,7 +10,7 @@ import (
 
 // A sheetRule is one selector of a style sheet with its declarations.
 type sheetRule struct {
-	element, class, id string // "" where it does not matter
+	element, class, id string // "" if it does not matter
 	declarations       string
 }
 

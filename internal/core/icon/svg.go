@@ -210,7 +210,7 @@ func shortened(s string) string {
 	return s
 }
 
-// measure finds the size of the picture, and gives it a viewBox where it has none.
+// measure finds the size of the picture, and gives it a viewBox if it has none.
 func (c *cleaner) measure(kept map[string]string) error {
 	var box [4]float64
 	if parts := strings.FieldsFunc(kept["viewBox"], func(r rune) bool { return r == ' ' || r == ',' || r == '\n' || r == '\t' }); len(

@@ -159,7 +159,7 @@ func (e *Edit) remove(b *branch, entry Entry, change uint64) {
 	n.fork.tally = n.fork.tally.uncounted(entry.Category())
 }
 
-// only returns the one kid of f, or nil where it has more.
+// only returns the one kid of f, or nil if it has more.
 func (f *fork) only() *branch {
 	var only *branch
 	for i := range f.kids {

@@ -25,7 +25,7 @@ type node struct {
 	entries []Entry // of a leaf, in order
 	fork    *fork   // of an inner node
 	// recent tells newest more exactly, for leaves that have been edited: for each
-	// sixteenth of the cell, its newest change. Where it is nil, newest stands for all.
+	// sixteenth of the cell, its newest change. If it is nil, newest stands for all.
 	recent *[16]uint64
 }
 

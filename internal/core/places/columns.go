@@ -23,7 +23,7 @@ const (
 // A chunk holds chunkSize places, column by column.
 type chunk struct {
 	at         [chunkSize]shortPoint
-	exact      *[chunkSize]geo.Point // of those that have no shortPoint; nil where all have
+	exact      *[chunkSize]geo.Point // of those that have no shortPoint; nil if all have
 	text       [chunkSize]uint32
 	firstBlock int
 }

@@ -10,7 +10,7 @@ import (
 // of two, so that it is never much larger than it has to be.
 type idTable struct {
 	seed  maphash.Seed
-	slots []uint32 // ref+1, or 0 where free
+	slots []uint32 // ref+1, or 0 if free
 	count int
 }
 

@@ -42,7 +42,7 @@ func (s *Selection) Key() string {
 	return b.String()
 }
 
-// OnFeatures returns a function that tells whether s takes a feature that is not in
+// OnFeatures returns a function that reports whether s takes a feature that is not in
 // a Set. It is for one goroutine.
 func (s *Selection) OnFeatures() func(id, name, category string, p feature.Properties, where filter.Value) bool {
 	folded := foldCase(s.Name)
@@ -77,7 +77,7 @@ func (s *Selection) OnFeatures() func(id, name, category string, p feature.Prope
 
 func foldCase(s string) string { return strings.ToLower(strings.ToUpper(s)) }
 
-// A test tells which places of certain columns a Selection takes. It is for one
+// A test reports which places of certain columns a Selection takes. It is for one
 // goroutine.
 type test struct {
 	selection Selection

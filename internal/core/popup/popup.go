@@ -48,7 +48,7 @@ type Action struct {
 
 // A Template says how to make popups of the features of a collection.
 type Template struct {
-	Style    *style.Popup // nil where nothing is said
+	Style    *style.Popup // nil if nothing is said
 	Name     string       // the property that names a feature, or ""
 	Category string       // and the one that is its category
 	Sanitise func(html string) string
@@ -122,7 +122,7 @@ func imageOf(at string) string {
 	return ""
 }
 
-// text returns a property as text: "" where there is none, or null, or a list or object.
+// text returns a property as text: "" if there is none, or null, or a list or object.
 func text(f *feature.Feature, name string) string {
 	raw, there := f.Properties.Value(name)
 	if name == "" || !there || raw[0] == '{' || raw[0] == '[' {

@@ -4,7 +4,7 @@
 // How much each position of a line or ring matters is worked out once, for all
 // zooms: the zoom decides which ones are left out (M. Visvalingam and J. D. Whyatt,
 // "Line Generalisation by Repeated Elimination of Points", The Cartographic Journal
-// 30(1), 1993). Where two shapes share a border, their positions there matter the
+// 30(1), 1993). If two shapes share a border, their positions there matter the
 // same, and those where borders meet are never left out. So neighbours stay
 // neighbours at every zoom, without gaps or overlaps.
 //

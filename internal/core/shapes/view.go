@@ -131,7 +131,7 @@ func grown(b geo.SpotBox, by float64) geo.SpotBox {
 }
 
 // draw returns what of a shape lies in boxes, without the spots that matter less
-// than the pixels of the view show. Its type is "" where nothing does.
+// than the pixels of the view show. Its type is "" if nothing does.
 func (s *stored) draw(d *detail, boxes []geo.SpotBox, pixel float64) geometry.Geometry {
 	var dots []geometry.Position
 	var lines [][]geometry.Position

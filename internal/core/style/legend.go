@@ -41,7 +41,7 @@ type Count struct {
 	Count    int
 }
 
-// LookOf returns the look of a category, with the default's where it has none.
+// LookOf returns the look of a category, with the default's if it has none.
 func (s *Style) LookOf(category string) Look {
 	for _, c := range s.Categories {
 		if c.Value == category {

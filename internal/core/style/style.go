@@ -125,7 +125,7 @@ type Popup struct {
 type Action struct {
 	Label string `json:"label"`
 	// URL is a URI Template of level 1 (RFC 6570): {name} stands for the property name, or
-	// for the id of the feature where it has no property id. A feature that lacks a property
+	// for the id of the feature if it has no property id. A feature that lacks a property
 	// has no such action. It begins with https:, http:, mailto:, tel: or a slash.
 	URL string `json:"url"`
 }

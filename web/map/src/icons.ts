@@ -11,7 +11,7 @@ const pictures = new Map<string, string>(
 const builtIn: ReadonlySet<string> = new Set(pictures.keys())
 let changes = 0
 
-/** The picture of an icon, an SVG document that is square, or undefined where there is none of this name. */
+/** The picture of an icon, an SVG document that is square, or undefined if there is none of this name. */
 export const iconPicture = (name: string): string | undefined => pictures.get(name)
 
 /** The names of the icons that there are. */

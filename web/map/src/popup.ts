@@ -36,7 +36,7 @@ class Floating {
     this.element.hidden = true
   }
 
-  /** Puts it above its spot, or below where there is no room, and keeps it inside the view. */
+  /** Puts it above its spot, or below if there is no room, and keeps it inside the view. */
   position(camera: Camera): void {
     if (!this.spot) return
     const at = camera.toScreen(this.spot)

@@ -11,7 +11,7 @@ export async function fetchStyle(collection: string): Promise<StoredStyle> {
   return answer(service.GET(path, { params: { path: { collection } } }))
 }
 
-/** The style with its tag, which tells whether somebody has changed it since. */
+/** The style with its tag, which reports whether somebody has changed it since. */
 export async function fetchTaggedStyle(collection: string): Promise<{ style: StoredStyle; tag: string }> {
   const call = service.GET(path, { params: { path: { collection } }, cache: 'no-store' })
   const style = await answer(call)

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Where a file is dropped, or chosen.
+// If a file is dropped, or chosen.
 const emit = defineEmits<{ choose: [file: File | undefined] }>()
 const accepted = '.csv,.tsv,.txt,.json,.geojson,.geojsonl,.geojsons,.kml,.kmz,.gpx,.gz,.zst'
 </script>

@@ -29,7 +29,7 @@ const problem = ref<string | null>(null)
 const loading = ref(false)
 let request = new AbortController()
 
-/** Runs what fetches, and says so where it fails. */
+/** Runs what fetches, and says so if it fails. */
 async function fetching(work: (signal: AbortSignal) => Promise<void>): Promise<void> {
   request.abort()
   const mine = (request = new AbortController())

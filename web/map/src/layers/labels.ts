@@ -71,7 +71,7 @@ export class LabelLayer implements Layer {
   }
 }
 
-/** Where the name of a shape may be written: across its areas, where they are widest, the best first. */
+/** If the name of a shape may be written: across its areas, where they are widest, the best first. */
 function stretchesOf(s: PlacedShape) {
   return s.areas.flatMap((rings) => [0.5, 0.75, 0.25].flatMap((share) => widestStretch(rings, share) ?? []))
 }

@@ -11,7 +11,7 @@ const duration = 280 // ms
 export class Transition {
   /** The markers to draw, the lowest first: those that leave, then those that stay or come. */
   items: readonly Placed[] = []
-  /** Where they are on the map now: x, y of each. */
+  /** If they are on the map now: x, y of each. */
   at = new Float64Array()
   /** How much of each is to be seen, 0 to 1. */
   opacity = new Float32Array()
