@@ -62,8 +62,8 @@ func newWindow(b geo.SpotBox) window {
 	}
 }
 
-// outside returns 0 if the spot of k lies in the box, and 1 if not. It does not branch,
-// as which it is cannot be foreseen along the edge of the box.
+// outside returns 0 if the spot of k lies in the box, and 1 if not. It does not branch:
+// along the edge of a box, a processor cannot guess which way a branch goes.
 func (w *window) outside(k Key) uint64 {
 	_, x := bits.Sub64(w.spanX, uint64(k&xBits)-w.minX, 0)
 	_, y := bits.Sub64(w.spanY, uint64(k&yBits)-w.minY, 0)

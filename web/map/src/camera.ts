@@ -1,6 +1,6 @@
 import { type Box, type Position, type MapPoint, project, shortWay, tilePixels, unproject, wrap } from './projection'
 
-/** If the map looks: the position at the middle of the screen, and the zoom, which may be fractional. */
+/** Where the map looks: the position at the middle of the screen, and the zoom, which may be fractional. */
 export interface View {
   centre: Position
   zoom: number
