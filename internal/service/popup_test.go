@@ -76,7 +76,7 @@ func TestDraftsAndTheirPopups(t *testing.T) {
 		t.Errorf("%+v, %v", l, err)
 	}
 	if _, err := s.Legend(t.Context(), "c", `{"rules":[{"when":"n >"}]}`); err == nil ||
-		!strings.Contains(err.Error(), "style: rules[0].when") {
+		!strings.HasPrefix(err.Error(), "rules[0].when: ") {
 		t.Errorf("a draft that is wrong: %v", err)
 	}
 	if style := must[Style](t)(s.Style("c")); !style.Proposed {

@@ -9,7 +9,7 @@ import (
 )
 
 // ErrNoIcon reports that there is no icon of a name.
-var ErrNoIcon = errors.New("there is no such icon")
+var ErrNoIcon = errors.New("store: there is no such icon")
 
 // An Icon is one that a user brought.
 type Icon struct {
@@ -52,7 +52,7 @@ func (s *Store) PutIcon(ctx context.Context, i Icon, most int) (created bool, er
 }
 
 // ErrTooMany reports that there is no room for more.
-var ErrTooMany = errors.New("there are too many already")
+var ErrTooMany = errors.New("store: there are too many already")
 
 // DeleteIcon takes an icon out, or returns ErrNoIcon.
 func (s *Store) DeleteIcon(ctx context.Context, name string) error {

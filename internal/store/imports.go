@@ -13,7 +13,7 @@ import (
 )
 
 // ErrNoImport reports that there is no import with an id.
-var ErrNoImport = errors.New("there is no such import")
+var ErrNoImport = errors.New("store: there is no such import")
 
 // A Status is how far an import is. The names are those of OGC API - Processes
 // (OGC 18-062r2).

@@ -25,10 +25,10 @@ import (
 // Errors that say what stands against an edit. They are returned as they are or
 // wrapped.
 var (
-	ErrNoCollection = errors.New("there is no such collection")
-	ErrNoFeature    = errors.New("there is no such feature")
-	ErrExists       = errors.New("the id is taken")
-	ErrChanged      = errors.New("it was changed since")
+	ErrNoCollection = errors.New("store: there is no such collection")
+	ErrNoFeature    = errors.New("store: there is no such feature")
+	ErrExists       = errors.New("store: the id is taken")
+	ErrChanged      = errors.New("store: it was changed since")
 )
 
 // Options say which database to use, and how.

@@ -32,7 +32,7 @@ var ErrUnknownOutcome = errors.New("it is not known whether this was carried out
 
 // ErrMoved reports that the database is not the one that was looked at last: it was
 // restored, or another server has taken its place. Nothing was written.
-var ErrMoved = errors.New("the database has been replaced by another state of it")
+var ErrMoved = errors.New("store: the database has been replaced by another state of it")
 
 // TroubleOf returns what kind of trouble err comes from.
 func TroubleOf(err error) Trouble {

@@ -47,7 +47,7 @@ type Options struct {
 var Default = Options{Spacing: DefaultSpacing, Deepest: DefaultDeepest}
 
 // ErrTooMany reports a view with more markers than asked for.
-var ErrTooMany = errors.New("too many markers for one view")
+var ErrTooMany = errors.New("cluster: too many markers for one view")
 
 // A Marker stands for one or more places at one zoom.
 type Marker struct {

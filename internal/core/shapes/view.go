@@ -37,7 +37,7 @@ type Drawn struct {
 type Limits struct{ Shapes, Positions int }
 
 // ErrTooMuch reports a view with more positions than its Limits let it have.
-var ErrTooMuch = errors.New("too many positions for one view")
+var ErrTooMuch = errors.New("shapes: too many positions for one view")
 
 // Cost returns about how many positions are looked at for a View of a box.
 func (s *Snapshot) Cost(box geo.Box) (positions int) {
