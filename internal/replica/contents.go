@@ -49,6 +49,8 @@ func (t *Turn) Take(ctx context.Context, into *store.Collection, merged *store.M
 	}
 	fresh.newest.Store(&newest{merged.Newest, merged.At})
 	r.replace(into.Key, fresh)
-	r.publish(merged.Newest)
+	s := &step{}
+	s.note(Event{Change: merged.Newest, Collection: into.Key})
+	r.publish(merged.Newest, s)
 	return nil
 }

@@ -12,6 +12,11 @@
 // The turn comes first: whoever has it may change what is in memory. It is no lock but a
 // token that is waited for with a context, because it is kept over the transaction that
 // commits: nobody else would find anything to apply meanwhile. Then comes Replica.mu, which
-// guards the maps of collections, then the lock of one places.Set. The last two are never
-// held across input or output.
+// guards the maps of collections, then the lock of one places.Set, then that of the log of
+// events. The last three are never held across input or output.
+//
+// # Listening
+//
+// [Replica.Subscribe] gives what each published step has changed, in the order of the numbers.
+// All who listen share one log, which is bounded in bytes; who falls behind is told so.
 package replica

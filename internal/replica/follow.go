@@ -136,31 +136,45 @@ func (r *Replica) applyView(ctx context.Context, v *store.View) error {
 	if err != nil {
 		return err
 	}
+	s := &step{}
 	for _, key := range touched {
 		if err := r.applyToCollection(v, key); err != nil {
 			return err
 		}
+		e := Event{Change: v.Change, Collection: key}
+		if c := r.byKey[key]; c != nil {
+			e.Change, _ = c.Newest()
+		}
+		s.note(e)
 	}
 	err = v.Changes(ctx, r.applied, func(change *store.Change) error {
-		if c := r.byKey[change.Collection]; c != nil && change.Number > c.loadedAt {
-			c.follow(change)
-		}
+		r.followChange(change, s)
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	r.publish(v.Change)
+	r.publish(v.Change, s)
 	return nil
 }
 
-// publish lets all changes up to the given one be seen. The caller has the turn.
-func (r *Replica) publish(applied uint64) {
+// followChange applies a change to a feature. The caller has the turn.
+func (r *Replica) followChange(change *store.Change, s *step) {
+	if c := r.byKey[change.Collection]; c != nil && change.Number > c.loadedAt {
+		c.follow(change)
+		s.note(Event{change.Number, change.Collection, change.FeatureID, change.Now})
+	}
+}
+
+// publish lets all changes up to the given one be seen, and tells who has subscribed. The
+// caller has the turn.
+func (r *Replica) publish(applied uint64, s *step) {
 	for _, c := range r.byKey {
 		c.publish()
 	}
 	r.applied = applied
 	r.seen.Store(applied)
+	r.events.ended(s, applied)
 }
 
 // apply brings the places up to the given changes to features, which this process has just
@@ -172,12 +186,11 @@ func (r *Replica) apply(ctx context.Context, state store.State, changes []store.
 	if len(changes) == 0 {
 		return nil
 	}
+	s := &step{}
 	for i := range changes {
-		if c := r.byKey[changes[i].Collection]; c != nil && changes[i].Number > c.loadedAt {
-			c.follow(&changes[i])
-		}
+		r.followChange(&changes[i], s)
 	}
-	r.publish(changes[len(changes)-1].Number)
+	r.publish(changes[len(changes)-1].Number, s)
 	return nil
 }
 

@@ -69,6 +69,7 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 	r.mu.Unlock()
 	r.applied = state.Change
 	r.seen.Store(r.applied)
+	r.events.restart(r.applied)
 	r.identity.Store(&state.Identity)
 	r.heard.Store(&heard{at: time.Now(), change: state.Change})
 	r.log.Info(

@@ -51,6 +51,8 @@ type Replica struct {
 	byID  map[string]*Collection
 	byKey map[int64]*Collection
 
+	events *eventLog // of what was published
+
 	identity atomic.Pointer[string] // of the database
 	loading  atomic.Bool            // the collections are not usable: they are being loaded anew
 	heard    atomic.Pointer[heard]
@@ -71,6 +73,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Replica, erro
 		reloaded: options.Reloaded,
 		wake:     make(chan struct{}, 1),
 		turn:     make(chan struct{}, 1),
+		events:   newEventLog(0),
 	}
 	if r.reloaded == nil {
 		r.reloaded = func() {}

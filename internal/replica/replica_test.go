@@ -18,12 +18,23 @@ func TestMain(m *testing.M) { pgboxtest.Main(m) }
 // open returns a replica of a database in which there is an empty collection "c", and that.
 func open(t *testing.T, dsn string) (*Replica, store.Collection) {
 	t.Helper()
-	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(t.Context(), store.Options{DSN: dsn, Log: log})
+	st, err := store.Open(t.Context(), store.Options{DSN: dsn, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
+	defer st.Close()
 	info, _, err := st.CreateCollection(t.Context(), store.Origin{}, store.Collection{ID: "c", Title: "c"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return openOn(t, dsn), info
+}
+
+// openOn returns a replica of a database, as one more process has it.
+func openOn(t *testing.T, dsn string) *Replica {
+	t.Helper()
+	log := slog.New(slog.DiscardHandler)
+	st, err := store.Open(t.Context(), store.Options{DSN: dsn, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -37,7 +48,7 @@ func open(t *testing.T, dsn string) (*Replica, store.Collection) {
 			t.Error(err)
 		}
 	})
-	return r, info
+	return r
 }
 
 // inMemory returns the ids of the places of "c", and as of which change they are.
