@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -107,7 +108,7 @@ func (s *Store) write(ctx context.Context, f func(tx *gorm.DB, c *clock) error) 
 		finished := false
 		err = s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 			began := time.Now()
-			c, err := holdClock(tx)
+			c, err := holdClock(tx.Raw(stateQuery + holding).Row())
 			s.clockWait.Add(int64(time.Since(began)))
 			if err != nil {
 				return err
@@ -134,9 +135,10 @@ func (s *Store) write(ctx context.Context, f func(tx *gorm.DB, c *clock) error) 
 // ClockWait returns for how long edits have waited for the clock, together.
 func (s *Store) ClockWait() time.Duration { return time.Duration(s.clockWait.Load()) }
 
-// holdClock waits for the clock and takes it for the rest of the transaction.
-func holdClock(tx *gorm.DB) (*clock, error) {
-	state, copied, err := readState(tx, holding)
+// holdClock takes the clock for the rest of a transaction: row is what it answers to a
+// stateQuery with holding, which waits for that.
+func holdClock(row interface{ Scan(to ...any) error }) (*clock, error) {
+	state, copied, err := scanState(row)
 	if err == nil && copied {
 		err = ErrMoved
 	}
@@ -146,14 +148,13 @@ func holdClock(tx *gorm.DB) (*clock, error) {
 	return &clock{State: state, newest: state.Change, at: time.Now().UTC().Truncate(time.Microsecond)}, nil
 }
 
+// releaseClock notes the newest number, $1, and notifies on a channel, $2.
+const releaseClock = "WITH noted AS (UPDATE clock SET change = $1 RETURNING change) SELECT pg_notify($2, '') FROM noted"
+
 // release notes the numbers that were taken, and tells the other processes.
 func (c *clock) release(tx *gorm.DB) error {
 	if c.newest == c.Change {
 		return nil
 	}
-	return tx.Exec(
-		"WITH noted AS (UPDATE clock SET change = ? RETURNING change) SELECT pg_notify(?, '') FROM noted",
-		c.newest,
-		notifyChannel,
-	).Error
+	return tx.Exec(strings.NewReplacer("$1", "?", "$2", "?").Replace(releaseClock), c.newest, notifyChannel).Error
 }

@@ -67,10 +67,12 @@ func (st *Staging) mergeOn(
 	if _, err := tx.Exec(ctx, "SET LOCAL statement_timeout = '"+mergeTimeout+"'; SET LOCAL lock_timeout = '"+mergeTimeout+"'"); err != nil {
 		return m, err
 	}
-	// What has to be compared is in the database before others have to wait.
+	// All is laid out and compared before others have to wait. What they change meanwhile is
+	// compared again.
 	there, err := hasFeatures(ctx, tx, into.Key)
+	var compared *comparison
 	if err == nil && there {
-		err = st.lay(ctx, tx)
+		compared, err = st.compare(ctx, tx, into.Key)
 	}
 	if err != nil {
 		return m, fmt.Errorf("merging an import: %w", err)
@@ -78,42 +80,35 @@ func (st *Staging) mergeOn(
 	if err := begin(); err != nil {
 		return m, err
 	}
-	state, copied, err := scanState(tx.QueryRow(ctx, stateQuery+holding))
-	if err == nil && copied {
-		err = ErrMoved
-	}
+	c, err := holdClock(tx.QueryRow(ctx, stateQuery+holding))
 	if err != nil {
 		return m, err
 	}
-	clock := state.Change
-	note := journal{by, clock + 1}
-	m.State, m.Newest, m.At = state, clock, time.Now().UTC().Truncate(time.Microsecond)
-	if m.Made, err = findOrMake(ctx, tx, into, note, m.At); err != nil {
+	note := journal{by, c.Change + 1}
+	m.State, m.At = c.State, c.at
+	if m.Made, err = findOrMake(ctx, tx, into, note, c); err != nil {
 		return m, err
 	}
-	if m.Made {
-		m.Newest++
-	}
 	if !there {
-		m.Fresh, err = st.fill(ctx, tx, into.Key, m.Newest, note, m.At)
-		if err == nil && !m.Fresh {
-			err = st.lay(ctx, tx)
+		if m.Fresh, err = st.fill(ctx, tx, into.Key, note, c); err == nil && !m.Fresh {
+			compared, err = st.compare(ctx, tx, into.Key) // others have been faster
 		}
+	} else {
+		err = compared.refresh(ctx, tx, c)
 	}
-	if m.Fresh {
+	switch {
+	case err != nil:
+	case m.Fresh:
 		m.Created = int(st.rows)
-		m.Newest++
-	} else if err == nil {
-		err = st.merge(ctx, tx, into.Key, note, &m)
+	default:
+		err = compared.write(ctx, tx, note, c, &m)
+		m.Repeated = int(st.rows) - compared.distinct
 	}
 	if err != nil {
 		return m, fmt.Errorf("merging an import: %w", err)
 	}
-	if m.Newest > clock {
-		if _, err := tx.Exec(ctx, "UPDATE clock SET change = $1", m.Newest); err != nil {
-			return m, err
-		}
-		if _, err := tx.Exec(ctx, "SELECT pg_notify($1, '')", notifyChannel); err != nil {
+	if m.Newest = c.newest; m.Newest > c.Change {
+		if _, err := tx.Exec(ctx, releaseClock, m.Newest, notifyChannel); err != nil {
 			return m, err
 		}
 	}
@@ -146,7 +141,9 @@ type journal struct {
 
 // findOrMake looks for a collection by its Key or, if it has none, makes it as the
 // first change of the transaction, unless there is one with its ID.
-func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, note journal, at time.Time) (made bool, err error) {
+func findOrMake(
+	ctx context.Context, tx pgx.Tx, c *Collection, note journal, clock *clock,
+) (made bool, err error) {
 	err = tx.QueryRow(ctx, "SELECT key FROM collections WHERE key = $1 OR $1 = 0 AND id = $2", c.Key, c.ID).Scan(&c.Key)
 	if c.Key != 0 || !errors.Is(err, pgx.ErrNoRows) {
 		if errors.Is(err, pgx.ErrNoRows) {
@@ -154,7 +151,7 @@ func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, note journal, at 
 		}
 		return false, err
 	}
-	c.CreatedAt, c.Change = at, note.transaction
+	c.CreatedAt, c.Change = clock.at, clock.next()
 	err = tx.QueryRow(
 		ctx,
 		`INSERT INTO collections
@@ -172,22 +169,13 @@ func findOrMake(ctx context.Context, tx pgx.Tx, c *Collection, note journal, at 
 	if err != nil {
 		return false, fmt.Errorf("making collection %q: %w", c.ID, err)
 	}
-	return true, note.collection(ctx, tx, c.Change, c.Key, Created, at)
+	return true, note.collection(ctx, tx, c.Change, c.Key, Created, clock.at)
 }
 
 // collection notes a change to a collection itself, of which nothing was replaced.
 func (n journal) collection(ctx context.Context, tx pgx.Tx, number uint64, key int64, op Op, at time.Time) error {
-	_, err := tx.Exec(
-		ctx,
-		"INSERT INTO changes (number, transaction, actor, way, collection_key, op, at) VALUES ($1, $2, $3, $4, $5, $6, $7)",
-		number,
-		n.transaction,
-		n.origin.Actor,
-		n.origin.Way,
-		key,
-		op,
-		at,
-	)
+	_, err := tx.Exec(ctx, insertChangesFrom+" VALUES ($1, $2, $3, $4, $5, NULL, $6, $7, NULL)",
+		number, n.transaction, n.origin.Actor, n.origin.Way, key, op, at)
 	return err
 }
 
@@ -202,9 +190,8 @@ func (st *Staging) fill(
 	ctx context.Context,
 	tx pgx.Tx,
 	collection int64,
-	clock uint64,
 	note journal,
-	at time.Time,
+	c *clock,
 ) (done bool, err error) {
 	if there, err := hasFeatures(ctx, tx, collection); err != nil || there {
 		return false, err
@@ -219,7 +206,7 @@ func (st *Staging) fill(
 		attempt.Conn(),
 		"features",
 		"collection_key, change",
-		func(int64) []uint64 { return []uint64{uint64(collection), clock + 1} },
+		func(int64) []uint64 { return []uint64{uint64(collection), c.newest + 1} },
 	)
 	var taken *pgconn.PgError
 	if errors.As(err, &taken) && taken.Code == uniqueViolation {
@@ -228,9 +215,10 @@ func (st *Staging) fill(
 	if err != nil {
 		return false, err
 	}
-	if err := note.collection(ctx, attempt, clock+1, collection, Filled, at); err != nil {
+	if err := note.collection(ctx, attempt, c.newest+1, collection, Filled, c.at); err != nil {
 		return false, err
 	}
+	c.next()
 	return true, attempt.Commit(ctx)
 }
 
@@ -244,48 +232,4 @@ func (st *Staging) lay(ctx context.Context, tx pgx.Tx) error {
 		return err
 	}
 	return st.copyTo(ctx, tx.Conn(), "pg_temp.staged", "row", func(row int64) []uint64 { return []uint64{uint64(row)} })
-}
-
-// merge puts what was gathered into a collection, in the place of what differs.
-func (st *Staging) merge(ctx context.Context, tx pgx.Tx, collection int64, note journal, m *Merged) error {
-	// Sorting and hashing in memory, and one statement: what is merged is not written
-	// down in between. Nobody else writes while the clock is held, so what is not
-	// there stays so.
-	if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '256MB'"); err != nil {
-		return err
-	}
-	var distinct int
-	err := tx.QueryRow(ctx, fmt.Sprintf(
-		`WITH latest AS (
-			SELECT DISTINCT ON (id) * FROM pg_temp.staged ORDER BY id, row DESC
-		), merged AS MATERIALIZED (
-			SELECT %[1]d + row_number() OVER (ORDER BY s.id) AS change, s.*, f.id IS NOT NULL AS there,
-				CASE WHEN f.id IS NOT NULL THEN '{"type":"Feature","id":' || CASE WHEN f.number_id THEN f.id ELSE to_json(f.id)::text END || ',"geometry":' || coalesce(f.geometry::text,
-					'{"type":"Point","coordinates":[' || f.lon || ',' || f.lat || coalesce(',' || f.elevation, '') || ']}')
-					|| ',"properties":' || f.properties || '}' END AS before
-			FROM latest s LEFT JOIN features f ON f.collection_key = %[2]d AND f.id = s.id
-			WHERE f.id IS NULL OR (f.number_id, f.lon, f.lat, f.elevation, f.geometry::text, f.properties::text)
-				IS DISTINCT FROM (s.number_id, s.lon, s.lat, s.elevation, s.geometry::text, s.properties::text)
-		), added AS (
-			INSERT INTO features (collection_key, id, number_id, lon, lat, elevation, geometry, properties, change)
-			SELECT %[2]d, id, number_id, lon, lat, elevation, geometry, properties, change FROM merged WHERE NOT there
-		), replaced AS (
-			UPDATE features f SET number_id = s.number_id, lon = s.lon, lat = s.lat, elevation = s.elevation,
-				geometry = s.geometry, properties = s.properties, change = s.change
-			FROM merged s WHERE s.there AND f.collection_key = %[2]d AND f.id = s.id
-		), noted AS (
-			INSERT INTO changes (number, transaction, actor, way, collection_key, feature_id, op, at, before)
-			SELECT change, $2::bigint, $3::text, $4::text, %[2]d, id, CASE WHEN there THEN 'replace' ELSE 'create' END, $1::timestamptz, before::json FROM merged
-		)
-		SELECT (SELECT count(DISTINCT id) FROM pg_temp.staged), count(*) FILTER (WHERE NOT there), count(*) FILTER (WHERE there) FROM merged`,
-		m.Newest,
-		collection,
-	), m.At, int64(note.transaction), note.origin.Actor, string(note.origin.Way)).Scan(&distinct, &m.Created, &m.Replaced)
-	if err != nil {
-		return err
-	}
-	m.Repeated = int(st.rows) - distinct
-	m.Unchanged = distinct - m.Created - m.Replaced
-	m.Newest += uint64(m.Created + m.Replaced)
-	return nil
 }

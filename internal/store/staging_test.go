@@ -226,3 +226,73 @@ func TestMerging(t *testing.T) {
 		t.Errorf("into a deleted collection: %v; the import is %+v, %v", err, now, lost)
 	}
 }
+
+// TestWhatOthersChangeMeanwhileIsComparedAgain lets others edit a collection after an import
+// was compared with it and before it is written: the import is as if it had come after them,
+// and numbers have no gaps.
+func TestWhatOthersChangeMeanwhileIsComparedAgain(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	place := func(id, text string) feature.Feature {
+		return feature.Feature{ID: id, Properties: properties(t, fmt.Sprintf(`{"text":%q}`, text))}
+	}
+	for name, meanwhile := range map[string]struct {
+		edits                        func(collection int64) []Edit
+		created, replaced, unchanged int
+	}{
+		"nothing": {func(int64) []Edit { return nil }, 1, 3, 1},
+		"edits": {func(c int64) []Edit {
+			return []Edit{
+				{Kind: Delete, Collection: c, Feature: place("b", "")},    // is new then
+				{Kind: Put, Collection: c, Feature: place("c", "new")},    // is the same then
+				{Kind: Put, Collection: c, Feature: place("same", "odd")}, // differs then
+				{Kind: Create, Collection: c, Feature: place("z", "new")}, // is there, and the same
+				{Kind: Create, Collection: c, Feature: place("y", "own")}, // is not imported
+			}
+		}, 1, 2, 2},
+	} {
+		c, _, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: name})
+		if err != nil {
+			t.Fatal(err)
+		}
+		apply := func(edits []Edit) {
+			t.Helper()
+			_, outcomes, err := s.Apply(t.Context(), []Write{{Edits: edits}})
+			for _, o := range outcomes {
+				err = errors.Join(err, o.Err)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		var before []Edit
+		for id, text := range map[string]string{"a": "old", "b": "old", "c": "old", "same": "new"} {
+			before = append(before, Edit{Kind: Create, Collection: c.Key, Feature: place(id, text)})
+		}
+		apply(before)
+		st := gathered(t, s, "new", "a", "b", "c", "same", "z")
+		i := begun(t, s, name)
+		m, err := st.Merge(t.Context(), Origin{}, &c,
+			func() error { apply(meanwhile.edits(c.Key)); return nil },
+			func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+		if err != nil || m.Created != meanwhile.created || m.Replaced != meanwhile.replaced || m.Unchanged != meanwhile.unchanged {
+			t.Errorf("%s: %+v, %v", name, m, err)
+		}
+		for _, id := range []string{"a", "b", "c", "same", "z"} {
+			f, err := s.Feature(t.Context(), c.Key, id)
+			if want := place(id, "new"); err != nil || !f.Equal(&want) {
+				t.Errorf("%s: %s is %+v, %v", name, id, f, err)
+			}
+		}
+		var gaps, wrong int64
+		err = s.db.Raw(`SELECT max(number) - count(*), (SELECT change FROM clock) - max(number) FROM changes`).Row().Scan(&gaps, &wrong)
+		if err != nil || gaps != 0 || wrong != 0 || m.Newest-m.Change != uint64(m.Created+m.Replaced) {
+			t.Errorf("%s: %d numbers are missing, the clock is %d ahead, %v, %+v", name, gaps, wrong, err, m)
+		}
+		var odd int64
+		err = s.db.Raw(`SELECT count(*) FROM features f LEFT JOIN changes c ON c.number = f.change AND c.feature_id = f.id
+			WHERE f.collection_key = ? AND c.number IS NULL`, c.Key).Row().Scan(&odd)
+		if err != nil || odd != 0 {
+			t.Errorf("%s: %d features have no change of their own, %v", name, odd, err)
+		}
+	}
+}

@@ -306,6 +306,9 @@ func (c *columns) add(r *featureRow) {
 	c.changes = append(c.changes, int64(r.Change))
 }
 
+// insertChangesFrom begins a statement that adds changes.
+const insertChangesFrom = `INSERT INTO changes (number, transaction, actor, way, collection_key, feature_id, op, at, before)`
+
 func insertChanges(tx *gorm.DB, changes []changeRow, at time.Time) error {
 	var numbers, transactions, keys array[int64]
 	var ids, befores array[*string]
@@ -329,7 +332,7 @@ func insertChanges(tx *gorm.DB, changes []changeRow, at time.Time) error {
 		ids, ops, befores = append(ids, id), append(ops, string(c.op)), append(befores, c.before)
 		actors, ways = append(actors, c.origin.Actor), append(ways, string(c.origin.Way))
 	}
-	return tx.Exec(`INSERT INTO changes (number, transaction, actor, way, collection_key, feature_id, op, at, before)
+	return tx.Exec(insertChangesFrom+`
 		SELECT n, t, a, w, k, i, o, ?, b::json
 		FROM unnest(?::bigint[], ?::bigint[], ?::text[], ?::text[], ?::bigint[], ?::text[], ?::text[], ?::text[]) AS c (n, t, a, w, k, i, o, b)`,
 		at, numbers, transactions, actors, ways, keys, ids, ops, befores).Error
