@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 
+	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
@@ -31,7 +32,7 @@ type Service interface {
 
 	Items(ctx context.Context, collection string, q service.ItemsQuery) (service.ItemsPage, error)
 	Item(ctx context.Context, collection, id string) (store.Stored, error)
-	CreateItem(ctx context.Context, collection string, f feature.Feature) (store.Stored, *formats.Doubt, error)
+	CreateItem(ctx context.Context, collection string, f feature.Feature) (store.Stored, *doubts.Doubt, error)
 	DeleteItem(ctx context.Context, collection, id string, since []uint64) error
 	Export(ctx context.Context, collection string, q service.ExportQuery) (*service.Export, error)
 

@@ -7,6 +7,7 @@ import (
 	"io"
 	"sync/atomic"
 
+	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/replica"
@@ -82,7 +83,7 @@ func (m *Importer) target(id string, toMake func(id string) (store.Collection, e
 // A RowDoubt tells what is doubtful about a row.
 type RowDoubt struct {
 	Row, Line int
-	formats.Doubt
+	doubts.Doubt
 }
 
 // note counts a row that can be used.

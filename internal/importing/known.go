@@ -3,7 +3,7 @@ package importing
 import (
 	"sync/atomic"
 
-	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/replica"
 )
 
@@ -12,7 +12,7 @@ const knownSample = 4096
 
 // A whereabouts is where a collection was when it had so many features.
 type whereabouts struct {
-	known *formats.Known
+	known *doubts.Known
 	count int
 }
 
@@ -20,7 +20,7 @@ type whereaboutsKey struct{} // of what is kept beside a collection
 
 // Known returns where the features of a collection are, which tells what does not fit them;
 // nil if there are none. It is found out anew when a tenth more or fewer are there.
-func Known(c *replica.Collection) *formats.Known {
+func Known(c *replica.Collection) *doubts.Known {
 	kept := c.Beside(whereaboutsKey{}, func() any { return new(atomic.Pointer[whereabouts]) }).(*atomic.Pointer[whereabouts])
 	count := c.Len()
 	if w := kept.Load(); w != nil && count > w.count*9/10 && count <= w.count*11/10 {
@@ -30,7 +30,7 @@ func Known(c *replica.Collection) *formats.Known {
 		return nil
 	}
 	sample := append(c.Places().Sample(knownSample), c.Shapes().Sample(knownSample)...)
-	w := &whereabouts{formats.KnownFrom(sample, count), count}
+	w := &whereabouts{doubts.KnownFrom(sample, count), count}
 	kept.Store(w)
 	return w.known
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"idlebeacon/internal/core/axes"
+	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 )
@@ -143,7 +144,7 @@ func parseReport(text string) (*Report, error) {
 	for _, d := range r.Doubts {
 		out.Doubts = append(
 			out.Doubts,
-			RowDoubt{d.Row, d.Line, formats.Doubt{Kind: d.Kind, Fix: d.Fix, Reason: d.Reason}},
+			RowDoubt{d.Row, d.Line, doubts.Doubt{Kind: d.Kind, Fix: d.Fix, Reason: d.Reason}},
 		)
 	}
 	return out, nil

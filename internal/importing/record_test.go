@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"idlebeacon/internal/core/axes"
+	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 )
@@ -23,7 +24,7 @@ func TestReportsAreKept(t *testing.T) {
 			Set: []formats.Setting{{Option: "o", Value: "v"}},
 		}},
 		Errors: []formats.RowError{{Row: 1, Line: 2, Reason: "r", Fix: "f"}},
-		Doubts: []RowDoubt{{1, 2, formats.Doubt{Kind: "k", Fix: "f", Reason: "r"}}},
+		Doubts: []RowDoubt{{1, 2, doubts.Doubt{Kind: "k", Fix: "f", Reason: "r"}}},
 	}
 	v := reflect.ValueOf(report)
 	for i := range v.NumField() {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"idlebeacon/internal/admission"
+	"idlebeacon/internal/core/export"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
@@ -26,7 +27,7 @@ type Export struct {
 	service    *Service
 	collection string
 	query      ExportQuery
-	options    formats.WriteOptions
+	options    export.Options
 }
 
 // Export prepares to write items of a collection to a file.
@@ -38,7 +39,7 @@ func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) 
 	if err := s.bind(c, &q.Selection); err != nil {
 		return nil, err
 	}
-	e := &Export{service: s, collection: collection, query: q, options: formats.WriteOptions{
+	e := &Export{service: s, collection: collection, query: q, options: export.Options{
 		Title: c.Info().Title, NameProperty: c.Info().NameProperty,
 	}}
 	if q.Format == formats.CSV { // it needs its columns first
@@ -49,7 +50,7 @@ func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) 
 			return nil, err
 		}
 	}
-	if _, err := formats.NewWriter(io.Discard, q.Format, e.options); err != nil {
+	if _, err := export.New(io.Discard, q.Format, e.options); err != nil {
 		return nil, fault.Invalid("format", "%v", err)
 	}
 	return e, nil
@@ -104,7 +105,7 @@ const (
 // many it has and how many the format could not hold. Each page of it is as of the
 // moment at which it was read.
 func (e *Export) WriteTo(ctx context.Context, w io.Writer) (items, leftOut int, err error) {
-	file, err := formats.NewWriter(w, e.query.Format, e.options)
+	file, err := export.New(w, e.query.Format, e.options)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -121,7 +122,7 @@ func (e *Export) WriteTo(ctx context.Context, w io.Writer) (items, leftOut int, 
 				f.Shape = &standard
 			}
 			switch err := file.Write(f); {
-			case errors.Is(err, formats.ErrCannotHold):
+			case errors.Is(err, export.ErrCannotHold):
 				leftOut++
 			case err != nil:
 				return items, leftOut, err

@@ -8,9 +8,9 @@ import (
 	"slices"
 	"time"
 
+	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/filter"
-	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/fault"
@@ -37,7 +37,7 @@ func (s *Service) CreateItem(
 	ctx context.Context,
 	collection string,
 	f feature.Feature,
-) (store.Stored, *formats.Doubt, error) {
+) (store.Stored, *doubts.Doubt, error) {
 	c, err := s.collection(collection)
 	if err != nil {
 		return store.Stored{}, nil, err
@@ -51,7 +51,7 @@ func (s *Service) CreateItem(
 	if err := f.Validate(); errors.As(err, &wrong) {
 		return store.Stored{}, nil, fault.Invalid(wrong.Field, "%s", wrong.Reason)
 	}
-	doubt := formats.DoubtAbout(&f, importing.Known(c.Collection))
+	doubt := doubts.About(&f, importing.Known(c.Collection))
 	outcome, err := s.one(ctx, store.Edit{Kind: store.Create, Collection: c.Info().Key, Feature: f})
 	if err != nil {
 		return store.Stored{}, nil, fault.Explain(err, collection, f.ID)

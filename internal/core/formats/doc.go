@@ -7,11 +7,11 @@
 // text is encoded, and which positions are likely wrong is known only at the end. A [Survey]
 // takes in what all rows tell.
 //
-// [NewWriter] writes features in a format, and [WriteRejected] the rows of a file that could not
+// Package export writes features in these formats. [WriteRejected] writes the rows of a file that could not
 // be used, as a file of the same format.
 //
 // The files of this package: csv.go, geojson.go, lines.go, kml.go, kmz.go and gpx.go read one
 // format each; columns.go, types.go and values.go find out what columns hold; coordinates.go and
-// doubts.go mend positions and doubt them; notes.go puts into words what to know of a file;
-// write.go and rejected.go write.
+// doubts.go mend positions and judge them (package doubts); notes.go puts into words what to know of a file;
+// rejected.go writes rejected rows.
 package formats

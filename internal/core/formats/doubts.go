@@ -7,18 +7,11 @@ import (
 	"math"
 
 	"idlebeacon/internal/core/axes"
+	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
 )
-
-// A Doubt is a position that is possible but likely wrong. What it is about is kept
-// as it is, unless a Fix says otherwise.
-type Doubt struct {
-	Kind   string // "swapped" or "zero"
-	Fix    string // the name of the fix for it
-	Reason string
-}
 
 // swap exchanges the longitude and latitude of all positions of g.
 func swap(g *geometry.Geometry) {
@@ -153,7 +146,7 @@ type checkedReader struct {
 	names   []string
 	early   []peeked
 	survey  *Survey
-	known   *Known
+	known   *doubts.Known
 	within  *geo.Box
 	fix     Fix
 	// impossible is where rows would be that are on the Earth only with longitude and
@@ -189,11 +182,7 @@ func (c *checkedReader) take() (Row, error) {
 			c.survey.cloud.Add(at)
 		}
 	case errors.Is(err, io.EOF) && c.survey.judge == nil && !c.partial:
-		var known *axes.Cloud
-		if c.known != nil {
-			known = c.known.cloud
-		}
-		c.survey.judge = axes.NewJudge(c.survey.cloud, known)
+		c.survey.judge = axes.NewJudge(c.survey.cloud, c.known.Cloud())
 		c.swapped = c.survey.judge.Count()
 	}
 	return row, err
@@ -206,38 +195,16 @@ func (c *checkedReader) Names() []string { return c.names }
 func (c *checkedReader) Columns() []Column { return c.columns }
 
 // doubt returns what is doubtful about where a feature is, or nil.
-func (c *checkedReader) doubt(f *feature.Feature) *Doubt {
+func (c *checkedReader) doubt(f *feature.Feature) *doubts.Doubt {
 	switch {
 	case f.Shape == nil && f.At == geo.Point{}:
-		return zero
+		return doubts.Zero
 	case c.within != nil:
 		if s := f.At.Swapped(); !c.within.Contains(f.At) && s.Validate() == nil && c.within.Contains(s) {
-			return swapped(f.At, "lies outside of where the file is said to be, and within it")
+			return doubts.Swapped(f.At, "lies outside of where the file is said to be, and within it")
 		}
 	case c.survey.judge != nil && f.At != geo.Point{} && c.survey.judge.Swapped(f.At):
-		return swapped(f.At, "lies far from the rest of the file and of the collection, and among them")
-	}
-	return nil
-}
-
-var zero = &Doubt{"zero", "skip_zero", "is at longitude 0, latitude 0, which mostly means that its position is missing"}
-
-func swapped(p geo.Point, how string) *Doubt {
-	return &Doubt{
-		"swapped",
-		"swap_doubtful",
-		fmt.Sprintf("longitude %v, latitude %v %s if the two are swapped", p.Lon, p.Lat, how),
-	}
-}
-
-// DoubtAbout returns what is doubtful about where a feature is, or nil. known is
-// where the others of its collection are, nil if that is not known.
-func DoubtAbout(f *feature.Feature, known *Known) *Doubt {
-	switch {
-	case f.Shape == nil && f.At == geo.Point{}:
-		return zero
-	case known != nil && known.judge.SwappedAmong(f.At):
-		return swapped(f.At, "lies far from the rest of the collection, and among it")
+		return doubts.Swapped(f.At, "lies far from the rest of the file and of the collection, and among them")
 	}
 	return nil
 }
@@ -271,10 +238,10 @@ func (c *checkedReader) judged(row Row) (Row, error) {
 	d := c.doubt(&row.Feature)
 	switch {
 	case d == nil:
-	case d.Kind == "zero" && c.fix.SkipZero:
+	case d.Kind == doubts.KindZero && c.fix.SkipZero:
 		c.survey.changed["skip_zero"]++
 		return Row{}, &RowError{Row: row.Number, Line: row.Line, Reason: "left out: it " + d.Reason}
-	case d.Kind == "swapped" && c.fix.SwapDoubtful:
+	case d.Kind == doubts.KindSwapped && c.fix.SwapDoubtful:
 		g := row.Feature.Geometry()
 		swap(&g)
 		row.Feature.SetGeometry(g)

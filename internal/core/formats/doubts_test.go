@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/geo"
 )
 
@@ -139,7 +140,7 @@ func TestAxisGuard(t *testing.T) {
 	for i := range 60 {
 		sample = append(sample, geo.Point{Lon: -22.3 + float64(i%8)/10, Lat: -38.7 + float64(i%5)/10})
 	}
-	known := KnownFrom(sample, 6000)
+	known := doubts.KnownFrom(sample, 6000)
 	for name, c := range map[string]struct {
 		file    string
 		options Options

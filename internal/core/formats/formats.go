@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 )
@@ -104,8 +105,8 @@ type Row struct {
 	Number  int // as the file's users count: see RowError
 	Line    int
 	Feature feature.Feature
-	Doubt   *Doubt // nil if its position is as expected
-	Mended  bool   // its position was changed, as Options.Fix has it
+	Doubt   *doubts.Doubt // nil if its position is as expected
+	Mended  bool          // its position was changed, as Options.Fix has it
 	applied fixSet
 	closed  bool // rings of it were closed
 }
@@ -179,6 +180,22 @@ var Formats = []Format{CSV, GeoJSON, GeoJSONLines, GeoJSONSeq, KML, KMZ, GPX}
 // others are all text, and their types are guessed.
 func (f Format) Typed() bool { return f == GeoJSON || f == GeoJSONLines || f == GeoJSONSeq }
 
+// MediaType returns the media type of a format.
+func (f Format) MediaType() string {
+	return map[Format]string{
+		CSV: "text/csv; charset=utf-8", GeoJSON: "application/geo+json", GeoJSONLines: "application/geo+json-lines",
+		GeoJSONSeq: "application/geo+json-seq", KML: "application/xml", KMZ: "application/zip", GPX: "application/gpx+xml",
+	}[f]
+}
+
+// Extension returns the usual ending of the names of files of a format, with its
+// dot.
+func (f Format) Extension() string {
+	return map[Format]string{
+		CSV: ".csv", GeoJSON: ".geojson", GeoJSONLines: ".geojsonl", GeoJSONSeq: ".geojsons", KML: ".kml", KMZ: ".kmz", GPX: ".gpx",
+	}[f]
+}
+
 // Options say how to read a file. The zero value finds everything out.
 type Options struct {
 	Format Format // found from the content where empty
@@ -209,7 +226,7 @@ type Options struct {
 	Partial bool
 	// Known is where the other features of the collection are, nil if that is not
 	// known: a Doubt may come from it.
-	Known *Known
+	Known *doubts.Known
 	// Survey is what all of the file tells, nil if it has not been read before.
 	Survey *Survey
 }
@@ -336,7 +353,7 @@ func formatOf(b *bufio.Reader, asked Format) (Format, error) {
 	}
 	families := map[Format]string{KML: "<", GPX: "<", KMZ: "P", GeoJSON: "{", GeoJSONLines: "{", GeoJSONSeq: "{"}
 	begins := "," // as only a table may
-	switch text := bytes.TrimLeft(start, " \t\r\n"+recordSeparator); {
+	switch text := bytes.TrimLeft(start, " \t\r\n"+RecordSeparator); {
 	case len(text) == 0 && (asked == GeoJSONLines || asked == GeoJSONSeq): // of which there may be none
 		return asked, nil
 	case len(text) == 0:
@@ -368,7 +385,7 @@ func detect(b *bufio.Reader) (Format, error) {
 	switch {
 	case strings.HasPrefix(text, "PK\x03\x04"):
 		return KMZ, nil
-	case strings.HasPrefix(text, recordSeparator):
+	case strings.HasPrefix(text, RecordSeparator):
 		return GeoJSONSeq, nil
 	case strings.HasPrefix(text, "<"):
 		for _, format := range []Format{KML, GPX} {

@@ -16,8 +16,8 @@ func openGPX(b *bufio.Reader, guard *guard, mender *mender, options Options, sur
 	return newTypedReader(s, options, survey), nil
 }
 
-// gpxNamespace is that of the properties that GPX has no element for.
-const gpxNamespace = "urn:idlebeacon:properties"
+// GPXNamespace is that of the properties that GPX has no element for.
+const GPXNamespace = "urn:idlebeacon:properties"
 
 type gpxFeature struct {
 	Name        string `xml:"name"`
@@ -125,7 +125,7 @@ func gpxElement(s *xmlSource, start xml.StartElement) (textRow, bool, error) {
 		values.set(p.Name, p.Text)
 	}
 	for _, e := range append(f.Extensions.Other, f.Other...) {
-		if e.XMLName.Space == gpxNamespace {
+		if e.XMLName.Space == GPXNamespace {
 			values.set(e.XMLName.Local, e.Text)
 			continue
 		}

@@ -162,7 +162,7 @@ func (s *xmlSource) placemark(start xml.StartElement) (textRow, bool, error) {
 	}
 	row.feature.ID = p.ID
 	for _, d := range p.Extended.Data {
-		if d.Name == idData {
+		if d.Name == IDData {
 			row.feature.ID = strings.TrimSpace(d.Value)
 			continue
 		}
@@ -191,8 +191,8 @@ func (s *xmlSource) placemark(start xml.StartElement) (textRow, bool, error) {
 // pointTimes is what is left out of lines with a time for each position.
 const pointTimes = "times of the points of tracks"
 
-// idData is the name of the datum with an id that XML does not allow as one.
-const idData = "feature id"
+// IDData is the name of the datum with an id that XML does not allow as one.
+const IDData = "feature id"
 
 // geometry returns the geometry that the elements of g make, of no type where there
 // are none.

@@ -7,8 +7,8 @@ import (
 	"io"
 )
 
-// recordSeparator begins each text of a sequence (RFC 8142).
-const recordSeparator = "\x1e"
+// RecordSeparator begins each text of a sequence (RFC 8142).
+const RecordSeparator = "\x1e"
 
 // A lineReader reads features, each on a line of its own or behind a record
 // separator. A broken one does not keep the others from being read.
@@ -29,7 +29,7 @@ func openLines(b *bufio.Reader, guard *guard, mender *mender, survey *Survey) (R
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
-	r.seq = string(start) == recordSeparator
+	r.seq = string(start) == RecordSeparator
 	r.early = peekMany(r.read)
 	return r, nil
 }
@@ -74,7 +74,7 @@ func (r *lineReader) text() ([]byte, error) {
 	r.guard.newRow()
 	end := byte('\n')
 	if r.seq {
-		end = recordSeparator[0]
+		end = RecordSeparator[0]
 	}
 	text, err := r.b.ReadBytes(end)
 	return bytes.TrimSuffix(text, []byte{end}), err

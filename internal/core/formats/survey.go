@@ -2,7 +2,6 @@ package formats
 
 import (
 	"idlebeacon/internal/core/axes"
-	"idlebeacon/internal/core/geo"
 )
 
 // A Survey is what all rows of a file tell together: of which types its columns are, how
@@ -134,17 +133,4 @@ func (s *Survey) notes(o *Options) (notes []Note) {
 		}
 	}
 	return notes
-}
-
-// Known is where the features of a collection are, to which those of a file are compared.
-type Known struct {
-	cloud *axes.Cloud
-	judge *axes.Judge
-}
-
-// KnownFrom returns where a collection is by the positions of some of its features, which
-// stand for as many as total.
-func KnownFrom(sample []geo.Point, total int) *Known {
-	cloud := axes.CloudOf(sample, total)
-	return &Known{cloud: cloud, judge: axes.NewJudge(nil, cloud)}
 }

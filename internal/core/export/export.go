@@ -1,4 +1,7 @@
-package formats
+// Package export writes features to files of the formats of package formats.
+//
+// Reading a file gives its features back as they were, as far as its format can hold them.
+package export
 
 import (
 	"bufio"
@@ -14,6 +17,7 @@ import (
 	"strings"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geometry"
 )
 
@@ -28,10 +32,10 @@ type Writer interface {
 }
 
 // ErrCannotHold reports a feature that a format has no place for.
-var ErrCannotHold = fmt.Errorf("the format cannot hold it")
+var ErrCannotHold = errors.New("export: the format cannot hold it")
 
-// WriteOptions say what a file is to have.
-type WriteOptions struct {
+// Options say what a file is to have.
+type Options struct {
 	Title string // of the whole, where the format has a place for one
 	// Names are the properties that get columns of their own, in order, in formats
 	// that need to know them.
@@ -43,19 +47,19 @@ type WriteOptions struct {
 	Geometries bool
 }
 
-// NewWriter begins a file.
-func NewWriter(w io.Writer, format Format, o WriteOptions) (Writer, error) {
+// New begins a file. The error wraps formats.ErrNotUsable if the format cannot be written.
+func New(w io.Writer, format formats.Format, o Options) (Writer, error) {
 	b := bufio.NewWriterSize(w, 64<<10)
 	switch format {
-	case CSV:
+	case formats.CSV:
 		return newCSVWriter(b, o)
-	case GeoJSON:
+	case formats.GeoJSON:
 		return begin(&jsonWriter{b: b, between: ",\n", end: "\n]}\n"}, `{"type":"FeatureCollection","features":[`+"\n")
-	case GeoJSONLines:
+	case formats.GeoJSONLines:
 		return &jsonWriter{b: b, after: "\n"}, nil
-	case GeoJSONSeq:
-		return &jsonWriter{b: b, before: recordSeparator, after: "\n"}, nil
-	case KML:
+	case formats.GeoJSONSeq:
+		return &jsonWriter{b: b, before: formats.RecordSeparator, after: "\n"}, nil
+	case formats.KML:
 		head := xml.Header + `<kml xmlns="http://www.opengis.net/kml/2.2"><Document>` + "\n<name>" + escapeXML(
 			o.Title,
 		) + "</name>\n"
@@ -63,34 +67,15 @@ func NewWriter(w io.Writer, format Format, o WriteOptions) (Writer, error) {
 			&kmlWriter{xmlWriter{b: b, end: "</Document></kml>\n", name: cmp.Or(o.NameProperty, "name")}},
 			head,
 		)
-	case GPX:
-		head := xml.Header + `<gpx version="1.1" creator="Idle Beacon" xmlns="http://www.topografix.com/GPX/1/1" xmlns:p="` + gpxNamespace + `">` + "\n"
+	case formats.GPX:
+		head := xml.Header + `<gpx version="1.1" creator="Idle Beacon" xmlns="http://www.topografix.com/GPX/1/1" xmlns:p="` + formats.GPXNamespace + `">` + "\n"
 		return begin(
 			&gpxWriter{xmlWriter: xmlWriter{b: b, end: "</gpx>\n", name: cmp.Or(o.NameProperty, "name")}},
 			head,
 		)
 	}
-	return nil, notUsable(
-		"format %q cannot be written; want one of %v",
-		format,
-		slices.DeleteFunc(slices.Clone(Formats), func(f Format) bool { return f == KMZ }),
-	)
-}
-
-// MediaType returns the media type of a format.
-func (f Format) MediaType() string {
-	return map[Format]string{
-		CSV: "text/csv; charset=utf-8", GeoJSON: "application/geo+json", GeoJSONLines: "application/geo+json-lines",
-		GeoJSONSeq: "application/geo+json-seq", KML: "application/xml", KMZ: "application/zip", GPX: "application/gpx+xml",
-	}[f]
-}
-
-// Extension returns the usual ending of the names of files of a format, with its
-// dot.
-func (f Format) Extension() string {
-	return map[Format]string{
-		CSV: ".csv", GeoJSON: ".geojson", GeoJSONLines: ".geojsonl", GeoJSONSeq: ".geojsons", KML: ".kml", KMZ: ".kmz", GPX: ".gpx",
-	}[f]
+	written := slices.DeleteFunc(slices.Clone(formats.Formats), func(f formats.Format) bool { return f == formats.KMZ })
+	return nil, fmt.Errorf("%w: format %q cannot be written; want one of %v", formats.ErrNotUsable, format, written)
 }
 
 type beginner interface {
@@ -141,7 +126,7 @@ type csvWriter struct {
 	record     []string
 }
 
-func newCSVWriter(b *bufio.Writer, o WriteOptions) (Writer, error) {
+func newCSVWriter(b *bufio.Writer, o Options) (Writer, error) {
 	w := &csvWriter{b: b, at: map[string]int{}, geometries: o.Geometries}
 	w.csv = csv.NewWriter(&w.line)
 	header := []string{"id", "longitude", "latitude"}
@@ -261,7 +246,7 @@ func (w *kmlWriter) Write(f *feature.Feature) error {
 	}
 	w.text("<ExtendedData>")
 	if f.ID != "" && !xmlName.MatchString(f.ID) {
-		rest = append(rest, idData, f.ID)
+		rest = append(rest, formats.IDData, f.ID)
 	}
 	for i := 0; i < len(rest); i += 2 {
 		w.text(`<Data name="` + escapeXML(rest[i]) + `"><value>` + escapeXML(rest[i+1]) + `</value></Data>`)
