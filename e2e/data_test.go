@@ -155,18 +155,17 @@ func TestDataPage(t *testing.T) {
 	p.until("text().includes('Not saved yet')")
 	// What is tried shows at once, and what the service would refuse is told.
 	eval[any](p, "[...document.querySelectorAll('.editor summary')].find(s => s.innerText.includes('number')).click()")
-	choose := func(label, value string) {
+	fill := func(label, value string) {
 		t.Helper()
 		eval[any](p, fmt.Sprintf(`(() => {
-			const input = [...document.querySelectorAll('.editor label')].find(l => l.innerText.trim().startsWith(%q)).querySelector('select, input')
+			const input = [...document.querySelectorAll('.editor label')].find(l => l.innerText.trim().startsWith(%q)).querySelector('input')
 			input.value = %q
 			input.dispatchEvent(new Event('change', { bubbles: true }))
 		})()`, label, value))
 	}
-	p.until("[...document.querySelectorAll('.editor option')].some(o => o.value == 'berths')")
-	choose("Size by", "berths")
+	p.choose("Size by", "berths")
 	p.until("document.querySelector('.editor .legend')?.innerText.includes('berths 5')")
-	choose("drawn", "90")
+	fill("drawn", "90")
 	p.until("text().includes('size.least: 90 is not less than the most')")
 	eval[any](p, "[...document.querySelectorAll('.editor button')].find(b => b.innerText.includes('Undo')).click()")
 	p.until("!text().includes('size.least')")

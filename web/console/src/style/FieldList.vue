@@ -1,5 +1,7 @@
 <script setup lang="ts">
+import { computed, ref } from 'vue'
 import type { StyleDocument } from '../api/styles'
+import Choice from '../parts/Choice.vue'
 import { having, lifted, type Property, textOf } from './properties'
 import RowTools from './RowTools.vue'
 
@@ -25,20 +27,23 @@ function set(i: number, member: 'label' | 'format' | 'unit' | 'template', value:
     props.fields.map((f, j) => (j === i ? having<Field, typeof member>(f, member, value as never) : f)),
   )
 }
-function add(e: Event): void {
-  const select = e.target as HTMLSelectElement
-  if (select.value === several)
-    emit('change', [
-      ...props.fields,
-      {
-        template: props.properties
-          .slice(0, 2)
-          .map((p) => `{${p.name}}`)
-          .join(', '),
-      },
-    ])
-  else if (select.value) emit('change', [...props.fields, { property: select.value }])
-  select.value = ''
+
+const added = ref('')
+const formatChoices = [
+  { value: '', label: 'found' },
+  ...formatNames.map((n) => ({ value: n as string, label: n as string })),
+]
+const propertyChoices = computed(() => [
+  ...props.properties.map((p) => ({ value: p.name, label: p.name })),
+  ...(props.formats && props.properties.length > 1 ? [{ value: several, label: 'several in one line' }] : []),
+])
+
+function add(chosen: string): void {
+  if (chosen === several) {
+    const firsts = props.properties.slice(0, 2).map((p) => `{${p.name}}`)
+    emit('change', [...props.fields, { template: firsts.join(', ') }])
+  } else if (chosen) emit('change', [...props.fields, { property: chosen }])
+  added.value = '' // so that the same can be chosen again
 }
 </script>
 
@@ -67,14 +72,12 @@ function add(e: Event): void {
             @change="set(i, 'label', textOf($event))"
         /></td>
         <td v-if="formats">
-          <select
-            :value="f.format ?? ''"
-            :aria-label="`Format of ${nameOf(f)}`"
-            @change="set(i, 'format', textOf($event))"
-          >
-            <option value="">found</option>
-            <option v-for="n in formatNames" :key="n">{{ n }}</option>
-          </select>
+          <Choice
+            :model-value="f.format ?? ''"
+            :options="formatChoices"
+            :label="`Format of ${nameOf(f)}`"
+            @update:model-value="(format) => set(i, 'format', format)"
+          />
         </td>
         <td
           ><input
@@ -101,9 +104,13 @@ function add(e: Event): void {
       </tr>
     </tbody>
   </table>
-  <select v-if="fields.length < most" class="add" :aria-label="`Add a property to the ${what}`" @change="add">
-    <option value="">Add a property …</option>
-    <option v-for="p in properties" :key="p.name">{{ p.name }}</option>
-    <option v-if="formats && properties.length > 1" :value="several">several in one line</option>
-  </select>
+  <Choice
+    v-if="fields.length < most"
+    v-model="added"
+    class="add"
+    :options="propertyChoices"
+    placeholder="Add a property …"
+    :label="`Add a property to the ${what}`"
+    @update:model-value="add"
+  />
 </template>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { StyleDocument } from '../api/styles'
-import { having, numberOf, type Property, textOf } from './properties'
+import Choice from '../parts/Choice.vue'
+import { having, numberOf, type Property } from './properties'
 
 // Lines and fills of paths, areas and circles; and the circles.
 const props = defineProps<{ draft: StyleDocument; properties: Property[] }>()
@@ -23,7 +24,16 @@ function setCircle(choice: string): void {
 }
 const setRadius = (metres: number | undefined) =>
   metres && metres > 0 && emit('change', { ...props.draft, circle: { metres } })
-const numbers = computed(() => props.properties.filter((p) => p.number).map((p) => p.name))
+const dashes = { solid: 'solid', dashed: 'dashed', dotted: 'dotted' }
+const circles = computed(() => {
+  const numbers = props.properties.filter((p) => p.number).map((p) => p.name)
+  const now = circle.value && circle.value !== 'metres' ? [circle.value] : []
+  return [
+    { value: '', label: 'none' },
+    { value: 'metres', label: 'of the same radius' },
+    ...[...new Set([...numbers, ...now])].map((name) => ({ value: name, label: `of ${name} metres` })),
+  ]
+})
 </script>
 
 <template>
@@ -40,14 +50,13 @@ const numbers = computed(() => props.properties.filter((p) => p.number).map((p) 
       />
       pixels wide</label
     >
-    <label>
-      dash
-      <select :value="draft.line?.dash ?? 'solid'" aria-label="Dash" @change="setLine('dash', textOf($event))">
-        <option>solid</option>
-        <option>dashed</option>
-        <option>dotted</option>
-      </select>
-    </label>
+    <span>dash</span>
+    <Choice
+      :model-value="draft.line?.dash ?? 'solid'"
+      :options="dashes"
+      label="Dash"
+      @update:model-value="(dash) => setLine('dash', dash)"
+    />
     <label
       >opacity
       <input
@@ -70,17 +79,8 @@ const numbers = computed(() => props.properties.filter((p) => p.number).map((p) 
     /></label>
   </p>
   <p class="row">
-    <label>
-      Circle around each place
-      <select :value="circle" @change="setCircle(textOf($event))">
-        <option value="">none</option>
-        <option value="metres">of the same radius</option>
-        <option v-for="n in numbers" :key="n" :value="n">of {{ n }} metres</option>
-        <option v-if="circle && circle !== 'metres' && !numbers.includes(circle)" :value="circle"
-          >of {{ circle }} metres</option
-        >
-      </select>
-    </label>
+    <span>Circle around each place</span>
+    <Choice :model-value="circle" :options="circles" label="Circle around each place" @update:model-value="setCircle" />
     <label v-if="draft.circle?.metres !== undefined"
       ><input
         type="number"

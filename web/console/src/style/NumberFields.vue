@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { StyleDocument } from '../api/styles'
+import Choice from '../parts/Choice.vue'
 import { having, numberOf, type Property, textOf } from './properties'
 
 // Size and colour by a number.
@@ -11,6 +12,11 @@ type Size = NonNullable<StyleDocument['size']>
 type Shade = NonNullable<StyleDocument['shade']>
 
 const numbers = computed(() => props.properties.filter((p) => p.number).map((p) => p.name))
+/** The properties to choose from, after none; now is the one that is chosen, of whatever kind it is. */
+const choices = (none: string, now: string | undefined) => [
+  { value: '', label: none },
+  ...[...new Set([...numbers.value, ...(now ? [now] : [])])].map((name) => ({ value: name, label: name })),
+]
 const methods = {
   quantile: 'as many in each class',
   equal: 'classes equally wide',
@@ -51,14 +57,13 @@ const colours = computed(
 
 <template>
   <p class="row">
-    <label>
-      Size by
-      <select :value="draft.size?.property ?? ''" @change="setSize('property', textOf($event))">
-        <option value="">nothing</option>
-        <option v-for="n in numbers" :key="n">{{ n }}</option>
-        <option v-if="draft.size && !numbers.includes(draft.size.property)">{{ draft.size.property }}</option>
-      </select>
-    </label>
+    <span>Size by</span>
+    <Choice
+      :model-value="draft.size?.property ?? ''"
+      :options="choices('nothing', draft.size?.property)"
+      label="Size by"
+      @update:model-value="(name) => setSize('property', name)"
+    />
     <template v-if="draft.size">
       <label
         >from
@@ -95,21 +100,21 @@ const colours = computed(
     </template>
   </p>
   <p class="row">
-    <label>
-      Colour by
-      <select :value="draft.shade?.property ?? ''" @change="setShade({ property: textOf($event) })">
-        <option value="">category</option>
-        <option v-for="n in numbers" :key="n">{{ n }}</option>
-        <option v-if="draft.shade && !numbers.includes(draft.shade.property)">{{ draft.shade.property }}</option>
-      </select>
-    </label>
+    <span>Colour by</span>
+    <Choice
+      :model-value="draft.shade?.property ?? ''"
+      :options="choices('category', draft.shade?.property)"
+      label="Colour by"
+      @update:model-value="(property) => setShade({ property })"
+    />
     <template v-if="draft.shade">
-      <label>
-        in
-        <select :value="draft.shade.method" @change="setShade({ method: textOf($event) as Shade['method'] })">
-          <option v-for="(label, m) in methods" :key="m" :value="m">{{ label }}</option>
-        </select>
-      </label>
+      <span>in</span>
+      <Choice
+        :model-value="draft.shade.method"
+        :options="methods"
+        label="Classes"
+        @update:model-value="(method) => setShade({ method: method as Shade['method'] })"
+      />
       <label v-if="draft.shade.method === 'equal' || draft.shade.method === 'quantile'">
         classes
         <input

@@ -159,7 +159,6 @@ onMounted(async () => {
   margin: 0.3rem 0;
   font-size: 0.9rem;
 }
-.fields :deep(select),
 .fields :deep(input[type='text']),
 .fields :deep(input[type='number']),
 .fields :deep(textarea) {
@@ -189,9 +188,6 @@ onMounted(async () => {
   padding: 0;
   border: 0;
   background: none;
-}
-.fields :deep(select) {
-  max-width: 14rem;
 }
 .fields :deep(textarea) {
   width: 100%;

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { StyleDocument } from '../api/styles'
+import Choice from '../parts/Choice.vue'
 import Icon from '../parts/Icon.vue'
 import FieldList from './FieldList.vue'
 import { having, numberOf, type Property, textOf } from './properties'
@@ -30,6 +31,11 @@ function setZoom(member: 'from' | 'to', value: number | undefined): void {
     zooms.from === 0 && zooms.to === 24 ? having(props.draft, 'zooms', undefined) : { ...props.draft, zooms },
   )
 }
+/** The properties to choose from, after what is shown if none is chosen. */
+const choices = (member: keyof typeof heads) => [
+  { value: '', label: { title: 'the name', subtitle: 'none', image: 'found' }[member] },
+  ...props.properties.map((p) => ({ value: p.name, label: p.name })),
+]
 const heads = { title: 'Title', subtitle: 'Line below it', image: 'Picture' } as const
 </script>
 
@@ -79,13 +85,15 @@ const heads = { title: 'Title', subtitle: 'Line below it', image: 'Picture' } as
   </template>
   <template v-else>
     <p class="row">
-      <label v-for="(label, member) in heads" :key="member">
-        {{ label }}
-        <select :value="popup[member] ?? ''" @change="setPopup(having(popup, member, textOf($event)))">
-          <option value="">{{ member === 'title' ? 'the name' : member === 'image' ? 'found' : 'none' }}</option>
-          <option v-for="p in properties" :key="p.name">{{ p.name }}</option>
-        </select>
-      </label>
+      <template v-for="(label, member) in heads" :key="member">
+        <span>{{ label }}</span>
+        <Choice
+          :model-value="popup[member] ?? ''"
+          :options="choices(member)"
+          :label="label"
+          @update:model-value="(name) => setPopup(having(popup, member, name))"
+        />
+      </template>
     </p>
     <h3>Fields{{ popup.fields?.length ? '' : ': all, as none are chosen' }}</h3>
     <FieldList

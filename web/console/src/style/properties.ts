@@ -16,14 +16,14 @@ export function propertiesOf(items: readonly Item[]): Property[] {
   return [...found].map(([name, number]) => ({ name, number }))
 }
 
-/** What was typed as a number, or undefined where nothing was. */
+/** What was typed as a number, or undefined if nothing was. */
 export function numberOf(e: Event): number | undefined {
   const text = (e.target as HTMLInputElement).value.trim()
   const n = Number(text)
   return text === '' || Number.isNaN(n) ? undefined : n
 }
 
-export const textOf = (e: Event): string => (e.target as HTMLInputElement | HTMLSelectElement).value
+export const textOf = (e: Event): string => (e.target as HTMLInputElement).value
 
 /** An object with one member changed; one that is undefined or an empty text goes. */
 export function having<T extends object, K extends keyof T>(
