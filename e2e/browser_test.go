@@ -114,13 +114,13 @@ func eval[T any](p *page, expression string) T {
 	return v
 }
 
-// until waits for a JavaScript condition.
+// until waits for a JavaScript condition. As long as it cannot be evaluated it does not hold.
 func (p *page) until(condition string) {
 	p.t.Helper()
 	_, err := chromedp.Run(
 		p.ctx,
 		chromedp.Poll[bool](
-			"(() => {"+script+"return Boolean("+condition+")})()",
+			"(() => { try {"+script+"return Boolean("+condition+")} catch { return false } })()",
 			chromedp.WithPollingInterval(30*time.Millisecond),
 			chromedp.WithPollingTimeout(40*time.Second),
 		),
@@ -240,7 +240,7 @@ func (p *page) choose(name, option string) {
 
 // valueOf is an expression for what is chosen in the list with the given name.
 func valueOf(name string) string {
-	return fmt.Sprintf("document.querySelector('[aria-label=%q]').closest('[data-value]').dataset.value", name)
+	return fmt.Sprintf("document.querySelector('[aria-label=%q]')?.closest('[data-value]')?.dataset.value", name)
 }
 
 // touch sends fingers at the given spots, or lifts them all.

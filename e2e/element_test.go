@@ -38,7 +38,7 @@ func TestMapElementByItself(t *testing.T) {
 	if label := eval[string](p, own+".shadowRoot.querySelector('[part=stage]').ariaLabel"); label != "Karte" {
 		t.Errorf("the stage is called %q", label)
 	}
-	sea := own + ".shadowRoot.querySelector('canvas').getContext('2d').getImageData(3, 300, 1, 1).data.slice(0, 3).join()"
+	sea := own + ".shadowRoot.querySelector('canvas').getContext('2d').getImageData(3, 230, 1, 1).data.slice(0, 3).join()"
 	p.until(sea + " == '1,2,3'")
 	if view := eval[string](p, "JSON.stringify("+own+".view)"); view != `{"centre":{"lon":-22.05,"lat":-38.5},"zoom":11}` &&
 		eval[float64](p, own+".view.zoom") != 11 {

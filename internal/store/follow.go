@@ -1,12 +1,14 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 
 	"idlebeacon/internal/core/geo"
 )
@@ -37,19 +39,72 @@ func (v *View) Filled(collection int64, after uint64) (filled bool, err error) {
 	return filled, err
 }
 
+// Changes are handed on so many at a time, or so many bytes, while the next are
+// being read.
+const (
+	handedTogether      = 256
+	handedTogetherBytes = 1 << 20
+	positionBytes       = 32 // of a position of a shape
+)
+
 // Changes calls each with the newest change after the given number to every feature that was
 // changed, in the order of their numbers. All have the feature as it is in the view. It
-// returns the first error of each.
+// returns the first error of each, which must not use the view.
 func (v *View) Changes(ctx context.Context, after uint64, each func(*Change) error) error {
+	handed := make(chan []Change, 2)
+	reading, ctx := errgroup.WithContext(ctx)
+	reading.Go(func() error {
+		defer close(handed)
+		return v.readChanges(ctx, after, handed)
+	})
+	var failed error
+	for changes := range handed {
+		for i := 0; i < len(changes) && failed == nil; i++ {
+			if failed = each(&changes[i]); failed != nil {
+				reading.Go(func() error { return failed }) // ends the reading
+			}
+		}
+	}
+	if err := reading.Wait(); err != nil {
+		return fmt.Errorf("reading the changes after %d: %w", after, cmp.Or(failed, err))
+	}
+	return nil
+}
+
+// readChanges hands on all changes after the given number.
+func (v *View) readChanges(ctx context.Context, after uint64, to chan<- []Change) error {
+	var changes []Change
+	size := 0
+	handOn := func() error {
+		select {
+		case to <- changes:
+			changes, size = nil, 0
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 	// Old statistics make the database look through whole tables for a few changes.
 	err := v.tx.Exec("SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off").Error
 	for first := after; err == nil && first < v.Change; first += followedTogether {
-		err = v.changes(ctx, first, min(first+followedTogether, v.Change), each)
+		err = v.changes(ctx, first, min(first+followedTogether, v.Change), func(c *Change) error {
+			changes = append(changes, *c)
+			if c.Now != nil {
+				size += len(c.Now.Properties.JSON())
+				if c.Now.Shape != nil {
+					size += positionBytes * c.Now.Shape.Positions()
+				}
+			}
+			if len(changes) < handedTogether && size < handedTogetherBytes {
+				return nil
+			}
+			return handOn()
+		})
 	}
 	if err != nil {
-		return fmt.Errorf("reading the changes after %d: %w", after, err)
+		return err
 	}
-	return nil
+	return handOn()
 }
 
 func (v *View) changes(ctx context.Context, after, last uint64, each func(*Change) error) error {
