@@ -12,16 +12,24 @@ const props = defineProps<{
 }>()
 const model = defineModel<string>({ required: true })
 
-const all = computed(() =>
-  Array.isArray(props.options)
-    ? (props.options as readonly { value: string; label: string }[]).slice()
-    : Object.entries(props.options as Record<string, string>).map(([value, label]) => ({ value, label })),
-)
+// The component takes an empty value for none, and would not show what that is called.
+const none = '\u0000none'
+
+const all = computed(() => {
+  const options = Array.isArray(props.options)
+    ? (props.options as readonly { value: string; label: string }[])
+    : Object.entries(props.options as Record<string, string>).map(([value, label]) => ({ value, label }))
+  return options.map(({ value, label }) => ({ value: value || none, label }))
+})
+const chosen = computed({
+  get: () => (model.value === '' && all.value.some((o) => o.value === none) ? none : model.value),
+  set: (value: string) => (model.value = value === none ? '' : value),
+})
 </script>
 
 <template>
   <Select
-    v-model="model"
+    v-model="chosen"
     :options="all"
     option-value="value"
     option-label="label"
