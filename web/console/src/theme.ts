@@ -27,6 +27,7 @@ export const theme = definePreset(usual, {
           activeColor: '{primary.900}',
         },
       },
+      dark: { formField: { background: 'var(--card)', borderColor: 'var(--rule)' } },
     },
   },
   components: {

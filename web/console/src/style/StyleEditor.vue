@@ -223,6 +223,10 @@ onMounted(async () => {
   cursor: pointer;
 }
 @media (max-width: 760px) {
+  .fields :deep(th) {
+    min-width: 5.5rem;
+    overflow-wrap: break-word;
+  }
   .sides {
     grid-template-columns: minmax(0, 1fr);
   }
