@@ -56,7 +56,7 @@ type StyleRule struct {
 // A Size makes places larger by a number, so that their areas are in proportion.
 type Size struct {
 	Property string   `json:"property"`
-	From     *float64 `json:"from,omitempty"`  // the number of the least size; found from the data where absent
+	From     *float64 `json:"from,omitempty"`  // the number of the least size; found from the data if absent
 	To       *float64 `json:"to,omitempty"`    // and of the largest
 	Least    float64  `json:"least,omitempty"` // CSS pixels; 0 for the usual
 	Most     float64  `json:"most,omitempty"`
@@ -68,20 +68,20 @@ type Shade struct {
 	Method   string    `json:"method"`            // equal, quantile, manual or continuous
 	Classes  int       `json:"classes,omitempty"` // of equal and quantile, 2 to 9; 0 for 5
 	Breaks   []float64 `json:"breaks,omitempty"`  // of manual: between the classes, ascending
-	Colours  []string  `json:"colours,omitempty"` // the first and the last, or one for each class; those of a ramp where absent
+	Colours  []string  `json:"colours,omitempty"` // the first and the last, or one for each class; those of a ramp if absent
 }
 
 // A Line is how paths, and the borders of areas and circles, are drawn.
 type Line struct {
-	Colour  string   `json:"colour,omitempty"`  // that of the look where empty
+	Colour  string   `json:"colour,omitempty"`  // that of the look if empty
 	Width   *float64 `json:"width,omitempty"`   // CSS pixels, 0 to 20
-	Dash    string   `json:"dash,omitempty"`    // solid, dashed or dotted; solid where empty
+	Dash    string   `json:"dash,omitempty"`    // solid, dashed or dotted; solid if empty
 	Opacity *float64 `json:"opacity,omitempty"` // 0 to 1
 }
 
 // A Fill is how areas and circles are filled.
 type Fill struct {
-	Colour  string   `json:"colour,omitempty"`  // that of the look where empty
+	Colour  string   `json:"colour,omitempty"`  // that of the look if empty
 	Opacity *float64 `json:"opacity,omitempty"` // 0 to 1
 }
 
@@ -103,7 +103,7 @@ type PopupTemplate struct {
 	Title    string           `json:"title,omitempty"`    // the property with the title
 	Subtitle string           `json:"subtitle,omitempty"` // and with the line below it
 	Image    string           `json:"image,omitempty"`    // and with the path or URL of a picture
-	Fields   []StyleField     `json:"fields,omitempty"`   // those shown, in order; all where empty
+	Fields   []StyleField     `json:"fields,omitempty"`   // those shown, in order; all if empty
 	Actions  []ActionTemplate `json:"actions,omitempty"`  // what can be done from there
 }
 
@@ -120,7 +120,7 @@ type ActionTemplate struct {
 type StyleField struct {
 	Property string `json:"property"`
 	Label    string `json:"label,omitempty"`
-	Format   string `json:"format,omitempty"` // text, number, date, link, phone, lines or html; found from the value where empty
+	Format   string `json:"format,omitempty"` // text, number, date, link, phone, lines or html; found from the value if empty
 	Unit     string `json:"unit,omitempty"`   // written behind a number
 	// Template, in a popup, puts several properties into one line, such as "{street},
 	// {postcode} {town}"; what a feature lacks is left out. It goes instead of a Property.

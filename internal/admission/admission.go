@@ -22,7 +22,7 @@ import (
 // Limits are what all that is admitted may have together.
 type Limits struct {
 	Bytes int64         // of memory; 0 for DefaultBytes
-	Works int           // how many may keep a processor busy; 0 for as many as there are, less one where there are several
+	Works int           // how many may keep a processor busy; 0 for as many as there are, less one if there are several
 	Wait  time.Duration // how long one may have to wait; 0 for DefaultWait
 }
 

@@ -73,7 +73,7 @@ func (s *Service) Collection(id string) (Collection, error) {
 // A NewCollection is what a collection is made from. Only the ID is required.
 type NewCollection struct {
 	ID               string
-	Title            string // the ID where empty
+	Title            string // the ID if empty
 	Description      string
 	NameProperty     string
 	CategoryProperty string

@@ -298,7 +298,7 @@ func TestOrder(t *testing.T) {
 }
 
 // TestSides asks whether a file has two halves that mirror each other: where a third to
-// two thirds of its places are swapped it does, and where none is it does not.
+// two thirds of its places are swapped it does, and if none is it does not.
 func TestSides(t *testing.T) {
 	found, asked, wrong, quiet := 0, 0, 0, 0
 	for name, make := range lands {

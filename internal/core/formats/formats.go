@@ -198,7 +198,7 @@ func (f Format) Extension() string {
 
 // Options say how to read a file. The zero value finds everything out.
 type Options struct {
-	Format Format // found from the content where empty
+	Format Format // found from the content if empty
 	// The names of the CSV columns with the longitude and latitude in degrees, and with the
 	// geometry in Well-Known Text. Where empty, they are found by their usual names.
 	LonColumn, LatColumn, GeometryColumn string
@@ -210,7 +210,7 @@ type Options struct {
 	Types map[string]Type
 	// NoValue are words that stand for no value, in these formats. Case does not matter.
 	NoValue []string
-	// Encoding is that of the text, by its name at the IANA: found out where empty.
+	// Encoding is that of the text, by its name at the IANA: found out if empty.
 	Encoding string
 	// CRS is the reference system of the positions, nil for the one that the file names, or
 	// for WGS 84.

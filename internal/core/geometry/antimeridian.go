@@ -45,7 +45,7 @@ func (g *Geometry) Crosses() bool {
 }
 
 // Cut returns g with its lines and areas cut where they cross the antimeridian (RFC 7946
-// section 3.1.9), or g itself where none does. A ring that goes around a pole, which the
+// section 3.1.9), or g itself if none does. A ring that goes around a pole, which the
 // sphere has an inside of and the map has not, is led to that pole along the edge of the map:
 // the pole on the side of the equator that more of its positions are on.
 func (g *Geometry) Cut() Geometry {

@@ -11,7 +11,7 @@ export interface Look {
 
 /** How paths, and the borders of areas and circles, are drawn; what is absent is as usual. */
 export interface Line {
-  colour?: string // that of the look where absent
+  colour?: string // that of the look if absent
   width?: number // CSS pixels
   dash?: 'solid' | 'dashed' | 'dotted'
   opacity?: number
@@ -19,7 +19,7 @@ export interface Line {
 
 /** How areas and circles are filled. */
 export interface Fill {
-  colour?: string // that of the look where absent
+  colour?: string // that of the look if absent
   opacity?: number
 }
 
