@@ -67,18 +67,23 @@ func (l *eventLog) add(events []Event) {
 		l.bytes += events[i].size()
 	}
 	l.events = append(l.events, events...)
-	drop := 0
-	for len(l.events)-drop > keptEvents || l.bytes > keptEventBytes {
-		l.bytes -= l.events[drop].size()
-		l.floor = l.events[drop].Change
-		drop++
-	}
-	if drop > 0 {
-		l.first += uint64(drop)
-		l.events = slices.Clone(l.events[drop:]) // what is dropped is let go
+	if len(l.events) > keptEvents || l.bytes > keptEventBytes {
+		l.drop()
 	}
 	close(l.more)
 	l.more = make(chan struct{})
+}
+
+// drop lets go of the oldest events, of a quarter at once: each time the others are copied.
+func (l *eventLog) drop() {
+	n := 0
+	for len(l.events)-n > keptEvents*3/4 || l.bytes > keptEventBytes*3/4 {
+		l.bytes -= l.events[n].size()
+		l.floor = l.events[n].Change
+		n++
+	}
+	l.first += uint64(n)
+	l.events = slices.Clone(l.events[n:])
 }
 
 // A step gathers the events between two states that are seen.
@@ -118,8 +123,9 @@ func (l *eventLog) restart(floor uint64) {
 // A Subscription gives the events after a change, in order, without holes or doubles. It is
 // for one goroutine. It holds nothing that would have to be given back.
 type Subscription struct {
-	log  *eventLog
-	next uint64 // how many events were before the next one
+	log   *eventLog
+	next  uint64 // how many events were before the next one
+	since uint64 // what this process may not have applied yet
 }
 
 // Subscribe returns the events after the change since, which is that of a state that the
@@ -138,7 +144,7 @@ func (r *Replica) Subscribe(since uint64) (*Subscription, error) {
 		}
 		return 1
 	})
-	return &Subscription{log: l, next: l.first + uint64(at)}, nil
+	return &Subscription{log: l, next: l.first + uint64(at), since: since}, nil
 }
 
 // Next returns the events that have not been returned yet, at most most of them, and waits
@@ -157,7 +163,12 @@ func (s *Subscription) Next(ctx context.Context, most int) ([]Event, error) {
 			events := slices.Clone(s.log.events[from:min(n, from+uint64(most))])
 			s.log.mu.Unlock()
 			s.next += uint64(len(events))
-			return events, nil
+			// The caller may have seen a state of another process that is ahead of this one.
+			events = slices.DeleteFunc(events, func(e Event) bool { return e.Change <= s.since })
+			if len(events) > 0 {
+				return events, nil
+			}
+			continue
 		}
 		s.log.mu.Unlock()
 		select {

@@ -148,9 +148,21 @@ func TestWhoFallsBehindIsTold(t *testing.T) {
 	if got, err := late.Next(t.Context(), 1); err != nil || got[0].Change != 61 {
 		t.Errorf("from the middle: %+v, %v", got, err)
 	}
-	grow(keptEvents)
-	if got, err := s.Next(t.Context(), keptEvents); err != nil || len(got) != keptEvents {
+	ahead, err := r.Subscribe(115) // as of another process
+	if err != nil {
+		t.Fatal(err)
+	}
+	const more = keptEvents*3/4 + 50
+	grow(more)
+	if got, err := s.Next(t.Context(), keptEvents); err != nil || len(got) != more {
 		t.Errorf("who has just kept up has %d events, %v", len(got), err)
+	}
+	if got, err := ahead.Next(t.Context(), 7); err != nil || len(got) != 2 || got[0].Change != 116 {
+		t.Errorf("who was ahead has %+v, %v", got, err)
+	}
+	grow(more)
+	if n := len(l.events); n != keptEvents*3/4 {
+		t.Errorf("%d events are kept", n)
 	}
 	if _, err := late.Next(t.Context(), 1); !errors.Is(err, ErrBehind) {
 		t.Errorf("who has not: %v", err)
