@@ -31,14 +31,16 @@ func drawPlot(lines []plotLine) []byte {
 	var b bytes.Buffer
 	fmt.Fprintf(
 		&b,
-		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="system-ui, sans-serif" font-size="13">`+"\n",
+		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="system-ui, sans-serif" `+
+			`font-size="13">`+"\n",
 		width,
 		height,
 	)
 	fmt.Fprintf(&b, `<rect width="%d" height="%d" fill="#ffffff"/>`+"\n", width, height)
 	fmt.Fprintf(
 		&b,
-		`<text x="%d" y="22" font-size="15" fill="#16232b">What a view of 1280 x 800 pixels takes, core alone</text>`+"\n",
+		`<text x="%d" y="22" font-size="15" fill="#16232b">What a view of 1280 x 800 pixels takes, core alone</text>`+
+			"\n",
 		left,
 	)
 	for _, ms := range []float64{0.05, 0.1, 0.25, 0.5, 1, 2, 4} {
@@ -48,7 +50,8 @@ func drawPlot(lines []plotLine) []byte {
 		}
 		fmt.Fprintf(
 			&b,
-			`<path d="M%d %.1fH%d" stroke="%s" stroke-width="1"/><text x="%d" y="%.1f" text-anchor="end" fill="#3f535c">%g ms</text>`+"\n",
+			`<path d="M%d %.1fH%d" stroke="%s" stroke-width="1"/><text x="%d" y="%.1f" text-anchor="end" `+
+				`fill="#3f535c">%g ms</text>`+"\n",
 			left,
 			y(ms),
 			width-right,
@@ -61,7 +64,8 @@ func drawPlot(lines []plotLine) []byte {
 	for n := 10_000; n <= most; n *= 10 {
 		fmt.Fprintf(
 			&b,
-			`<path d="M%.1f %dV%d" stroke="#d5dde1"/><text x="%.1f" y="%d" text-anchor="middle" fill="#3f535c">%s</text>`+"\n",
+			`<path d="M%.1f %dV%d" stroke="#d5dde1"/><text x="%.1f" y="%d" text-anchor="middle" `+
+				`fill="#3f535c">%s</text>`+"\n",
 			x(n),
 			top,
 			height-bottom,
@@ -78,7 +82,8 @@ func drawPlot(lines []plotLine) []byte {
 	)
 	fmt.Fprintf(
 		&b,
-		`<text x="%d" y="%.1f" fill="#b3261e">budget p50</text><text x="%d" y="%.1f" fill="#b3261e">budget p99</text>`+"\n",
+		`<text x="%d" y="%.1f" fill="#b3261e">budget p50</text><text x="%d" y="%.1f" fill="#b3261e">budget p99</text>`+
+			"\n",
 		width-right+8,
 		y(0.25)+4,
 		width-right+8,
@@ -114,7 +119,8 @@ func drawPlot(lines []plotLine) []byte {
 		)
 		fmt.Fprintf(
 			&b,
-			`<path d="M%d %dh24" stroke="%s" stroke-width="2.5" stroke-dasharray="5 4"/><text x="%d" y="%d" fill="#16232b">%s, p99</text>`+"\n",
+			`<path d="M%d %dh24" stroke="%s" stroke-width="2.5" stroke-dasharray="5 4"/><text x="%d" y="%d" `+
+				`fill="#16232b">%s, p99</text>`+"\n",
 			width-right+8,
 			top+28+40*i,
 			colour,

@@ -301,7 +301,7 @@ func (c *Client) Markers(ctx context.Context, collection string, o MarkersOption
 }
 
 // MarkersUnless is Markers for who may have the answer already: known is the tag that came
-// with it, "" for none. It returns the tag of what it returns, or ErrNotModified where the
+// with it, "" for none. It returns the tag of what it returns, or ErrNotModified if the
 // answer is still the same.
 func (c *Client) MarkersUnless(
 	ctx context.Context,

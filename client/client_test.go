@@ -54,8 +54,10 @@ func TestCalls(t *testing.T) {
 		{func() error { return c.Ready(ctx) }, "GET /readyz "},
 		{func() error { _, err := c.Collections(ctx); return err }, "GET /api/collections "},
 		{func() error { _, err := c.Collection(ctx, "a b"); return err }, "GET /api/collections/a%20b "},
-		{func() error { _, err := c.CreateCollection(ctx, api.NewCollection{ID: "c"}); return err }, `POST /api/collections {"id":"c"}`},
-		{func() error { _, err := c.UpdateCollection(ctx, "c", api.CollectionUpdate{Title: &title}); return err }, `PATCH /api/collections/c {"title":"T"}`},
+		{func() error { _, err := c.CreateCollection(ctx, api.NewCollection{ID: "c"}); return err },
+			`POST /api/collections {"id":"c"}`},
+		{func() error { _, err := c.UpdateCollection(ctx, "c", api.CollectionUpdate{Title: &title}); return err },
+			`PATCH /api/collections/c {"title":"T"}`},
 		{func() error { return c.DeleteCollection(ctx, "c") }, "DELETE /api/collections/c "},
 		{func() error { _, err := c.Items(ctx, "c", ItemsOptions{}); return err }, "GET /api/collections/c/items "},
 		{func() error {
@@ -64,10 +66,12 @@ func TestCalls(t *testing.T) {
 		}, "GET /api/collections/c/items?after=x%26y&bbox=170%2C-1%2C-170%2C1.5&limit=5 "},
 		{func() error { _, err := c.Item(ctx, "c", "a/b?"); return err }, "GET /api/collections/c/items/a%2Fb%3F "},
 		{func() error {
-			item := api.Item{Type: "Feature", Geometry: api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[1,2]`)}, Properties: json.RawMessage(`{}`), Change: 7}
+			item := api.Item{Type: "Feature", Geometry: api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[1,2]`)}, Properties: json.RawMessage(
+				`{}`), Change: 7}
 			_, err := c.CreateItem(ctx, "c", item)
 			return err
-		}, `POST /api/collections/c/items {"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`},
+		}, `POST /api/collections/c/items ` +
+			`{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`},
 		{func() error { return c.DeleteItem(ctx, "c", "a/b") }, "DELETE /api/collections/c/items/a%2Fb "},
 		{func() error {
 			_, err := c.Markers(ctx, "c", MarkersOptions{Box: Box{West: -1, South: -2, East: 1, North: 2}, Zoom: 9.5})
@@ -84,23 +88,29 @@ func TestCalls(t *testing.T) {
 				Gathering: Gathering{Spacing: 60, ClusterTo: &deepest}, SinglesTo: 9, Outline: true,
 			})
 			return err
-		}, "GET /api/collections/c/markers?bbox=0%2C0%2C0%2C0&category=a%5C%2Cb%2C&cluster_to=0&filter=n+%3D+1&name=x&outline=true&singles_to=9&spacing=60&zoom=0 "},
+		},
+			"GET /api/collections/c/markers?bbox=0%2C0%2C0%2C0&category=a%5C%2Cb%2C&cluster_to=0&filter=n+%3D+1&name=x&outline=true&singles_to=9&spacing=60&zoom=0 "},
 		{func() error {
 			_, err := c.Members(ctx, "c", MembersOptions{Lat: 1, Lon: 2, Zoom: 3, After: "p", Limit: 4})
 			return err
 		},
 			"GET /api/collections/c/members?after=p&lat=1&limit=4&lon=2&zoom=3 "},
-		{func() error { _, err := c.Categories(ctx, "c", Selection{Name: "x"}); return err }, "GET /api/collections/c/categories?name=x "},
-		{func() error { _, err := c.Near(ctx, "c", NearOptions{Lat: -38.5, Lon: -22}); return err }, "GET /api/collections/c/near?lat=-38.5&lon=-22 "},
-		{func() error { _, err := c.Near(ctx, "c", NearOptions{Radius: 1e-7, Limit: 3}); return err }, "GET /api/collections/c/near?lat=0&limit=3&lon=0&radius=0.0000001 "},
+		{func() error { _, err := c.Categories(ctx, "c", Selection{Name: "x"}); return err },
+			"GET /api/collections/c/categories?name=x "},
+		{func() error { _, err := c.Near(ctx, "c", NearOptions{Lat: -38.5, Lon: -22}); return err },
+			"GET /api/collections/c/near?lat=-38.5&lon=-22 "},
+		{func() error { _, err := c.Near(ctx, "c", NearOptions{Radius: 1e-7, Limit: 3}); return err },
+			"GET /api/collections/c/near?lat=0&limit=3&lon=0&radius=0.0000001 "},
 		{func() error {
 			_, err := c.Import(ctx, "c", strings.NewReader("x,y\n"), ImportOptions{FileOptions: api.FileOptions{Format: "csv", LonColumn: "x", LatColumn: "y"}, DryRun: true})
 			return err
 		}, "POST /api/collections/c/import?dry_run=true&format=csv&lat_column=y&lon_column=x x,y\n"},
 		{func() error {
-			_, err := c.Inspect(ctx, "c", strings.NewReader("x"), true, api.FileOptions{Types: map[string]string{"a,b": "text", "c": "number"}, Fixes: []string{"swap", "skip_zero"}, NoValue: []string{"n/a", "a,b"}})
+			_, err := c.Inspect(ctx, "c", strings.NewReader("x"), true, api.FileOptions{Types: map[string]string{"a,b": "text",
+				"c": "number"}, Fixes: []string{"swap", "skip_zero"}, NoValue: []string{"n/a", "a,b"}})
 			return err
-		}, "POST /api/inspect?fix=swap%2Cskip_zero&into=c&no_value=n%2Fa%2Ca%5C%2Cb&partial=true&type=a%5C%2Cb%3Atext%2Cc%3Anumber x"},
+		},
+			"POST /api/inspect?fix=swap%2Cskip_zero&into=c&no_value=n%2Fa%2Ca%5C%2Cb&partial=true&type=a%5C%2Cb%3Atext%2Cc%3Anumber x"},
 		{func() error {
 			_, err := c.Export(ctx, "c", io.Discard, ExportOptions{Format: "gpx", Box: &Box{West: 1, South: 2, East: 3, North: 4}, Selection: Selection{Name: "x"}})
 			return err
@@ -110,17 +120,20 @@ func TestCalls(t *testing.T) {
 			return err
 		}, "GET /api/collections/c/items?limit=20&offset=40&sortby=-berths "},
 		{func() error { _, err := c.Popup(ctx, "c", "a/b"); return err }, "GET /api/collections/c/items/a%2Fb/popup "},
-		{func() error { _, err := c.Legend(ctx, "c", []byte(`{"order":1}`)); return err }, `POST /api/collections/c/legend {"order":1}`},
+		{func() error { _, err := c.Legend(ctx, "c", []byte(`{"order":1}`)); return err },
+			`POST /api/collections/c/legend {"order":1}`},
 		{func() error {
 			_, err := c.StartImport(ctx, "c", strings.NewReader("x"), ImportOptions{FileName: "a b.csv"})
 			return err
 		}, "POST /api/collections/c/import?file_name=a+b.csv x"},
 		{func() error { _, err := c.ImportByID(ctx, "i"); return err }, "GET /api/imports/i "},
-		{func() error { _, err := c.Imports(ctx, "c", "i", 5); return err }, "GET /api/imports?before=i&collection=c&limit=5 "},
+		{func() error { _, err := c.Imports(ctx, "c", "i", 5); return err },
+			"GET /api/imports?before=i&collection=c&limit=5 "},
 		{func() error { return c.DismissImport(ctx, "i") }, "DELETE /api/imports/i "},
 		{func() error { return c.Rejected(ctx, "i", io.Discard) }, "GET /api/imports/i/rejected "},
 		{func() error { _, err := c.Icons(ctx); return err }, "GET /api/icons "},
-		{func() error { _, err := c.SetIcon(ctx, "light", strings.NewReader("<svg/>")); return err }, "PUT /api/icons/light <svg/>"},
+		{func() error { _, err := c.SetIcon(ctx, "light", strings.NewReader("<svg/>")); return err },
+			"PUT /api/icons/light <svg/>"},
 		{func() error { return c.Icon(ctx, "light", io.Discard) }, "GET /api/icons/light "},
 		{func() error { return c.DeleteIcon(ctx, "light") }, "DELETE /api/icons/light "},
 		{func() error { return c.IconSheet(ctx, io.Discard) }, "GET /api/icon-sheet "},
@@ -150,7 +163,8 @@ func TestAnswersThatAreNotGood(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{
-		"problem": `there is no collection "x"`, "plain": "answered 502 Bad Gateway", "cut": "reading the answer", "broken": "calling the service at " + server.URL,
+		"problem": `there is no collection "x"`, "plain": "answered 502 Bad Gateway", "cut": "reading the answer",
+		"broken": "calling the service at " + server.URL,
 	} {
 		_, err := c.Collection(t.Context(), name)
 		if err == nil || !strings.Contains(err.Error(), want) || IsNotFound(err) != (name == "problem") {

@@ -9,7 +9,7 @@ import (
 type Option func(*Client)
 
 // WithHTTPClient has requests sent by h, which may have its own transport, proxy and
-// timeouts. Imports and exports may take long, so a timeout for whole requests has to be.
+// timeouts. Imports and exports may take long: a timeout for whole requests has to allow for them.
 func WithHTTPClient(h *http.Client) Option { return func(c *Client) { c.http = h } }
 
 // WithKey sends an access key with each request, as a bearer token (RFC 6750 section 2.1).

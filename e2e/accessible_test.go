@@ -86,8 +86,10 @@ func TestPagesSayWhereOneIs(t *testing.T) {
 	p.until("map.shadowRoot.querySelector('[role=status]').textContent.includes('places and')")
 	view := p.address().RawQuery
 	p.do(chromedp.Click(chromedp.CSS("nav a[href='/data']")))
-	p.until("document.title.startsWith('Data') && document.activeElement?.tagName == 'H1' && document.activeElement.innerText == 'Data'")
-	eval[any](p, "[...document.querySelectorAll('#data-waters button')].find(b => b.innerText.includes('Items')).click()")
+	p.until("document.title.startsWith('Data') && document.activeElement?.tagName == 'H1' && " +
+		"document.activeElement.innerText == 'Data'")
+	eval[any](p, "[...document.querySelectorAll('#data-waters button')].find(b => "+
+		"b.innerText.includes('Items')).click()")
 	p.until("location.pathname == '/data/waters/items' && document.querySelector('.items tr.row')")
 	eval[any](p, "history.back()")
 	p.until("location.pathname == '/data' && !document.querySelector('.items')")

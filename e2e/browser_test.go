@@ -39,7 +39,8 @@ func browse(t *testing.T, width, height int64, address string) *page {
 	}
 	var options []chromedp.ExecAllocatorOption
 	options = append(options, chromedp.ExecPath(chromium), chromedp.UserDataDir(t.TempDir()))
-	for _, flag := range strings.Fields("headless no-sandbox disable-gpu disable-quic no-first-run disable-background-networking disable-component-update disable-sync") {
+	for _, flag := range strings.Fields("headless no-sandbox disable-gpu disable-quic no-first-run " +
+		"disable-background-networking disable-component-update disable-sync") {
 		options = append(options, chromedp.Flag(flag, true))
 	}
 	allocated, release := chromedp.NewExecAllocator(t.Context(), options...)
@@ -174,7 +175,8 @@ func (p *page) spot(lat, lon float64) (x, y float64) {
 	type frame struct{ Left, Top, Width, Height float64 }
 	f := eval[frame](
 		p,
-		"(({left: Left, top: Top, width: Width, height: Height}) => ({Left, Top, Width, Height}))(map.getBoundingClientRect())",
+		"(({left: Left, top: Top, width: Width, height: Height}) => ({Left, Top, Width, "+
+			"Height}))(map.getBoundingClientRect())",
 	)
 	centreLat, centreLon, zoom := eval[float64](
 		p,

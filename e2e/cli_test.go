@@ -248,12 +248,15 @@ func TestWhatKeepsAServiceFromStarting(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{"serve", "--data", data, "--listen", "127.0.0.1:0"}, fmt.Sprintf("another Idle Beacon (process %d) uses the data directory", p.cmd.Process.Pid)},
+		{[]string{"serve", "--data", data, "--listen", "127.0.0.1:0"}, fmt.Sprintf(
+			"another Idle Beacon (process %d) uses the data directory", p.cmd.Process.Pid)},
 		{[]string{"serve", "--data", t.TempDir(), "--listen", busy.Addr().String()}, "already listens on"},
 		{[]string{"serve", "--data", t.TempDir(), "--listen", "0.0.0.0:0"}, "there are no access keys yet"},
 		{[]string{"serve", "--data", t.TempDir(), "--listen", "8470"}, "want host:port"},
-		{[]string{"serve", "--dsn", "host=127.0.0.1 port=9 user=x", "--listen", "127.0.0.1:0"}, "connecting to the database"},
-		{[]string{"serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--backdrop", "none.geojson"}, "reading the backdrop"},
+		{[]string{"serve", "--dsn", "host=127.0.0.1 port=9 user=x", "--listen", "127.0.0.1:0"},
+			"connecting to the database"},
+		{[]string{"serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--backdrop", "none.geojson"},
+			"reading the backdrop"},
 	} {
 		_, errs, status := command(t, nil, nil, c.args...)
 		if status != 1 || !strings.Contains(errs, c.want) {

@@ -154,7 +154,8 @@ func TestClustersOpenAndPlacesTell(t *testing.T) {
 		)
 	}
 	open(0)
-	if box := eval[bool](p, "(() => { const m = map.getBoundingClientRect(), r = popup().getBoundingClientRect(); return r.left >= m.left && r.right <= m.right && r.top >= m.top && r.bottom <= m.bottom })()"); !box {
+	if box := eval[bool](p, "(() => { const m = map.getBoundingClientRect(), r = popup().getBoundingClientRect(); "+
+		"return r.left >= m.left && r.right <= m.right && r.top >= m.top && r.bottom <= m.bottom })()"); !box {
 		t.Error("the popup is not inside the view")
 	}
 	p.key(kb.Escape)
@@ -224,7 +225,8 @@ func TestPinchDoubleClickAndButtons(t *testing.T) {
 	// On a dense screen the picture has as many more pixels.
 	p.do(chromedp.EmulateViewport(1000, 700, chromedp.EmulateScale(2)))
 	p.until(
-		"(() => { const c = map.shadowRoot.querySelector('canvas'); return c.width == 2 * map.clientWidth && c.height == 2 * map.clientHeight })()",
+		"(() => { const c = map.shadowRoot.querySelector('canvas'); return c.width == 2 * map.clientWidth && " +
+			"c.height == 2 * map.clientHeight })()",
 	)
 }
 
@@ -253,7 +255,8 @@ func TestDataThatChanges(t *testing.T) {
 	p.until("details().includes('<img src=x onerror=alert(1)>') && details().includes('A very long note')")
 	if eval[bool](
 		p,
-		"(() => { const m = map.getBoundingClientRect(), r = popup().getBoundingClientRect(); return r.top < m.top || r.bottom > m.bottom })()",
+		"(() => { const m = map.getBoundingClientRect(), r = popup().getBoundingClientRect(); return r.top < m.top "+
+			"|| r.bottom > m.bottom })()",
 	) {
 		t.Error("a popup with a long text leaves the view")
 	}
@@ -341,24 +344,33 @@ func TestScreenshots(t *testing.T) {
 		{"mirrored", "/data", 1280, 800, false, func(p *page) {
 			p.until("document.querySelector('#data-waters')")
 			p.drop("buoys.csv", mirrored())
-			p.until("text().includes('Which of these are right?') && document.querySelectorAll('idle-map.side').length == 2")
-			p.until("[...document.querySelectorAll('idle-map.side')].every(m => m.shadowRoot.querySelectorAll('ul button').length > 0)")
+			p.until("text().includes('Which of these are right?') && " +
+				"document.querySelectorAll('idle-map.side').length == 2")
+			p.until("[...document.querySelectorAll('idle-map.side')].every(m => m.shadowRoot.querySelectorAll('ul " +
+				"button').length > 0)")
 		}},
 		{"style", "/data", 1280, 800, false, func(p *page) {
 			p.until("document.querySelector('#data-brindlemere')")
-			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => b.innerText.includes('Style')).click()")
-			p.until("document.querySelector('.editor idle-map')?.shadowRoot.querySelectorAll('ul button').length > 0 && document.querySelector('.editor .legend')")
-			p.until("[...document.querySelector('.editor idle-map').shadowRoot.querySelectorAll('ul button')].filter(b => !b.innerText.startsWith('Cluster')).length > 2")
+			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => "+
+				"b.innerText.includes('Style')).click()")
+			p.until("document.querySelector('.editor idle-map')?.shadowRoot.querySelectorAll('ul button').length > " +
+				"0 && document.querySelector('.editor .legend')")
+			p.until("[...document.querySelector('.editor idle-map').shadowRoot.querySelectorAll('ul " +
+				"button')].filter(b => !b.innerText.startsWith('Cluster')).length > 2")
 			eval[any](p, "document.querySelector('#data-brindlemere').scrollIntoView()")
 		}},
 		{"items", "/data", 1280, 800, false, func(p *page) {
 			p.until("document.querySelector('#data-brindlemere')")
-			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => b.innerText.includes('Items')).click()")
+			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => "+
+				"b.innerText.includes('Items')).click()")
 			p.until("[...document.querySelectorAll('.items .sort')].some(b => b.innerText.includes('depth_m'))")
-			eval[any](p, "[...document.querySelectorAll('.items .sort')].find(b => b.innerText.includes('depth_m')).click()")
-			p.until("document.querySelector('.items [aria-sort=ascending]') && document.querySelector('.items .scroll').ariaBusy == 'false'")
+			eval[any](p, "[...document.querySelectorAll('.items .sort')].find(b => "+
+				"b.innerText.includes('depth_m')).click()")
+			p.until("document.querySelector('.items [aria-sort=ascending]') && document.querySelector('.items " +
+				".scroll').ariaBusy == 'false'")
 			eval[any](p, "document.querySelector('.items .scroll').scrollTo({ top: 9000 })")
-			p.until("document.querySelector('.items tr.row').ariaRowIndex > 200 && !document.querySelector('.items .wait')")
+			p.until("document.querySelector('.items tr.row').ariaRowIndex > 200 && !document.querySelector('.items " +
+				".wait')")
 			eval[any](p, "document.querySelector('#data-brindlemere').scrollIntoView()")
 		}},
 	} {

@@ -73,22 +73,27 @@ func TestDataPage(t *testing.T) {
 	// Columns that are not recognised can be chosen.
 	p.drop("orte.csv", "nr;ort;breite;laenge\n01;Hafen;-38.5;-22.1\n")
 	p.until(
-		"text().includes('Choose below which columns hold the longitude') && [...document.querySelectorAll('.go button')].every(b => b.disabled)",
+		"text().includes('Choose below which columns hold the longitude') && [...document.querySelectorAll('.go " +
+			"button')].every(b => b.disabled)",
 	)
 	for column, role := range map[string]string{"breite": "latitude", "laenge": "longitude"} {
 		p.choose("What "+column+" is", role)
 	}
 	p.until(
-		"text().includes('1 row') && !text().includes('Choose below') && [...document.querySelectorAll('.go button')].some(b => !b.disabled)",
+		"text().includes('1 row') && !text().includes('Choose below') && [...document.querySelectorAll('.go " +
+			"button')].some(b => !b.disabled)",
 	)
 	p.drop("winter_huts.csv", huts())
 	p.until(
-		"text().includes('43 rows') && text().includes('cannot be used') && text().includes('may be in the wrong place')",
+		"text().includes('43 rows') && text().includes('cannot be used') && text().includes('may be in the wrong " +
+			"place')",
 	)
 	p.until(
 		"[...document.querySelectorAll('.choices [data-value]')].map(c => c.dataset.value).join() == 'name,kind'",
 	)
-	if got := eval[string](p, "[...document.querySelectorAll('.left > .scroll tbody tr')].map(r => [...r.querySelectorAll('[data-value]')].map(s => s.dataset.value)).join(' | ')"); got != "id | ,text | ,text | latitude | longitude | ,number | ,text" {
+	if got := eval[string](p, "[...document.querySelectorAll('.left > .scroll tbody tr')].map(r => "+
+		"[...r.querySelectorAll('[data-value]')].map(s => s.dataset.value)).join(' | ')"); got != "id | ,text | "+
+		",text | latitude | longitude | ,number | ,text" {
 		t.Errorf("the columns are %s", got)
 	}
 	// Each offer is taken by itself, and what it changes is told.
@@ -139,7 +144,8 @@ func TestDataPage(t *testing.T) {
 	for _, want := range []string{"'0'", "'6'"} { // ascending, then descending
 		eval[any](p, "[...document.querySelectorAll('.items .sort')].find(b => b.innerText.includes('berths')).click()")
 		p.until(
-			rows + ".length > 10 && [..." + rows + "[0].children].some(c => c.innerText == " + want + ") && document.querySelector('.items [aria-sort=ascending], .items [aria-sort=descending]')",
+			rows + ".length > 10 && [..." + rows + "[0].children].some(c => c.innerText == " + want +
+				") && document.querySelector('.items [aria-sort=ascending], .items [aria-sort=descending]')",
 		)
 	}
 	eval[any](p, "document.querySelector('.items .scroll').scrollTo({ top: 5000 })")
@@ -191,7 +197,8 @@ func TestDataPage(t *testing.T) {
 	// From the map to the table: the popup leads to its row.
 	eval[any](
 		p,
-		"[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes('Show on map')).click()",
+		"[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes('Show on "+
+			"map')).click()",
 	)
 	p.until("location.pathname == '/' && map")
 	p.rested()
@@ -203,7 +210,8 @@ func TestDataPage(t *testing.T) {
 		p,
 		"[...document.querySelectorAll('.details a')].find(b => b.innerText.includes('Show in table')).click()",
 	)
-	p.until("location.pathname == '/data/winter-huts/items' && " + rows + ".length == 1 && " + rows + "[0].innerText.includes('h0')")
+	p.until("location.pathname == '/data/winter-huts/items' && " + rows + ".length == 1 && " + rows +
+		"[0].innerText.includes('h0')")
 
 	// Deleting asks first.
 	eval[any](p, "document.querySelector(\"#data-winter-huts button[aria-label^='Delete']\").click()")

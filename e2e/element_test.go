@@ -38,7 +38,8 @@ func TestMapElementByItself(t *testing.T) {
 	if label := eval[string](p, own+".shadowRoot.querySelector('[part=stage]').ariaLabel"); label != "Karte" {
 		t.Errorf("the stage is called %q", label)
 	}
-	sea := own + ".shadowRoot.querySelector('canvas').getContext('2d').getImageData(3, 230, 1, 1).data.slice(0, 3).join()"
+	sea := own + ".shadowRoot.querySelector('canvas').getContext('2d').getImageData(3, 230, 1, 1).data.slice(0, " +
+		"3).join()"
 	p.until(sea + " == '1,2,3'")
 	if view := eval[string](p, "JSON.stringify("+own+".view)"); view != `{"centre":{"lon":-22.05,"lat":-38.5},"zoom":11}` &&
 		eval[float64](p, own+".view.zoom") != 11 {
@@ -54,7 +55,8 @@ func TestMapElementByItself(t *testing.T) {
 
 	// What is picked comes as plain data, and goes back as it came.
 	eval[any](p, own+".shadowRoot.querySelector('ul button').click()")
-	p.until("heard.some(([type, d]) => type == 'pick' && d.source == 'huts' && d.marker.id == 'c' && d.marker.at.lon == -22.05)")
+	p.until("heard.some(([type, d]) => type == 'pick' && d.source == 'huts' && d.marker.id == 'c' && " +
+		"d.marker.at.lon == -22.05)")
 	eval[any](p, own+".showPopup(heard.find(([type]) => type == 'pick')[1])")
 	p.until("!" + own + ".shadowRoot.querySelector('[part=popup]').hidden")
 	eval[any](p, own+".patch('huts', { removed: ['c'] })")

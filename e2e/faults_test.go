@@ -304,7 +304,8 @@ func TestADiskThatIsFull(t *testing.T) {
 	var refused error
 	for i := 0; refused == nil && i < 3000; i++ {
 		_, refused = c.CreateItem(t.Context(), "huts", api.Item{
-			Type: "Feature", ID: fmt.Sprint("large ", i), Geometry: api.Geometry{Type: "Point", Coordinates: []byte(`[1,2]`)},
+			Type: "Feature", ID: fmt.Sprint("large ", i), Geometry: api.Geometry{Type: "Point", Coordinates: []byte(
+				`[1,2]`)},
 			Properties: fmt.Appendf(nil, `{"text":%q}`, strings.Repeat(fmt.Sprint(i, " "), 100_000)),
 		})
 	}

@@ -83,7 +83,8 @@ func TestCategoriesAndConditionsInTheConsole(t *testing.T) {
 	// A wrong condition in the address is told, and the map shows all.
 	p.do(chromedp.Navigate(service.url + "/?lat=-38.5&lon=-22&zoom=10&filter.brindlemere=berths"))
 	p.until(
-		"map && total() > 2000 && text().includes('At character 7: expected =') && !text().includes('cannot be fetched')",
+		"map && total() > 2000 && text().includes('At character 7: expected =') && !text().includes('cannot be " +
+			"fetched')",
 	)
 }
 
@@ -143,7 +144,8 @@ func TestChoosingOnTheCommandLine(t *testing.T) {
 		return out
 	}
 	var markers api.Markers
-	if err := json.Unmarshal([]byte(run("markers", "--zoom", "8", "--category", "mooring,slipway", "--filter", "condition <> 'good'", "--outline", "--json")), &markers); err != nil {
+	if err := json.Unmarshal([]byte(run("markers", "--zoom", "8", "--category", "mooring,slipway", "--filter",
+		"condition <> 'good'", "--outline", "--json")), &markers); err != nil {
 		t.Fatal(err)
 	}
 	total := 0

@@ -14,7 +14,8 @@ import (
 )
 
 // mark is an icon with things in it that have no place in one.
-const mark = `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 24 24" fill="none" stroke="currentColor"><script>document.title = 'taken'</script>` +
+const mark = `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 24 24" fill="none" ` +
+	`stroke="currentColor"><script>document.title = 'taken'</script>` +
 	`<path d="M4 20 12 4l8 16z" onload="document.title = 'taken'"/></svg>`
 
 // buoys is a collection whose texts are not what a page would wish for.
@@ -27,7 +28,8 @@ func buoys(t *testing.T, c *client.Client) {
 	file := `{"type":"FeatureCollection","features":[
 		{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[-23.5,-39.5]},"properties":{"name":"<b>Able</b>","kind":"lit","swing":40,"image":"/pictures/none.svg",
 			"about":"<p>Seen from <i>afar</i><img src=x onerror=\"document.title='taken'\"><script>document.title='taken'</script> <a href=\"javascript:document.title='taken'\">here</a></p>"}},
-		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[-23.49,-39.5]},"properties":{"name":"\u05de\u05e6\u05d5\u05e3 \u05e6\u05e4\u05d5\u05e0\u05d9","kind":"unlit","swing":10,"note":"` + long + `"}}]}`
+		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[-23.49,-39.5]},"properties":{"name":"\u05de\u05e6\u05d5\u05e3 \u05e6\u05e4\u05d5\u05e0\u05d9","kind":"unlit","swing":10,"note":"` + long +
+		`"}}]}`
 	if report, err := c.Import(t.Context(), "buoys", strings.NewReader(file), client.ImportOptions{}); err != nil ||
 		report.Created != 2 {
 		t.Fatalf("%+v, %v", report, err)
@@ -97,7 +99,8 @@ func TestLooksInTheConsole(t *testing.T) {
 		return eval[[]int](
 			p,
 			fmt.Sprintf(
-				"[...map.shadowRoot.querySelector('canvas').getContext('2d').getImageData(%f - map.getBoundingClientRect().left, %f - map.getBoundingClientRect().top, 1, 1).data].slice(0, 3)",
+				"[...map.shadowRoot.querySelector('canvas').getContext('2d').getImageData(%f - "+
+					"map.getBoundingClientRect().left, %f - map.getBoundingClientRect().top, 1, 1).data].slice(0, 3)",
 				x+dx,
 				y+dy,
 			),
@@ -116,7 +119,8 @@ func TestLooksInTheConsole(t *testing.T) {
 	// What is pointed at tells its name as text, and its tooltip; so does its button.
 	eval[any](p, "buttons().find(b => b.innerText.includes('Able')).focus()")
 	p.until(
-		"!map.shadowRoot.querySelector('.tip').hidden && map.shadowRoot.querySelector('.tip').innerText.includes('Swings: 40 m')",
+		"!map.shadowRoot.querySelector('.tip').hidden && " +
+			"map.shadowRoot.querySelector('.tip').innerText.includes('Swings: 40 m')",
 	)
 	if tip := eval[string](p, "map.shadowRoot.querySelector('.tip .name').textContent"); tip != "<b>Able</b>, lit" {
 		t.Errorf("the tooltip is %q", tip)
@@ -128,7 +132,9 @@ func TestLooksInTheConsole(t *testing.T) {
 	p.until("details().includes('Seen from afar')")
 	got := eval[[]string](
 		p,
-		"[document.querySelector('.details h3').textContent, document.querySelector('.html').innerHTML, document.querySelector('.action').href, String(document.querySelectorAll('.details img.picture').length), document.title]",
+		"[document.querySelector('.details h3').textContent, document.querySelector('.html').innerHTML, "+
+			"document.querySelector('.action').href, String(document.querySelectorAll('.details img.picture').length), "+
+			"document.title]",
 	)
 	want := []string{
 		"<b>Able</b>",
@@ -149,7 +155,8 @@ func TestLooksInTheConsole(t *testing.T) {
 	p.until("details().includes('Very long words')")
 	box := eval[[]float64](
 		p,
-		"(() => { const r = popup().getBoundingClientRect(); return [r.left, r.top, r.right, r.bottom, popup().scrollHeight - popup().clientHeight] })()",
+		"(() => { const r = popup().getBoundingClientRect(); return [r.left, r.top, r.right, r.bottom, "+
+			"popup().scrollHeight - popup().clientHeight] })()",
 	)
 	if box[0] < 0 || box[1] < 0 || box[2] > 1280 || box[3] > 900 || box[4] <= 0 {
 		t.Errorf("the popup is at %v", box)
@@ -167,7 +174,8 @@ func TestLooksInTheConsole(t *testing.T) {
 	p.until("document.querySelector('.owned')?.innerText.includes('tide-mark')")
 	p.press("Delete the icon tide-mark")
 	p.until(
-		"document.querySelector('.picker').innerText.includes('tide-mark is deleted') && !document.querySelector('.owned')",
+		"document.querySelector('.picker').innerText.includes('tide-mark is deleted') && " +
+			"!document.querySelector('.owned')",
 	)
 	if err := c.DeleteIcon(t.Context(), "tide-mark"); !client.IsNotFound(err) {
 		t.Errorf("the icon that was deleted: %v", err)

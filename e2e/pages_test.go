@@ -116,7 +116,8 @@ func TestMapKeepsUp(t *testing.T) {
 	seen := eval[int](p, asked("/markers?"))
 	eval[any](
 		p,
-		"(() => { const stage = map.shadowRoot.querySelector('.stage'); for (let i = 0; i < 60; i++) stage.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowRight', repeat: i > 0, bubbles: true })) })()",
+		"(() => { const stage = map.shadowRoot.querySelector('.stage'); for (let i = 0; i < 60; i++) "+
+			"stage.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowRight', repeat: i > 0, bubbles: true })) })()",
 	)
 	p.until(fmt.Sprintf("readout('lon') > %v", lon))
 	p.rested()
@@ -130,7 +131,8 @@ func TestMapKeepsUp(t *testing.T) {
 	p.click(900, 700)
 	p.until("!text().includes('Loading markers')")
 	p.until(
-		"(z => performance.getEntriesByType('resource').filter(e => e.name.includes('/markers?')).at(-1).name.includes(`zoom=${Math.floor(z)}`))(map.view.zoom)",
+		"(z => performance.getEntriesByType('resource').filter(e => " +
+			"e.name.includes('/markers?')).at(-1).name.includes(`zoom=${Math.floor(z)}`))(map.view.zoom)",
 	)
 
 	// What is hidden does not show, and what nobody sees fetches nothing.
@@ -186,7 +188,8 @@ func TestManyCollections(t *testing.T) {
 		eval[any](
 			p,
 			fmt.Sprintf(
-				"[...document.querySelectorAll('aside button')].find(b => b.innerText.trim() == %q || b.ariaLabel == %q).click()",
+				"[...document.querySelectorAll('aside button')].find(b => b.innerText.trim() == %q || b.ariaLabel "+
+					"== %q).click()",
 				label,
 				label,
 			),

@@ -92,7 +92,8 @@ func TestTheDatabaseIsStartedAgain(t *testing.T) {
 	}
 	p.stop(t)
 	said := p.said()
-	for _, want := range []string{`"msg":"request"`, `"path":"/readyz"`, `"msg":"the database runs again"`, `"msg":"stopped"`} {
+	for _, want := range []string{`"msg":"request"`, `"path":"/readyz"`, `"msg":"the database runs again"`,
+		`"msg":"stopped"`} {
 		if !strings.Contains(said, want) {
 			t.Errorf("the log has no %s:\n%s", want, said)
 		}
@@ -244,7 +245,8 @@ func tagOf(t *testing.T, url, item string) string {
 
 func TestOptionsThatMakeNoSense(t *testing.T) {
 	for option, want := range map[string]string{
-		"--connections=2": "want at least 8", "--work-memory=1": "want at least 64", "--stop-timeout=1ms": "want at least 1s", "--keep-history=1m": "want at least 1h", "--log-format=xml": "want text or json",
+		"--connections=2": "want at least 8", "--work-memory=1": "want at least 64", "--stop-timeout=1ms": "want at least 1s",
+		"--keep-history=1m": "want at least 1h", "--log-format=xml": "want text or json",
 	} {
 		if _, errs, status := command(t, nil, nil, "serve", option); status != 2 || !strings.Contains(errs, want) {
 			t.Errorf("%s: status %d, %s", option, status, errs)
@@ -256,7 +258,8 @@ func TestOptionsThatMakeNoSense(t *testing.T) {
 // starts it on what was left.
 func TestAStartCanBeInterrupted(t *testing.T) {
 	data := filepath.Join(t.TempDir(), "data")
-	for _, reached := range []string{"lock", "pg.new", filepath.Join("pg", "PG_VERSION"), filepath.Join("pg", "postmaster.pid")} {
+	for _, reached := range []string{"lock", "pg.new", filepath.Join("pg", "PG_VERSION"), filepath.Join("pg",
+		"postmaster.pid")} {
 		cmd := exec.Command(program, "serve", "--data", data, "--listen", "127.0.0.1:0")
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)

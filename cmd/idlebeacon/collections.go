@@ -101,8 +101,8 @@ func collectionFlags(cmd *cobra.Command, n *api.NewCollection) {
 	cmd.Flags().StringVar(&n.Description, "description", "", "description of the new collection")
 	cmd.Flags().StringVar(&n.NameProperty, "name-property", "", "property that names a place")
 	cmd.Flags().StringVar(&n.CategoryProperty, "category-property", "", "property that is a place's category")
-	cmd.Flags().
-		StringVar(&n.TimeProperty, "time-property", "", "property that is an item's time, which the parameter datetime chooses by")
+	cmd.Flags().StringVar(&n.TimeProperty, "time-property", "", "property that is an item's time, which the "+
+		"parameter datetime chooses by")
 }
 
 func collectionsDeleteCommand() *cobra.Command {

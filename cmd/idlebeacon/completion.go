@@ -7,20 +7,19 @@ import (
 	"github.com/spf13/cobra"
 
 	"idlebeacon/client"
-)
-
-// Values that options may have, for completion.
-var (
-	formatNames = []string{"csv", "geojson", "geojson-lines", "geojson-seq", "kml", "kmz", "gpx"}
-	fixNames    = []string{"decimal_comma", "sexagesimal", "web_mercator", "swap", "swap_doubtful", "skip_zero"}
+	"idlebeacon/internal/core/formats"
 )
 
 // complete offers values for the options and arguments of a command and of those below it.
 // What the service knows is asked for.
 func complete(cmd *cobra.Command) {
+	formatNames := make([]string, len(formats.Formats))
+	for i, f := range formats.Formats {
+		formatNames[i] = string(f)
+	}
 	for option, values := range map[string]cobra.CompletionFunc{
 		"format": cobra.FixedCompletions(formatNames, cobra.ShellCompDirectiveNoFileComp),
-		"fix":    cobra.FixedCompletions(fixNames, cobra.ShellCompDirectiveNoFileComp),
+		"fix":    cobra.FixedCompletions(formats.Fixes, cobra.ShellCompDirectiveNoFileComp),
 		"into":   completing(collectionIDs), "collection": completing(collectionIDs), "category": completing(categoryNames),
 	} {
 		if cmd.Flags().Lookup(option) != nil {

@@ -19,7 +19,8 @@ func iconsCommand() *cobra.Command {
 	var own bool
 	cmd := &cobra.Command{
 		Use: "icons", Short: "List the icons that styles can name; bring your own", Args: exactly(0),
-		Example: "  idlebeacon icons add lighthouse.svg\n  idlebeacon icons add mark.png --name tide-mark\n  idlebeacon icons sheet all.svg",
+		Example: "  idlebeacon icons add lighthouse.svg\n  idlebeacon icons add mark.png --name tide-mark\n  " +
+			"idlebeacon icons sheet all.svg",
 	}
 	r.flags(cmd)
 	cmd.Flags().BoolVar(&own, "own", false, "only those that are not built in")

@@ -47,8 +47,8 @@ none was.`,
 	cmd.Flags().StringVar(&n.ID, "into", "", "collection to import into (required)")
 	fileFlags(cmd, &o.FileOptions)
 	cmd.Flags().BoolVar(&o.DryRun, "dry-run", false, "read and check the file, write nothing")
-	cmd.Flags().
-		BoolVar(&background, "background", false, "return when the file has arrived, and let the import go on by itself")
+	cmd.Flags().BoolVar(&background, "background", false, "return when the file has arrived, and let the import go "+
+		"on by itself")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if n.ID == "" {
 			return &usageError{errors.New("say where to import with --into COLLECTION")}
@@ -92,27 +92,27 @@ none was.`,
 
 // fileFlags adds the options that say how to read a file.
 func fileFlags(cmd *cobra.Command, o *api.FileOptions) {
-	cmd.Flags().
-		StringVar(&o.Format, "format", "", "csv, geojson, geojson-lines, geojson-seq, kml, kmz or gpx (default: found from the content)")
-	cmd.Flags().
-		StringVar(&o.LonColumn, "lon-column", "", "CSV column with the longitude in degrees (default: longitude, lon, lng, long or x)")
-	cmd.Flags().
-		StringVar(&o.LatColumn, "lat-column", "", "CSV column with the latitude in degrees (default: latitude, lat or y)")
-	cmd.Flags().
-		StringVar(&o.GeometryColumn, "geometry-column", "", "CSV column with geometries in Well-Known Text or GeoJSON, or with latitude and longitude in one text (default: geometry, wkt or geom)")
-	cmd.Flags().
-		StringVar(&o.IDColumn, "id-column", "", "column or property with the id (default: what the format has for it; in CSV id, if there is one)")
-	cmd.Flags().
-		StringToStringVar(&o.Types, "type", nil, "types of columns that are not to be guessed: COLUMN=text, number, boolean, date, timestamp, or decimal_comma or decimal_point for numbers such as 1.390,5 or 1,390.5")
+	cmd.Flags().StringVar(&o.Format, "format", "", "csv, geojson, geojson-lines, geojson-seq, kml, kmz or gpx "+
+		"(default: found from the content)")
+	cmd.Flags().StringVar(&o.LonColumn, "lon-column", "", "CSV column with the longitude in degrees (default: "+
+		"longitude, lon, lng, long or x)")
+	cmd.Flags().StringVar(&o.LatColumn, "lat-column", "", "CSV column with the latitude in degrees (default: "+
+		"latitude, lat or y)")
+	cmd.Flags().StringVar(&o.GeometryColumn, "geometry-column", "", "CSV column with geometries in Well-Known Text "+
+		"or GeoJSON, or with latitude and longitude in one text (default: geometry, wkt or geom)")
+	cmd.Flags().StringVar(&o.IDColumn, "id-column", "", "column or property with the id (default: what the format "+
+		"has for it; in CSV id, if there is one)")
+	cmd.Flags().StringToStringVar(&o.Types, "type", nil, "types of columns that are not to be guessed: "+
+		"COLUMN=text, number, boolean, date, timestamp, or decimal_comma or decimal_point for numbers such as "+
+		"1.390,5 or 1,390.5")
 	cmd.Flags().StringSliceVar(&o.NoValue, "no-value", nil, "words that stand for no value, such as n/a")
-	cmd.Flags().
-		StringVar(&o.Encoding, "encoding", "", "encoding of the text, such as windows-1252 (default: found out)")
-	cmd.Flags().
-		StringVar(&o.CRS, "crs", "", "reference system of the positions, such as EPSG:32629 (default: what the file says, or WGS 84)")
-	cmd.Flags().
-		StringVar(&o.Within, "within", "", "where the features are, as west,south,east,north: what fits only with its axes swapped is doubtful")
-	cmd.Flags().
-		StringSliceVar(&o.Fixes, "fix", nil, "what to mend: decimal_comma, sexagesimal, web_mercator, swap, swap_doubtful, skip_zero")
+	cmd.Flags().StringVar(&o.Encoding, "encoding", "", "encoding of the text, such as windows-1252 (default: found out)")
+	cmd.Flags().StringVar(&o.CRS, "crs", "", "reference system of the positions, such as EPSG:32629 (default: what "+
+		"the file says, or WGS 84)")
+	cmd.Flags().StringVar(&o.Within, "within", "", "where the features are, as west,south,east,north: what fits "+
+		"only with its axes swapped is doubtful")
+	cmd.Flags().StringSliceVar(&o.Fixes, "fix", nil, "what to mend: decimal_comma, sexagesimal, web_mercator, "+
+		"swap, swap_doubtful, skip_zero")
 }
 
 func inspectCommand() *cobra.Command {
@@ -196,7 +196,7 @@ func lostImport(err error, into string) error {
 		return err
 	}
 	return &unreachable{
-		fmt.Errorf("%w\nThe connection was lost before the service answered. What became of the import, tells: "+
+		fmt.Errorf("%w\nThe connection was lost before the service answered. To see what became of the import, run: "+
 			"idlebeacon imports --collection %s", err, into),
 	}
 }

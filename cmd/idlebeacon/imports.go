@@ -19,7 +19,8 @@ func importsCommand() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
 		Use: "imports", Short: "List the imports under way and those that are over", Args: exactly(0),
-		Example: "  idlebeacon imports\n  idlebeacon imports rejected 0197e4f0-9c1b-7d1e-8a3c-3f8d6c2b1a00 huts-rejected.csv",
+		Example: "  idlebeacon imports\n  idlebeacon imports rejected 0197e4f0-9c1b-7d1e-8a3c-3f8d6c2b1a00 " +
+			"huts-rejected.csv",
 	}
 	r.flags(cmd)
 	cmd.Flags().StringVar(&collection, "collection", "", "only imports into this collection")

@@ -41,7 +41,8 @@ func advise(n *api.FileNote) string {
 		return ""
 	case n.Kind == "mirrored":
 		return fmt.Sprintf(
-			"If the first is right, add --fix swap_doubtful %s; if the second is, --fix swap_doubtful %s; if both are, nothing.",
+			"If the first is right, add --fix swap_doubtful %s; if the second is, --fix swap_doubtful %s; if both "+
+				"are, nothing.",
 			options[0],
 			options[1],
 		)

@@ -164,8 +164,8 @@ func printMarkers(m api.Markers) {
 }
 
 func collectionFlag(cmd *cobra.Command, collection *string) {
-	cmd.Flags().
-		StringVar(collection, "collection", "", "which collection; may be left out if there is only one, or only one with places")
+	cmd.Flags().StringVar(collection, "collection", "", "which collection; may be left out if there is only one, "+
+		"or only one with places")
 }
 
 // selectionFlags adds the options that choose among the places of a collection.
@@ -173,8 +173,8 @@ func selectionFlags(cmd *cobra.Command, collection *string, s *client.Selection)
 	collectionFlag(cmd, collection)
 	cmd.Flags().StringSliceVar(&s.Categories, "category", nil, "only these categories, separated by commas")
 	cmd.Flags().StringVar(&s.Name, "name", "", "only places whose name contains this, in any case")
-	cmd.Flags().
-		StringVar(&s.Filter, "filter", "", "only places that meet this condition, such as \"berths >= 4 AND condition = 'good'\"")
+	cmd.Flags().StringVar(&s.Filter, "filter", "", "only places that meet this condition, such as \"berths >= 4 "+
+		"AND condition = 'good'\"")
 }
 
 // gatheringFlags adds the options that say how places are gathered into markers.
@@ -193,13 +193,14 @@ func itemsCommand() *cobra.Command {
 	var o client.ItemsOptions
 	cmd := &cobra.Command{
 		Use: "items", Short: "List items of a collection", Args: exactly(0),
-		Example: "  idlebeacon items --category slipway --filter \"condition = 'poor'\" --limit 20\n  idlebeacon items --sort=-berths --limit 10",
+		Example: "  idlebeacon items --category slipway --filter \"condition = 'poor'\" --limit 20\n  idlebeacon " +
+			"items --sort=-berths --limit 10",
 	}
 	r.flags(cmd)
 	selectionFlags(cmd, &collection, &o.Selection)
 	cmd.Flags().StringVar(&bbox, "bbox", "", bboxHelp)
-	cmd.Flags().
-		StringVar(&o.Sort, "sort", "", "properties to sort by, separated by commas, each with - before it for descending order (default: the order of ids)")
+	cmd.Flags().StringVar(&o.Sort, "sort", "", "properties to sort by, separated by commas, each with - before it "+
+		"for descending order (default: the order of ids)")
 	cmd.Flags().IntVar(&o.Offset, "offset", 0, "how many items to pass over")
 	pageFlags(cmd, &o.After, &o.Limit)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {

@@ -46,7 +46,8 @@ func (r *remote) explain(err error) error {
 	}
 	return &unreachable{
 		fmt.Errorf(
-			"%w\nIs the service running? Start it with 'idlebeacon serve' or 'idlebeacon demo', or name another with --server",
+			"%w\nIs the service running? Start it with 'idlebeacon serve' or 'idlebeacon demo', or name another "+
+				"with --server",
 			err,
 		),
 	}

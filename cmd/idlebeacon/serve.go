@@ -116,8 +116,8 @@ which it starts and stops itself.`,
 	}
 	logging := serveFlags(cmd, &config, "idlebeacon-data")
 	cmd.Flags().StringVar(&config.DSN, "dsn", "", "PostgreSQL connection string of a database of your own")
-	cmd.Flags().
-		StringVar(&config.Schema, "schema", "", "schema of the service's tables in that database, made if it is not there")
+	cmd.Flags().StringVar(&config.Schema, "schema", "", "schema of the service's tables in that database, made if "+
+		"it is not there")
 	cmd.Flags().StringVar(&config.Backdrop, "backdrop", "", "GeoJSON file of land outlines to draw below the markers")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		log, err := logging.logger()

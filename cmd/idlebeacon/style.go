@@ -21,7 +21,8 @@ func styleCommand() *cobra.Command {
 	var asked string
 	cmd := &cobra.Command{
 		Use: "style", Short: "Show how a collection is drawn; change it", Args: exactly(0),
-		Example: "  idlebeacon style --collection waters > waters-style.json\n  idlebeacon style set waters-style.json --collection waters",
+		Example: "  idlebeacon style --collection waters > waters-style.json\n  idlebeacon style set " +
+			"waters-style.json --collection waters",
 	}
 	r.flags(cmd)
 	collectionFlag(cmd, &asked)

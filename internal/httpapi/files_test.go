@@ -133,7 +133,8 @@ func TestInspect(t *testing.T) {
 	if r := inspect("?into=sites&fix=swap_doubtful&type=code:number", file).Report; r.Mended != 2 || r.Rejected != 0 {
 		t.Errorf("mended: %+v", r)
 	}
-	if found := inspect("?partial=true", `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"x"}},{"ty`); found.Whole ||
+	if found := inspect("?partial=true",
+		`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"x"}},{"ty`); found.Whole ||
 		len(found.Features) != 1 ||
 		found.Report.Stopped != "" {
 		t.Errorf("the beginning of a file: %+v", found)
@@ -173,7 +174,8 @@ func TestWarnings(t *testing.T) {
 	}
 	f.want(200, `"created":30`, "POST", "/api/collections/c/import", file.String())
 	for position, want := range map[string]string{
-		"[-22.1,-38.4]": `"change":`, "[-38.4,-22.1]": `"warnings":[{"kind":"swapped","reason":"longitude -38.4, latitude -22.1 lies far from the rest of the collection`,
+		"[-22.1,-38.4]": `"change":`, "[-38.4,-22.1]": `"warnings":[{"kind":"swapped","reason":"longitude -38.4, ` +
+			`latitude -22.1 lies far from the rest of the collection`,
 		"[0,0]": `"warnings":[{"kind":"zero"`,
 	} {
 		got := f.want(
@@ -302,7 +304,8 @@ func TestOptionsAsJSON(t *testing.T) {
 	if err := json.Unmarshal([]byte(answer), &found); err != nil || status != 200 {
 		t.Fatalf("%d %s, %v", status, answer, err)
 	}
-	if got := fmt.Sprint(found.Options); got != `map[fix:[decimal_comma] format:csv id_column:key lat_column:north lon_column:east type:map[a,b:text code:number]]` {
+	if got := fmt.Sprint(found.Options); got != `map[fix:[decimal_comma] format:csv id_column:key lat_column:north `+
+		`lon_column:east type:map[a,b:text code:number]]` {
 		t.Errorf("the options are %s", got)
 	}
 	found.Options["type"].(map[string]any)["code"] = "text"
@@ -327,7 +330,8 @@ func TestOptionsAsJSON(t *testing.T) {
 		want  string
 	}{
 		{"", [][3]string{{"options", "", `{"lat_colum":"x"}`}, {"file", "", file}}, `"field":"options.lat_colum"`},
-		{"?id_column=key", [][3]string{{"options", "", `{"id_column":"key"}`}, {"file", "", file}}, `is given in the query as well`},
+		{"?id_column=key", [][3]string{{"options", "", `{"id_column":"key"}`}, {"file", "", file}},
+			`is given in the query as well`},
 		{"", [][3]string{{"options", "", `{"id_column":7}`}, {"file", "", file}}, `wants text`},
 		{"", [][3]string{{"options", "", `{"fix":[1]}`}, {"file", "", file}}, `wants text`},
 		{"", [][3]string{{"options", "", `[]`}, {"file", "", file}}, `not a JSON object`},

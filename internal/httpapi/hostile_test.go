@@ -77,7 +77,8 @@ func TestTextsAreCheckedAtTheDoor(t *testing.T) {
 		f.want(400, "", "PUT", "/api/icons/"+text, "<svg/>")
 		f.want(400, "", "POST", "/api/collections/c/import?file_name="+text, "id,lat,lon\nq,1,2\n")
 	}
-	for _, body := range []string{`{"id":"x","title":"\ud800"}`, "{\"id\":\"x\",\"title\":\"\xff\"}", `{"id":"x","title":"\u0000"}`} {
+	for _, body := range []string{`{"id":"x","title":"\ud800"}`, "{\"id\":\"x\",\"title\":\"\xff\"}",
+		`{"id":"x","title":"\u0000"}`} {
 		f.want(400, "", "POST", "/api/collections", body)
 	}
 	f.want(
@@ -126,7 +127,8 @@ func TestPreconditions(t *testing.T) {
 	if status, _ := with("DELETE", "/api/collections/c/items/a", "If-Match", old); status != 412 {
 		t.Errorf("deleting what has changed: %d", status)
 	}
-	if status, _ := with("DELETE", "/api/collections/c/items/a", "If-Match", `"elsewhere-`+strings.SplitN(strings.Trim(tag, `"`), "-", 2)[1]+`"`); status != 412 {
+	if status, _ := with("DELETE", "/api/collections/c/items/a", "If-Match", `"elsewhere-`+strings.SplitN(strings.Trim(tag,
+		`"`), "-", 2)[1]+`"`); status != 412 {
 		t.Errorf("deleting by the tag of another database: %d", status)
 	}
 	if status, _ := with("DELETE", "/api/collections/c/items/a", "If-Match", tag); status != 204 {
@@ -154,7 +156,8 @@ func TestTagsTellDatabasesApart(t *testing.T) {
 			"",
 			"POST",
 			"/api/collections/c/items",
-			`{"type":"Feature","id":"s","geometry":{"type":"LineString","coordinates":[[1,2],[2,3]]},"properties":{"name":"`+name+`"}}`,
+			`{"type":"Feature","id":"s","geometry":{"type":"LineString","coordinates":[[1,2],[2,3]]},"properties":{"name":"`+name+
+				`"}}`,
 		)
 	}
 	one, other := newFixtureOn(t, dsn), newFixture(t)
@@ -325,7 +328,8 @@ func TestNoSuccessThatWasNone(t *testing.T) {
 	body := point("waits", "1", "2", "{}")
 	conn, answers := f.raw(
 		fmt.Sprintf(
-			"POST /api/collections/c/items HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s",
+			"POST /api/collections/c/items HTTP/1.1\r\nHost: localhost\r\nContent-Type: "+
+				"application/json\r\nContent-Length: %d\r\n\r\n%s",
 			len(body),
 			body,
 		),
@@ -401,7 +405,8 @@ func TestTheDatabaseInTrouble(t *testing.T) {
 	}
 	defer killer.Close(context.WithoutCancel(t.Context()))
 	for range 5 {
-		if _, err := killer.Exec(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"); err != nil {
+		if _, err := killer.Exec(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE "+
+			"datname = current_database() AND pid <> pg_backend_pid()"); err != nil {
 			t.Fatal(err)
 		}
 		for _, path := range []string{"/api/collections/c/items", "/api/collections/c/items/a"} {
@@ -411,7 +416,8 @@ func TestTheDatabaseInTrouble(t *testing.T) {
 			}
 		}
 		id := fmt.Sprint(time.Now().UnixNano())
-		if status, header, answer := f.call("POST", "/api/collections/c/items", "application/json", point(id, "1", "2", "{}")); status != 201 &&
+		if status, header, answer := f.call("POST", "/api/collections/c/items", "application/json", point(id, "1", "2",
+			"{}")); status != 201 &&
 			(status != 503 || header.Get("Retry-After") == "") {
 			t.Errorf("an edit: %d %s", status, answer)
 		}

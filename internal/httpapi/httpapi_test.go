@@ -149,7 +149,8 @@ func (f *fixture) want(status int, text, method, path, body string) string {
 }
 
 func init() {
-	for _, media := range []string{"application/geo+json", "application/problem+json", "application/vnd.oai.openapi+json"} {
+	for _, media := range []string{"application/geo+json", "application/problem+json",
+		"application/vnd.oai.openapi+json"} {
 		openapi3filter.RegisterBodyDecoder(media, openapi3filter.JSONBodyDecoder)
 	}
 	openapi3filter.RegisterBodyDecoder("image/svg+xml", openapi3filter.FileBodyDecoder)
@@ -182,8 +183,9 @@ func TestSortedItems(t *testing.T) {
 		return all
 	}
 	for query, want := range map[string]string{
-		"sortby=n": "dabc", "sortby=-n": "badc", "sortby=%2Bn": "dabc", "sortby=-id": "dcba", "offset=3": "d", "sortby=n&filter=n+%3E+0": "ab",
-		"sortby=-n&limit=3": "bad /api/collections/c/items?limit=3&offset=3&sortby=-n", "sortby=-n&limit=3&offset=3": "c",
+		"sortby=n": "dabc", "sortby=-n": "badc", "sortby=%2Bn": "dabc", "sortby=-id": "dcba", "offset=3": "d",
+		"sortby=n&filter=n+%3E+0": "ab",
+		"sortby=-n&limit=3":       "bad /api/collections/c/items?limit=3&offset=3&sortby=-n", "sortby=-n&limit=3&offset=3": "c",
 	} {
 		if got := ids(f.want(200, "", "GET", "/api/collections/c/items?"+query, "")); got != want {
 			t.Errorf("%s: %s, want %s", query, got, want)
@@ -358,7 +360,8 @@ func TestPagesFollowEachOther(t *testing.T) {
 		!strings.Contains(answer, `"created":25`) {
 		t.Fatal(status, answer)
 	}
-	for _, start := range []string{"/api/collections/c/items?limit=4", "/api/collections/c/items?limit=4&bbox=-1,-1,1,30"} {
+	for _, start := range []string{"/api/collections/c/items?limit=4",
+		"/api/collections/c/items?limit=4&bbox=-1,-1,1,30"} {
 		var ids []string
 		for next := start; next != ""; {
 			var page api.Items
@@ -391,9 +394,11 @@ func TestImportAnswers(t *testing.T) {
 	}{
 		{"", "text/csv", "id,lat,lon\na,1,2\nb,99,2\n", 200, `"created":1,"replaced":0,"unchanged":0,"rejected":1`},
 		{"?dry_run=true", "text/csv", "id,lat,lon\nz,1,2\n", 200, `"rows":1,"created":0`},
-		{"", "application/octet-stream", `{"type":"FeatureCollection","features":[` + point("g", "1", "2", "{}") + `]}`, 200, `"created":1`},
+		{"", "application/octet-stream", `{"type":"FeatureCollection","features":[` + point("g", "1", "2", "{}") + `]}`, 200,
+			`"created":1`},
 		{"?lat_column=n&lon_column=e&id_column=k", "text/csv", "k,n,e\nq,1,2\n", 200, `"created":1`},
-		{"", "application/geo+json", `{"type":"FeatureCollection","features":[` + point("g2", "1", "2", "{}"), 400, `it ends in the middle`},
+		{"", "application/geo+json", `{"type":"FeatureCollection","features":[` + point("g2", "1", "2", "{}"), 400,
+			`it ends in the middle`},
 		{"", "text/csv", "a,b\n1,2\n", 400, `name it with lon_column`},
 		{"", "text/csv", "", 400, `cannot be`},
 		{"?format=pdf", "text/csv", "x", 400, `\"pdf\" is not known`},

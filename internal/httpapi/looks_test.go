@@ -9,7 +9,8 @@ import (
 
 func TestIcons(t *testing.T) {
 	f := newFixture(t)
-	const mark = `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 10 20"><script>alert(1)</script><path d="M1 1h5" onload="x()"/></svg>`
+	const mark = `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 10 20"><script>alert(1)</script><path d="M1 ` +
+		`1h5" onload="x()"/></svg>`
 	f.want(200, `"name":"anchor"`, "GET", "/api/icons", "")
 	f.want(201, `"removed":["script","onload"]`, "PUT", "/api/icons/mark", mark)
 	f.want(200, `"width":10`, "PUT", "/api/icons/mark", strings.Replace(mark, "h5", "h6", 1))
@@ -18,7 +19,8 @@ func TestIcons(t *testing.T) {
 	f.want(400, `"field":"file"`, "PUT", "/api/icons/other", "hello")
 	f.want(413, "too large", "PUT", "/api/icons/other", mark+strings.Repeat(" ", 200<<10))
 	status, header, picture := f.call("GET", "/api/icons/mark", "", "")
-	if status != 200 || header.Get("Content-Type") != "image/svg+xml" || !strings.Contains(header.Get("Content-Security-Policy"), "default-src 'none'") ||
+	if status != 200 || header.Get("Content-Type") != "image/svg+xml" || !strings.Contains(header.Get(
+		"Content-Security-Policy"), "default-src 'none'") ||
 		header.Get("X-Content-Type-Options") != "nosniff" ||
 		strings.Contains(picture, "alert") ||
 		!strings.Contains(picture, "h6") {
@@ -92,7 +94,8 @@ func TestPopups(t *testing.T) {
 		"",
 	)
 	_, html, _ := strings.Cut(answer, `"html":"`)
-	want := `\u003cp\u003eFine \u003cb\u003eview\u003c/b\u003ea\u003ca href=\"https://example.org/\" rel=\"nofollow noreferrer noopener\" target=\"_blank\"\u003eb\u003c/a\u003e`
+	want := `\u003cp\u003eFine \u003cb\u003eview\u003c/b\u003ea\u003ca href=\"https://example.org/\" ` +
+		`rel=\"nofollow noreferrer noopener\" target=\"_blank\"\u003eb\u003c/a\u003e`
 	if html, _, _ = strings.Cut(html, `"}]`); html != want {
 		t.Errorf("the HTML is %s, want %s", html, want)
 	}

@@ -121,7 +121,8 @@ func TestSelections(t *testing.T) {
 	f.want(400, `"field":"filter"`, "GET", "/api/collections/sites/near?lat=1&lon=1&filter=x", "")
 	f.want(
 		200,
-		`{"categories":[{"category":"mooring","count":2},{"category":"slipway","count":2},{"category":"tap, cold","count":2}],"matched":6}`,
+		`{"categories":[{"category":"mooring","count":2},{"category":"slipway","count":2},{"category":"tap, `+
+			`cold","count":2}],"matched":6}`,
 		"GET",
 		"/api/collections/sites/categories?filter=berths+%3E+5&name=bay",
 		"",

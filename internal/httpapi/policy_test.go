@@ -70,7 +70,8 @@ func TestEveryRouteNeedsARight(t *testing.T) {
 		if slices.Contains(open, route) {
 			return nil
 		}
-		path := strings.NewReplacer("{collection}", "the%20one", "{item}", "x", "{icon}", "x", "{import}", "x", "{picture}", "x").Replace(route)
+		path := strings.NewReplacer("{collection}", "the%20one", "{item}", "x", "{icon}", "x", "{import}", "x",
+			"{picture}", "x").Replace(route)
 		if w := ask(h, method, path); w.Code != http.StatusForbidden || !strings.Contains(w.Body.String(), "not today") {
 			t.Errorf("%s %s: %d %s", method, route, w.Code, w.Body)
 		}
@@ -92,7 +93,8 @@ func TestPolicyDecides(t *testing.T) {
 	if w := ask(h, "GET", "/api/collections"); w.Code != 200 || !strings.Contains(w.Body.String(), `"Huts"`) {
 		t.Errorf("seeing: %d %s", w.Code, w.Body)
 	}
-	if w := ask(h, "DELETE", "/api/collections/c"); w.Code != 403 || !strings.Contains(w.Body.String(), "only for seeing") {
+	if w := ask(h, "DELETE", "/api/collections/c"); w.Code != 403 || !strings.Contains(w.Body.String(),
+		"only for seeing") {
 		t.Errorf("managing: %d %s", w.Code, w.Body)
 	}
 }
@@ -101,7 +103,8 @@ func TestPolicyDecides(t *testing.T) {
 func TestSecretsAreNotLogged(t *testing.T) {
 	h, log := serve(t, Options{AccessLog: true})
 	ask(h, "GET", "/api/collections?key=sesame1&f=json&access_token=sesame2&filter=a")
-	if got := log.String(); strings.Contains(got, "sesame") || !strings.Contains(got, "key=...&f=json&access_token=...&filter=a") {
+	if got := log.String(); strings.Contains(got, "sesame") || !strings.Contains(got,
+		"key=...&f=json&access_token=...&filter=a") {
 		t.Errorf("the log has %s", got)
 	}
 }
@@ -110,7 +113,8 @@ func TestSecretsAreNotLogged(t *testing.T) {
 // what the handler was doing.
 func TestPanicsAreToldWithTheirStack(t *testing.T) {
 	h, log := serve(t, Options{})
-	if w := ask(h, "GET", "/api/collections/c"); w.Code != 500 || !strings.Contains(w.Body.String(), "its log tells more") {
+	if w := ask(h, "GET", "/api/collections/c"); w.Code != 500 || !strings.Contains(w.Body.String(),
+		"its log tells more") {
 		t.Errorf("%d %s", w.Code, w.Body)
 	}
 	if !strings.Contains(log.String(), "getCollection") {

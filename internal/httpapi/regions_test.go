@@ -38,7 +38,8 @@ func TestConditionsByPlace(t *testing.T) {
 		"",
 		"PUT",
 		"/api/collections/taps/style",
-		`{"default":{"colour":"#000000"},"rules":[{"when":"S_WITHIN(geometry, ITEM('areas', 'bay'))","label":"In the bay","colour":"#ff0000"}]}`,
+		`{"default":{"colour":"#000000"},"rules":[{"when":"S_WITHIN(geometry, ITEM('areas', 'bay'))","label":"In `+
+			`the bay","colour":"#ff0000"}]}`,
 	)
 	const within = "S_WITHIN(geometry,+ITEM('areas',+'bay'))"
 	const meets = "S_INTERSECTS(geometry,+ITEM('areas',+'bay'))"

@@ -138,7 +138,8 @@ func TestShapesAreReadAgain(t *testing.T) {
 	land(f)
 	again := newFixtureOn(t, dsn)
 	for _, path := range []string{
-		"/api/collections/land/shapes?bbox=-180,-90,180,90&zoom=12", "/api/collections/land/items", "/api/collections/land/categories",
+		"/api/collections/land/shapes?bbox=-180,-90,180,90&zoom=12", "/api/collections/land/items",
+		"/api/collections/land/categories",
 	} {
 		_, _, a, errA := f.ask(path, "")
 		_, _, b, errB := again.ask(path, "")
@@ -169,7 +170,8 @@ func TestAcrossTheAntimeridian(t *testing.T) {
 	f.want(200, `"bbox":[[160,-20,-170,20]]`, "GET", "/api/collections/c", "")
 	f.want(200, `"coordinates":[[[175,0],[180,2.5]],[[-180,2.5],[-175,5]]]`, "GET", "/api/collections/c/items/path", "")
 	for box, want := range map[string]int{
-		"-10,-90,10,90": 0, "175,-15,176,-14": 1, "-172,-15,-171,-14": 1, "179,-15,-179,3": 2, "169,19,170,20": 0, "161,11,162,12": 1, "-180,-90,180,90": 3,
+		"-10,-90,10,90": 0, "175,-15,176,-14": 1, "-172,-15,-171,-14": 1, "179,-15,-179,3": 2, "169,19,170,20": 0,
+		"161,11,162,12": 1, "-180,-90,180,90": 3,
 	} {
 		f.want(200, fmt.Sprintf(`"numberMatched":%d,`, want), "GET", "/api/collections/c/items?bbox="+box, "")
 		f.want(200, "", "GET", "/api/collections/c/shapes?zoom=4&bbox="+box, "")

@@ -55,7 +55,8 @@ func openService(t *testing.T) *service.Service {
 // new ones, against those that are worked out by themselves, while places come and go.
 func TestAnswersFromSquares(t *testing.T) {
 	s := openService(t)
-	for name, world := range map[string]worlds.World{"isles": worlds.Clumped, "antimeridian": worlds.Nasty["antimeridian"], "one spot": worlds.Nasty["one spot"]} {
+	for name, world := range map[string]worlds.World{"isles": worlds.Clumped, "antimeridian": worlds.Nasty["antimeridian"],
+		"one spot": worlds.Nasty["one spot"]} {
 		id := strings.ReplaceAll(name, " ", "-")
 		r := rand.New(rand.NewPCG(1, 5))
 		var file strings.Builder

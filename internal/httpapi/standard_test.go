@@ -206,7 +206,8 @@ func TestStranger(t *testing.T) {
 	s.get(s.follow(links, "collection"), &struct{}{})
 	for address, status := range map[string]int{
 		items + "?unknown=1": 400, items + "?limit=0": 400, items + "?bbox=1,2,3": 400, items + "?datetime=soon": 400,
-		items + "?datetime=2026-01-02/2026-01-01": 400, items + "?f=xml": 400, data + "?x=1": 400, f.server.URL + "/api/conformance?x=1": 400,
+		items + "?datetime=2026-01-02/2026-01-01": 400, items + "?f=xml": 400, data + "?x=1": 400, f.server.URL +
+			"/api/conformance?x=1": 400,
 		f.server.URL + "/api/openapi.json?x=1": 400, items + "/nothing": 404, data + "/nothing": 404,
 	} {
 		response, err := http.Get(address)
@@ -243,7 +244,8 @@ func TestMethods(t *testing.T) {
 	}
 	for path, allow := range map[string]string{
 		"/api": "GET, HEAD, OPTIONS", "/api/collections": "GET, HEAD, POST, OPTIONS", "/api/collections/sites": "GET, HEAD, PATCH, DELETE, OPTIONS",
-		"/api/collections/sites/items": "GET, HEAD, POST, OPTIONS", "/api/collections/sites/import": "POST, OPTIONS", "/metrics": "GET, HEAD, OPTIONS",
+		"/api/collections/sites/items": "GET, HEAD, POST, OPTIONS", "/api/collections/sites/import": "POST, OPTIONS",
+		"/metrics":     "GET, HEAD, OPTIONS",
 		"/api/inspect": "POST, OPTIONS",
 	} {
 		if r, _ := ask(http.MethodOptions, path); r.StatusCode != http.StatusNoContent ||
@@ -264,7 +266,8 @@ func TestMethods(t *testing.T) {
 			t.Errorf("HEAD %s: %d %q, GET %d with %d bytes", path, head.StatusCode, empty, get.StatusCode, len(body))
 		}
 	}
-	for _, path := range []string{"/nothing", "/assets/nothing", "/assets/nothing.js", "/pictures/nothing.png", "/api/nothing"} {
+	for _, path := range []string{"/nothing", "/assets/nothing", "/assets/nothing.js", "/pictures/nothing.png",
+		"/api/nothing"} {
 		r, body := ask(http.MethodGet, path)
 		if r.StatusCode != http.StatusNotFound || r.Header.Get("Content-Type") != "application/problem+json" ||
 			r.Header.Get("Cache-Control") != "" {
@@ -276,7 +279,8 @@ func TestMethods(t *testing.T) {
 	}
 	page, _ := ask(http.MethodGet, "/")
 	for name, part := range map[string]string{
-		"Content-Security-Policy": "frame-ancestors 'none'", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer", "X-Frame-Options": "DENY",
+		"Content-Security-Policy": "frame-ancestors 'none'", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer",
+		"X-Frame-Options": "DENY",
 	} {
 		if !strings.Contains(page.Header.Get(name), part) {
 			t.Errorf("the console has %s: %s, want %s", name, page.Header.Get(name), part)

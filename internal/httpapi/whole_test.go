@@ -83,7 +83,8 @@ func TestOneVerdict(t *testing.T) {
 		kinds[n.Kind+" "+n.Column+n.About] = n.Text
 	}
 	for _, want := range []string{
-		"encoding windows-1252", "nearly depth", "misfit width", "notation lengtha decimal comma", "fix swap_doubtful", "fix skip_zero",
+		"encoding windows-1252", "nearly depth", "misfit width", "notation lengtha decimal comma", "fix swap_doubtful",
+		"fix skip_zero",
 	} {
 		if kinds[want] == "" {
 			t.Errorf("no note %q among %v", want, kinds)

@@ -44,7 +44,7 @@ type Import struct {
 }
 
 // StartImport receives a file and imports it in the background: it returns when the
-// file has arrived. What becomes of it, [Service.ImportByID] tells.
+// file has arrived. [Importer.ImportByID] reports what becomes of it.
 func (m *Importer) StartImport(ctx context.Context, collection string, r io.Reader, options Options) (Import, error) {
 	select {
 	case m.waiting <- struct{}{}:

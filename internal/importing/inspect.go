@@ -12,11 +12,14 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/store"
 )
 
 const (
-	// inspectShown is how many rows of a file are shown.
+	// inspectShown and shownBytes are how many rows of a file are shown, and about how large
+	// they are together.
 	inspectShown = 200
+	shownBytes   = 8 << 20
 	// inspectBytes is about how much memory looking at them takes.
 	inspectBytes = 32 << 20
 )
@@ -31,6 +34,8 @@ type Inspection struct {
 	Whole            bool   // the file is known to its end
 	Features         []feature.Feature
 	Style            *style.Style // that would be proposed for the categories found
+
+	shown int // bytes of Features
 }
 
 // Inspect looks at a file that is meant for a collection, which need not be there yet.
@@ -88,7 +93,7 @@ func (m *Importer) Inspect(
 
 // begin prepares for the rows of a file.
 func (out *Inspection) begin(file *formats.File, category *string) {
-	out.Report, out.Features = newReport(), []feature.Feature{}
+	out.Report, out.Features, out.shown = newReport(), []feature.Feature{}, 0
 	out.Report.DryRun = true
 	if out.NameProperty == "" && out.CategoryProperty == "" {
 		names := file.Names()
@@ -118,7 +123,9 @@ func (out *Inspection) take(file *formats.File, categories map[string]bool) erro
 		if out.CategoryProperty != "" && len(categories) < maxInspectedCategories {
 			categories[row.Feature.Properties.Text(out.CategoryProperty)] = true
 		}
-		if len(out.Features) < inspectShown {
+		edit := store.Edit{Feature: row.Feature}
+		if size := edit.Size(); len(out.Features) < inspectShown && out.shown+size <= shownBytes {
+			out.shown += size
 			out.Features = append(out.Features, row.Feature)
 		}
 	}

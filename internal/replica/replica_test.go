@@ -122,12 +122,14 @@ func TestNobodySeesHalfOfWhatIsFollowed(t *testing.T) {
 	sql("BEGIN")
 	sql("SELECT change FROM clock FOR UPDATE")
 	sql(
-		`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, i::text, 1, 2, '{}', $1 + i FROM collections, generate_series(1, $2) i`,
+		`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, i::text, 1, 2, '{}', `+
+			`$1 + i FROM collections, generate_series(1, $2) i`,
 		info.Change,
 		n,
 	)
 	sql(
-		`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1 + i, key, i::text, 'create', now() FROM collections, generate_series(1, $2) i`,
+		`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1 + i, key, i::text, 'create', `+
+			`now() FROM collections, generate_series(1, $2) i`,
 		info.Change,
 		n,
 	)

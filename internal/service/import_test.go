@@ -102,7 +102,8 @@ func TestLargeImports(t *testing.T) {
 	defer conn.Close(t.Context())
 	var changes, highest int
 	var before string
-	if err := conn.QueryRow(t.Context(), "SELECT count(*), max(number), max(before::text) FILTER (WHERE feature_id = '7') FROM changes").Scan(&changes, &highest, &before); err != nil {
+	if err := conn.QueryRow(t.Context(), "SELECT count(*), max(number), max(before::text) FILTER (WHERE feature_id "+
+		"= '7') FROM changes").Scan(&changes, &highest, &before); err != nil {
 		t.Fatal(err)
 	}
 	var old feature.Feature
@@ -186,7 +187,9 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 			i%3,
 		)
 	}
-	again := mixed.String() + `{"type":"Feature","id":"5","geometry":{"type":"Point","coordinates":[1,1]},"properties":{"title":"last"}}` + "\n"
+	again := mixed.String() +
+		`{"type":"Feature","id":"5","geometry":{"type":"Point","coordinates":[1,1]},"properties":{"title":"last"}}` +
+		"\n"
 	for id, c := range map[string]struct {
 		file           string
 		set            NewCollection
@@ -205,7 +208,8 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 		}
 	}
 	fresh := open(t, dsn)
-	for id, want := range map[string][2]int{"plain": {n, 0}, "named": {n, 0}, "mixed": {n - n/5 - 1, n/5 + 1}, "repeated": {n - n/5, n / 5}} {
+	for id, want := range map[string][2]int{"plain": {n, 0}, "named": {n, 0}, "mixed": {n - n/5 - 1, n/5 + 1},
+		"repeated": {n - n/5, n / 5}} {
 		now, change := inMemory(t, s, id)
 		stored, _ := inMemory(t, fresh, id)
 		described := must[Collection](t)(s.Collection(id))

@@ -185,7 +185,8 @@ func TestDismissing(t *testing.T) {
 		},
 	}
 	for how, start := range start {
-		for by, dismiss := range map[string]func(context.Context, string) error{"the same process": s.DismissImport, "another": other.DismissImport} {
+		for by, dismiss := range map[string]func(context.Context, string) error{"the same process": s.DismissImport,
+			"another": other.DismissImport} {
 			ended := make(chan error, 1)
 			go func() { ended <- start(stall(many(3*importing.BatchRows, "a"))) }()
 			var under importing.Import
@@ -231,7 +232,8 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 		}
 	}
 	var invalid *fault.InvalidError
-	for id, file := range map[string]string{"No Id": many(2, "a"), "cut": many(2*importing.BatchRows, "a") + `x,"` + strings.Repeat("y", formats.MaxRowBytes+1<<20), "table": "a,b\n1,2\n"} {
+	for id, file := range map[string]string{"No Id": many(2, "a"), "cut": many(2*importing.BatchRows, "a") + `x,"` + strings.Repeat(
+		"y", formats.MaxRowBytes+1<<20), "table": "a,b\n1,2\n"} {
 		if _, err := s.Import(t.Context(), id, strings.NewReader(file), toMake); !errors.As(err, &invalid) {
 			t.Errorf("importing %s: %v", id, err)
 		}

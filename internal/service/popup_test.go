@@ -21,12 +21,13 @@ func TestSafeHTML(t *testing.T) {
 		"<a href=' jAvAsCrIpT:alert(1)'>a</a>":         "a",
 		"<a href='data:text/html,x'>a</a>":             "a",
 		"<a href='//example.org'>a</a>":                "a",
-		"<a href='mailto:a@brindlemere.example'>a</a>": `<a href="mailto:a@brindlemere.example" rel="nofollow noreferrer">a</a>`,
-		"<iframe src='https://example.org'></iframe>":  "",
-		"<svg onload=alert(1)><p>a</p></svg>":          "<p>a</p>",
-		"<form action=/x><input name=y></form>":        "",
-		"<p onclick=alert(1)>a</p>":                    "<p>a</p>",
-		"<!-- a --><ul><li>1</ul>":                     "<ul><li>1</ul>",
+		"<a href='mailto:a@brindlemere.example'>a</a>": `<a href="mailto:a@brindlemere.example" rel="nofollow ` +
+			`noreferrer">a</a>`,
+		"<iframe src='https://example.org'></iframe>": "",
+		"<svg onload=alert(1)><p>a</p></svg>":         "<p>a</p>",
+		"<form action=/x><input name=y></form>":       "",
+		"<p onclick=alert(1)>a</p>":                   "<p>a</p>",
+		"<!-- a --><ul><li>1</ul>":                    "<ul><li>1</ul>",
 	} {
 		if got := sanitise(html); got != want {
 			t.Errorf("%s\nbecomes %s\nwant    %s", html, got, want)

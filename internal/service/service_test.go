@@ -400,7 +400,8 @@ func TestFollowerTriesAgain(t *testing.T) {
 	sql(`INSERT INTO features (collection_key, id, lon, lat, properties, change)
 		SELECT key, 'x', 1, 2, '{}', $1 FROM collections`, info.Change+1)
 	sql(
-		"INSERT INTO kept_away (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() FROM collections",
+		"INSERT INTO kept_away (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() "+
+			"FROM collections",
 		info.Change+1,
 	)
 	s.replica.Wake()

@@ -50,7 +50,8 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 	create(services[0], "stays")
 	sql := connect(t, dsn)
 	sql(
-		"CREATE TABLE saved_features AS TABLE features; CREATE TABLE saved_changes AS TABLE changes; CREATE TABLE saved_clock AS TABLE clock",
+		"CREATE TABLE saved_features AS TABLE features; CREATE TABLE saved_changes AS TABLE changes; CREATE TABLE " +
+			"saved_clock AS TABLE clock",
 	)
 	for i := range 5 {
 		create(services[0], fmt.Sprint("lost ", i))
@@ -58,7 +59,8 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 	before := services[0].Identity()
 	// In the order in which the services lock them.
 	sql(
-		`BEGIN; TRUNCATE clock, changes, features; INSERT INTO features TABLE saved_features; INSERT INTO changes TABLE saved_changes; INSERT INTO clock TABLE saved_clock; COMMIT`,
+		`BEGIN; TRUNCATE clock, changes, features; INSERT INTO features TABLE saved_features; INSERT INTO changes ` +
+			`TABLE saved_changes; INSERT INTO clock TABLE saved_clock; COMMIT`,
 	)
 	check := func(want ...string) {
 		t.Helper()
@@ -112,11 +114,13 @@ func TestFollowingWithoutNotifications(t *testing.T) {
 	info := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
 	sql := connect(t, dsn)
 	sql(
-		`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, '{}', $1 FROM collections`,
+		`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, '{}', $1 `+
+			`FROM collections`,
 		info.Change+1,
 	)
 	sql(
-		`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() FROM collections`,
+		`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT $1, key, 'x', 'create', now() `+
+			`FROM collections`,
 		info.Change+1,
 	)
 	sql("UPDATE clock SET change = change + 1")
@@ -350,14 +354,16 @@ func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
 	sql, keep := connect(t, dsn), connect(t, dsn)
 	keep("BEGIN; LOCK TABLE features IN ACCESS EXCLUSIVE MODE")
 	sql(
-		"CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity; ALTER TABLE copied RENAME TO identity",
+		"CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE " +
+			"identity; ALTER TABLE copied RENAME TO identity",
 	)
 	var away *fault.UnavailableError
 	polltest.Until(t, "the service to load all anew", func() bool { return errors.As(s.Ready(), &away) })
 	_, all := s.Collections()
 	_, one := s.Collection("c")
 	_, _, edit := s.CreateItem(t.Context(), "c", feature.Feature{ID: "x"})
-	for what, err := range map[string]error{"all collections": all, "one": one, "an edit": edit, "an icon": s.DeleteIcon(t.Context(), "mine")} {
+	for what, err := range map[string]error{"all collections": all, "one": one, "an edit": edit, "an icon": s.DeleteIcon(t.Context(),
+		"mine")} {
 		if !errors.As(err, &away) {
 			t.Errorf("%s: %v", what, err)
 		}

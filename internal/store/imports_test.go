@@ -23,7 +23,8 @@ func begun(t *testing.T, s *Store, id string) *Import {
 func TestImportsEnd(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
 	i := begun(t, s, "i1")
-	if dismissing, err := s.TouchImport(t.Context(), i.Key, Progress{BytesRead: 10, RowsRead: 2, Format: "csv", Head: []byte("a,b")}); err != nil ||
+	if dismissing, err := s.TouchImport(t.Context(), i.Key, Progress{BytesRead: 10, RowsRead: 2, Format: "csv", Head: []byte(
+		"a,b")}); err != nil ||
 		dismissing {
 		t.Fatal(dismissing, err)
 	}
@@ -57,7 +58,11 @@ func TestImportsEnd(t *testing.T) {
 	if forgotten, err := s.DismissImport(t.Context(), "i1"); err != nil || !forgotten {
 		t.Errorf("forgetting it: %v, %v", forgotten, err)
 	}
-	for _, err := range []error{func() error { _, err := s.Import(t.Context(), "i1"); return err }(), func() error { _, err := s.DismissImport(t.Context(), "i1"); return err }()} {
+	for _, err := range []error{func() error { _, err := s.Import(t.Context(), "i1"); return err }(), func() error {
+		_, err := s.DismissImport(t.Context(),
+			"i1")
+		return err
+	}()} {
 		if !errors.Is(err, ErrNoImport) {
 			t.Errorf("a forgotten import: %v", err)
 		}

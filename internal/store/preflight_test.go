@@ -120,9 +120,12 @@ func TestFromEachOlderSchema(t *testing.T) {
 			run(
 				t,
 				dsn,
-				`INSERT INTO collections (id, title, description, name_property, category_property, created_at, change) VALUES ('c', 'C', '', 'name', '', '2026-01-02T03:04:05Z', 1)`,
-				`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, '{"name":"X"}', 2 FROM collections`,
-				`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT n, key, CASE WHEN n = 2 THEN 'x' END, 'create', '2026-01-02T03:04:05Z' FROM collections, generate_series(1, 2) n`,
+				`INSERT INTO collections (id, title, description, name_property, category_property, created_at, `+
+					`change) VALUES ('c', 'C', '', 'name', '', '2026-01-02T03:04:05Z', 1)`,
+				`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, `+
+					`'{"name":"X"}', 2 FROM collections`,
+				`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT n, key, CASE WHEN n = 2 `+
+					`THEN 'x' END, 'create', '2026-01-02T03:04:05Z' FROM collections, generate_series(1, 2) n`,
 				`INSERT INTO changes (number, collection_key, op, at, before) SELECT 3, key, 'replace', '2026-01-02T03:04:06Z',
 					'{"Key":1,"ID":"c","Title":"Before","Description":"","NameProperty":"name","CategoryProperty":"","Style":"{\"Labels\":true}","CreatedAt":"2026-01-02T03:04:05Z","Change":1}'
 					FROM collections`,

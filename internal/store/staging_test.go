@@ -98,7 +98,8 @@ func TestGatheredIsStored(t *testing.T) {
 			t.Error(err)
 		}
 		var first, noted int64
-		note := s.db.Raw("SELECT count(DISTINCT transaction), count(*) FILTER (WHERE actor = 'somebody' AND way = 'import') FROM changes WHERE number > ?", m.Change).
+		note := s.db.Raw("SELECT count(DISTINCT transaction), count(*) FILTER (WHERE actor = 'somebody' AND way = "+
+			"'import') FROM changes WHERE number > ?", m.Change).
 			Row()
 		if err := note.Scan(&first, &noted); err != nil || first != 1 || noted != int64(m.Newest-m.Change) {
 			t.Errorf("%s: %d transactions, %d changes of somebody's import, %v", name, first, noted, err)
@@ -154,7 +155,8 @@ func TestMerging(t *testing.T) {
 	// collection, and the ids of features.
 	ops := func(after uint64) (text string) {
 		t.Helper()
-		err := s.db.Raw("SELECT string_agg(coalesce(feature_id, upper(op)), ' ' ORDER BY number) FROM changes WHERE number > ?", after).
+		err := s.db.Raw("SELECT string_agg(coalesce(feature_id, upper(op)), ' ' ORDER BY number) FROM changes "+
+			"WHERE number > ?", after).
 			Row().
 			Scan(&text)
 		if err != nil {

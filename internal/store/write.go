@@ -315,16 +315,9 @@ func insertChanges(tx *gorm.DB, changes []changeRow, at time.Time) error {
 	var ops, actors, ways array[string]
 	for i := range changes {
 		c := &changes[i]
-		numbers, transactions, keys = append(
-			numbers,
-			int64(c.number),
-		), append(
-			transactions,
-			int64(c.transaction),
-		), append(
-			keys,
-			c.collection,
-		)
+		numbers = append(numbers, int64(c.number))
+		transactions = append(transactions, int64(c.transaction))
+		keys = append(keys, c.collection)
 		id := &c.featureID
 		if *id == "" {
 			id = nil

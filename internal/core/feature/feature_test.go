@@ -22,7 +22,8 @@ func TestReadingAFeature(t *testing.T) {
 	if got := string(f.AppendJSON(nil)); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
-	for name, text := range map[string]string{"name": "Gull <Steps>", "berths": "6.50", "postcode": "00417", "tags": "", "no": ""} {
+	for name, text := range map[string]string{"name": "Gull <Steps>", "berths": "6.50", "postcode": "00417", "tags": "",
+		"no": ""} {
 		if got := f.Properties.Text(name); got != text {
 			t.Errorf("Text(%q) = %q, want %q", name, got, text)
 		}
@@ -43,12 +44,16 @@ func TestWhatIsWrongWithAFeature(t *testing.T) {
 		{`{"type":"Feature","geometry":[]}`, "geometry", "not a GeoJSON geometry"},
 		{`{"type":"Feature","geometry":{"type":"Polygon","coordinates":[]}}`, "geometry.coordinates", "no positions"},
 		{`{"type":"Feature","geometry":{"type":"Circle","coordinates":[]}}`, "geometry.type", `is "Circle"`},
-		{`{"type":"Feature","geometry":{"type":"Polygon","coordinates":[[[0,0],[1,0],[1,1],[2,2]]]}}`, "geometry.coordinates", "not closed"},
+		{`{"type":"Feature","geometry":{"type":"Polygon","coordinates":[[[0,0],[1,0],[1,1],[2,2]]]}}`,
+			"geometry.coordinates", "not closed"},
 		{`{"type":"Feature","geometry":{"type":"Point"}}`, "geometry.coordinates", "is missing"},
-		{`{"type":"Feature","geometry":{"type":"Point","coordinates":["1","2"]}}`, "geometry.coordinates", "an array of numbers"},
+		{`{"type":"Feature","geometry":{"type":"Point","coordinates":["1","2"]}}`, "geometry.coordinates",
+			"an array of numbers"},
 		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[1]}}`, "geometry.coordinates", "1 number,"},
-		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[-38,-122]}}`, "geometry.coordinates", "may be swapped"},
-		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[181,0]}}`, "geometry.coordinates", "outside -180 to 180"},
+		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[-38,-122]}}`, "geometry.coordinates",
+			"may be swapped"},
+		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[181,0]}}`, "geometry.coordinates",
+			"outside -180 to 180"},
 		{`{"type":"Feature","id":{},` + at + `}`, "id", "neither a string nor a number"},
 		{`{"type":"Feature","id":"",` + at + `}`, "id", "empty"},
 		{`{"type":"Feature","id":"a\tb",` + at + `}`, "id", "control character"},
@@ -59,8 +64,10 @@ func TestWhatIsWrongWithAFeature(t *testing.T) {
 		{`{"type":"Feature",` + at + `,"properties":{"a":[-1e400]}}`, "properties", "beyond what programs can read"},
 		{`{"type":"Feature","id":"\ud800",` + at + `}`, "id", "half of a surrogate pair"},
 		{"{\"type\":\"Feature\",\"id\":\"\xff\"," + at + `}`, "id", "not valid UTF-8"},
-		{`{"type":"Feature",` + at + `,"properties":{"a":` + strings.Repeat("[", 70) + strings.Repeat("]", 70) + `}}`, "properties", "nested"},
-		{`{"type":"Feature",` + at + `,"properties":{"a":"` + strings.Repeat("x", MaxPropertiesBytes) + `"}}`, "properties", "the most is"},
+		{`{"type":"Feature",` + at + `,"properties":{"a":` + strings.Repeat("[", 70) + strings.Repeat("]", 70) + `}}`,
+			"properties", "nested"},
+		{`{"type":"Feature",` + at + `,"properties":{"a":"` + strings.Repeat("x", MaxPropertiesBytes) + `"}}`,
+			"properties", "the most is"},
 	} {
 		var f Feature
 		err := json.Unmarshal([]byte(c.in), &f)

@@ -197,7 +197,8 @@ func FuzzParse(f *testing.F) {
 
 func TestQuote(t *testing.T) {
 	for name, want := range map[string]string{
-		"depth_m": "depth_m", "tiefe_größe": "tiefe_größe", "depth m": `"depth m"`, "not": `"not"`, "TRUE": `"TRUE"`, `a"b`: `"a""b"`, "1st": `"1st"`, "a IS NULL OR b": `"a IS NULL OR b"`, "": `""`,
+		"depth_m": "depth_m", "tiefe_größe": "tiefe_größe", "depth m": `"depth m"`, "not": `"not"`, "TRUE": `"TRUE"`,
+		`a"b`: `"a""b"`, "1st": `"1st"`, "a IS NULL OR b": `"a IS NULL OR b"`, "": `""`,
 	} {
 		got := Quote(name)
 		if got != want {

@@ -15,7 +15,8 @@ import (
 func TestFixes(t *testing.T) {
 	const file = "lat;lon\n-38,5;-22,25\n38°30'S;22 15 0 W\nS38d30m15s;-22:15:30\n1;2\n"
 	got, err := read(strings.NewReader(file), Options{Fix: Fix{DecimalComma: true, Sexagesimal: true}})
-	if want := "2 \"\" -22.25 -38.5 {}\n3 \"\" -22.25 -38.5 {}\n4 \"\" -22.258333333333333 -38.50416666666667 {}\n5 \"\" 2 1 {}"; err != nil ||
+	if want := "2 \"\" -22.25 -38.5 {}\n3 \"\" -22.25 -38.5 {}\n4 \"\" -22.258333333333333 -38.50416666666667 " +
+		"{}\n5 \"\" 2 1 {}"; err != nil ||
 		strings.Join(got, "\n") != want {
 		t.Errorf("%v\n%s\nwant\n%s", err, strings.Join(got, "\n"), want)
 	}
@@ -146,18 +147,22 @@ func TestAxisGuard(t *testing.T) {
 		options Options
 		want    string
 	}{
-		"as they should be":                  {isles, Options{Known: known}, ""},
-		"two of the file":                    {isles + "-22.1,-38.5\n-38.5,-22.1\n-22.2,-38.4\n", Options{}, "32 swapped, 34 swapped"},
-		"elsewhere, but not for swapping":    {isles + "10,10\n-60,120\n", Options{}, ""},
-		"at 0, 0":                            {isles + "0,0\n", Options{}, "32 zero"},
-		"those are left out where asked":     {isles + "0,0\n", Options{Fix: Fix{SkipZero: true}}, "32 rejected"},
-		"mended where asked":                 {isles + "-22.1,-38.5\n", Options{Fix: Fix{SwapDoubtful: true}}, "32 mended"},
-		"too few rows to tell":               {"lat,lon\n-22.1,-38.5\n", Options{}, ""},
-		"but the collection tells":           {"lat,lon\n-22.1,-38.5\n-38.5,-22.1\n", Options{Known: known}, "2 swapped"},
-		"lines":                              {paths, Options{}, "26 swapped"},
-		"lines, to be mended":                {paths, Options{Fix: Fix{SwapDoubtful: true}}, "26 mended"},
-		"a line that the collection tells":   {"wkt\n\"LINESTRING(-38.5 -22.1,-38.4 -22.2)\"\n\"LINESTRING(-38.5 -22.1,-22.1 -38.5)\"\n", Options{Known: known}, "2 swapped"},
-		"a line that is not possible":        {"wkt\n\"LINESTRING(-38.5 -122.1,-38.4 -122.2)\"\n", Options{}, "2 rejected for swap_doubtful"},
+		"as they should be": {isles, Options{Known: known}, ""},
+		"two of the file": {isles + "-22.1,-38.5\n-38.5,-22.1\n-22.2,-38.4\n", Options{},
+			"32 swapped, 34 swapped"},
+		"elsewhere, but not for swapping": {isles + "10,10\n-60,120\n", Options{}, ""},
+		"at 0, 0":                         {isles + "0,0\n", Options{}, "32 zero"},
+		"those are left out where asked":  {isles + "0,0\n", Options{Fix: Fix{SkipZero: true}}, "32 rejected"},
+		"mended where asked": {isles + "-22.1,-38.5\n", Options{Fix: Fix{SwapDoubtful: true}},
+			"32 mended"},
+		"too few rows to tell":     {"lat,lon\n-22.1,-38.5\n", Options{}, ""},
+		"but the collection tells": {"lat,lon\n-22.1,-38.5\n-38.5,-22.1\n", Options{Known: known}, "2 swapped"},
+		"lines":                    {paths, Options{}, "26 swapped"},
+		"lines, to be mended":      {paths, Options{Fix: Fix{SwapDoubtful: true}}, "26 mended"},
+		"a line that the collection tells": {"wkt\n\"LINESTRING(-38.5 -22.1,-38.4 -22.2)\"\n\"LINESTRING(-38.5 " +
+			"-22.1,-22.1 -38.5)\"\n", Options{Known: known}, "2 swapped"},
+		"a line that is not possible": {"wkt\n\"LINESTRING(-38.5 -122.1,-38.4 -122.2)\"\n", Options{},
+			"2 rejected for swap_doubtful"},
 		"impossible latitudes":               {lines, Options{}, "31 rejected for swap_doubtful"},
 		"impossible latitudes, to be mended": {lines, Options{Fix: Fix{SwapDoubtful: true}}, "31 mended"},
 	} {

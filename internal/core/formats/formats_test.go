@@ -45,7 +45,8 @@ func TestCSV(t *testing.T) {
 		want     []string
 	}{
 		{"codes stay text, numbers are numbers",
-			"id,name,Latitude,LONGITUDE,postcode,berths\n7,Gull Stair,-38.5,-22.1,00417,6\n8,Otter Head,-38.6,-22.2,10417,\n", Options{},
+			"id,name,Latitude,LONGITUDE,postcode,berths\n7,Gull Stair,-38.5,-22.1,00417,6\n8,Otter " +
+				"Head,-38.6,-22.2,10417,\n", Options{},
 			[]string{
 				`2 "7" -22.1 -38.5 {"name":"Gull Stair","postcode":"00417","berths":6}`,
 				`3 "8" -22.2 -38.6 {"name":"Otter Head","postcode":"10417","berths":null}`,
@@ -61,19 +62,25 @@ func TestCSV(t *testing.T) {
 		{"bad rows are told and passed over",
 			"id,lat,lon\na,1,2\nb,91,2\nc,x,2\nd,1\n,1,2\nf,\"1\n2,2\n", Options{},
 			[]string{`2 "a" 2 1 {}`, "! row 3: latitude 91 is outside -90 to 90; longitude and latitude may be swapped",
-				`! row 4: latitude (column "lat") is "x", want degrees as a decimal number`, "! row 5: has 2 fields, the header has 3",
+				`! row 4: latitude (column "lat") is "x", want degrees as a decimal number`,
+				"! row 5: has 2 fields, the header has 3",
 				`! row 6: id: is empty (column "id")`, `! row 7 (line 8): extraneous or missing " in quoted-field`}},
 		{"decimal commas", "lat;lon\n1,5;2,5\n", Options{},
-			[]string{`! row 2: longitude (column "lon") is "2,5"; write degrees with a decimal point, not a comma, or have it mended with the fix decimal_comma`}},
+			[]string{`! row 2: longitude (column "lon") is "2,5"; write degrees with a decimal point, not a comma, ` +
+				`or have it mended with the fix decimal_comma`}},
 		{"no hexadecimal, no infinity", "lat,lon\n0x1p1,2\n1,inf\n", Options{},
-			[]string{`! row 2: latitude (column "lat") is "0x1p1", want degrees as a decimal number`, "! row 3: longitude is not a finite number"}},
+			[]string{`! row 2: latitude (column "lat") is "0x1p1", want degrees as a decimal number`,
+				"! row 3: longitude is not a finite number"}},
 		{"invalid UTF-8", "lat,lon,n\n1,2,\xff\n1,2,ä\n", Options{}, []string{
-			`! row 2: column "n" is not valid UTF-8 text; save the file as UTF-8, or say what encoding it has`, `3 "" 2 1 {"n":"ä"}`}},
+			`! row 2: column "n" is not valid UTF-8 text; save the file as UTF-8, or say what encoding it has`,
+			`3 "" 2 1 {"n":"ä"}`}},
 		{"only a header", "lat,lon", Options{}, nil},
 		{"a line that tells the separator", "sep=;\r\nid;lat;lon;note\r\na;1;2;x,y\r\nb;north;2;z\r\n", Options{},
-			[]string{`2 "a" 2 1 {"note":"x,y"}`, `! row 3 (line 4): latitude (column "lat") is "north", want degrees as a decimal number`}},
+			[]string{`2 "a" 2 1 {"note":"x,y"}`,
+				`! row 3 (line 4): latitude (column "lat") is "north", want degrees as a decimal number`}},
 		{"it is no such line", "sep=,lat,lon\n1,2,3\n", Options{}, []string{`2 "" 3 2 {"sep=":1}`}},
-		{"units in the names", "Latitude (deg),Longitude [°],lat_accuracy\n1,2,3\n", Options{}, []string{`2 "" 2 1 {"lat_accuracy":3}`}},
+		{"units in the names", "Latitude (deg),Longitude [°],lat_accuracy\n1,2,3\n", Options{}, []string{`2 "" 2 1 ` +
+			`{"lat_accuracy":3}`}},
 		{"the plain name goes first", "lat_deg,lat,lon_wgs84\n7,1,2\n", Options{}, []string{`2 "" 2 1 {"lat_deg":7}`}},
 		{"nameless column", "lat,lon,\n1,2,z\n", Options{}, []string{`2 "" 2 1 {"column 3":"z"}`}},
 	} {
@@ -97,17 +104,28 @@ func TestGeoJSON(t *testing.T) {
 		want     []string
 		err      string
 	}{
-		{"collection", ` {"type":"FeatureCollection","name":"x","features":[` + a + `,` + a + `],"after":{"features":[1]}}`, []string{"1" + wantA, "2" + wantA}, ""},
+		{"collection", ` {"type":"FeatureCollection","name":"x","features":[` + a + `,` + a +
+			`],"after":{"features":[1]}}`, []string{"1" + wantA, "2" + wantA}, ""},
 		{"type last", `{"features":[` + a + `],"type":"FeatureCollection"}`, []string{"1" + wantA}, ""},
 		{"one feature", a, []string{"1" + wantA}, ""},
-		{"one feature, type last", `{"id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":"00"},"type":"Feature"}`, []string{"1" + wantA}, ""},
+		{"one feature, type last",
+			`{"id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":"00"},"type":"Feature"}`, []string{"1" + wantA},
+			""},
 		{"empty", `{"type":"FeatureCollection","features":[]}`, nil, ""},
-		{"others are told", `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"LineString","coordinates":[[1,2]]},"properties":null},3,` + a + `]}`,
-			[]string{`! row 1: geometry.coordinates: line 1 has 1 position, a line needs two or more`, "! row 2: feature: is a number, want a GeoJSON object with type, geometry and properties", "3" + wantA}, ""},
-		{"cut off between features", `{"type":"FeatureCollection","features":[` + a + `,`, []string{"1" + wantA}, "ends in the middle, after 1 whole features"},
-		{"cut off after a feature", `{"type":"FeatureCollection","features":[` + a, []string{"1" + wantA}, "ends in the middle, after 1 whole features"},
-		{"cut off in a feature", `{"type":"FeatureCollection","features":[` + a + `,{"type":"Fea`, []string{"1" + wantA}, "ends in the middle, after 1 whole features"},
-		{"broken", `{"type":"FeatureCollection","features":[` + a + `,}]}`, []string{"1" + wantA}, "not valid JSON at byte"},
+		{"others are told",
+			`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"LineString","coordinates":[[1,2]]},"properties":null},3,` + a +
+				`]}`,
+			[]string{`! row 1: geometry.coordinates: line 1 has 1 position, a line needs two or more`,
+				"! row 2: feature: is a number, want a GeoJSON object with type, geometry and properties", "3" + wantA},
+			""},
+		{"cut off between features", `{"type":"FeatureCollection","features":[` + a + `,`, []string{"1" + wantA},
+			"ends in the middle, after 1 whole features"},
+		{"cut off after a feature", `{"type":"FeatureCollection","features":[` + a, []string{"1" + wantA},
+			"ends in the middle, after 1 whole features"},
+		{"cut off in a feature", `{"type":"FeatureCollection","features":[` + a + `,{"type":"Fea`, []string{"1" + wantA},
+			"ends in the middle, after 1 whole features"},
+		{"broken", `{"type":"FeatureCollection","features":[` + a + `,}]}`, []string{"1" + wantA},
+			"not valid JSON at byte"},
 		{"another kind", `{"type":"Topology","objects":{}}`, nil, `its type is "Topology"`},
 		{"no features", `{"a":1}`, nil, `no member "features"`},
 		{"features no array", `{"features":{}}`, nil, "not an array"},
@@ -133,14 +151,17 @@ func TestFilesThatCannotBeUsed(t *testing.T) {
 	}{
 		{"empty", "", Options{}, "it is empty"},
 		{"unknown encoding", "lat,lon\n1,2\n", Options{Encoding: "klingon"}, "\"klingon\" is not known"},
-		{"no coordinates", "a,b\n1,2\n", Options{}, `looked for longitude, lon, lng, long, x among the columns "a", "b"; name it with lon_column`},
+		{"no coordinates", "a,b\n1,2\n", Options{}, `looked for longitude, lon, lng, long, x among the columns ` +
+			`"a", "b"; name it with lon_column`},
 		{"no such column", "lat,lon\n1,2\n", Options{LatColumn: "north"}, `no column "north" for the latitude`},
 		{"no such id column", "lat,lon\n1,2\n", Options{IDColumn: "code"}, `no column "code" for the id`},
 		{"same column twice", "lat,lon\n1,2\n", Options{LatColumn: "lon"}, "cannot be both"},
 		{"same name twice", "lat,lon,lat\n1,2,3\n", Options{}, `two columns are named "lat"`},
 		{"unknown format", "x", Options{Format: "pdf"}, `format "pdf" is not known`},
-		{"open quote", "lat,lon\n1,\"2\n" + strings.Repeat("x,y\n", MaxRowBytes/3), Options{}, "a quote that is not closed"},
-		{"endless feature", `{"features":[{"a":"` + strings.Repeat("x", MaxRowBytes+1<<20), Options{}, "feature 1 is longer than"},
+		{"open quote", "lat,lon\n1,\"2\n" + strings.Repeat("x,y\n", MaxRowBytes/3), Options{},
+			"a quote that is not closed"},
+		{"endless feature", `{"features":[{"a":"` + strings.Repeat("x", MaxRowBytes+1<<20), Options{},
+			"feature 1 is longer than"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := read(strings.NewReader(c.in), c.options)
@@ -211,7 +232,8 @@ func TestWhatIsRecognised(t *testing.T) {
 		GeoJSON:      `{"type":"FeatureCollection","features":[` + feature + `]}`,
 		GeoJSONLines: feature + "\n" + feature + "\n",
 		GeoJSONSeq:   "\x1e" + feature + "\n",
-		KML: `<kml><Placemark><name>A</name><ExtendedData><Data name="depth"><value>2.5</value></Data><Data name="open"><value>true</value></Data></ExtendedData>` +
+		KML: `<kml><Placemark><name>A</name><ExtendedData><Data name="depth"><value>2.5</value></Data><Data ` +
+			`name="open"><value>true</value></Data></ExtendedData>` +
 			`<Point><coordinates>1,2</coordinates></Point></Placemark></kml>`,
 	} {
 		file, err := Open(strings.NewReader(text), Options{})
@@ -245,8 +267,9 @@ func TestWhatIsRecognised(t *testing.T) {
 func TestSamplesAreShort(t *testing.T) {
 	long := strings.Repeat("ü", 50_000)
 	for name, text := range map[string]string{
-		"csv":   "id,note,wkt\na," + long + ",\"LINESTRING(0 0" + strings.Repeat(",1 1", 50_000) + ")\"\n",
-		"lines": `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"note":"` + long + `"}}`,
+		"csv": "id,note,wkt\na," + long + ",\"LINESTRING(0 0" + strings.Repeat(",1 1", 50_000) + ")\"\n",
+		"lines": `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"note":"` + long +
+			`"}}`,
 	} {
 		file, good, _, _ := rowsOf(t, text, Options{})
 		if len(good) != 1 {
@@ -270,9 +293,12 @@ func TestUnplacedTables(t *testing.T) {
 		missing string // "" if it can be used
 		want    string
 	}{
-		{Options{Unplaced: true}, "no column for the longitude", "nr text [01 02], ort text [Hafen Turm], breite number [-38.5 -38.4], laenge number [-22.1 -22.2], "},
-		{Options{Unplaced: true, LonColumn: "laenge"}, "no column for the latitude", "nr text [01 02], ort text [Hafen Turm], breite number [-38.5 -38.4], laenge longitude [-22.1 -22.2], "},
-		{Options{Unplaced: true, LonColumn: "laenge", LatColumn: "breite"}, "", "nr text [01 02], ort text [Hafen Turm], breite latitude [-38.5 -38.4], laenge longitude [-22.1 -22.2], "},
+		{Options{Unplaced: true}, "no column for the longitude", "nr text [01 02], ort text [Hafen Turm], breite " +
+			"number [-38.5 -38.4], laenge number [-22.1 -22.2], "},
+		{Options{Unplaced: true, LonColumn: "laenge"}, "no column for the latitude", "nr text [01 02], ort text " +
+			"[Hafen Turm], breite number [-38.5 -38.4], laenge longitude [-22.1 -22.2], "},
+		{Options{Unplaced: true, LonColumn: "laenge", LatColumn: "breite"}, "", "nr text [01 02], ort text [Hafen " +
+			"Turm], breite latitude [-38.5 -38.4], laenge longitude [-22.1 -22.2], "},
 	} {
 		file, good, bad, end := rowsOf(t, text, c.options)
 		told := ""
@@ -309,7 +335,8 @@ func TestMoreAfterTheEnd(t *testing.T) {
 	long := feature(strings.Repeat("x", 100_000)) // longer than what the format is found from
 	for name, text := range map[string]string{
 		"lines, the first of them long": long + "\n" + feature("") + "\n",
-		"two collections":               `{"type":"FeatureCollection","features":[` + feature("") + `]}{"type":"FeatureCollection","features":[]}`,
+		"two collections": `{"type":"FeatureCollection","features":[` + feature("") +
+			`]}{"type":"FeatureCollection","features":[]}`,
 	} {
 		_, good, bad, end := rowsOf(t, text, Options{})
 		if len(good) != 1 || len(bad) != 0 || !errors.Is(end, ErrNotUsable) ||

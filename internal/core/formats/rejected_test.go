@@ -116,7 +116,8 @@ var badFiles = []struct {
 	{
 		"gpx",
 		GPX,
-		`<gpx version="1.1" xmlns="http://www.topografix.com/GPX/1/1"><wpt lat="1" lon="2"><name>a</name></wpt><wpt lat="91" lon="2"/></gpx>`,
+		`<gpx version="1.1" xmlns="http://www.topografix.com/GPX/1/1"><wpt lat="1" ` +
+			`lon="2"><name>a</name></wpt><wpt lat="91" lon="2"/></gpx>`,
 		1,
 		strings.NewReplacer(`lat="91"`, `lat="9"`),
 	},
@@ -210,10 +211,12 @@ func TestLongRowsAreNotKept(t *testing.T) {
 	for name, file := range map[string]func(filling string) string{
 		"csv": func(s string) string { return "id,lon,lat,note\na,1,north," + s + "\nb,1,2,x\n" },
 		"lines": func(s string) string {
-			return `{"type":"Feature","note":"` + s + `"}` + "\n" + `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}` + "\n"
+			return `{"type":"Feature","note":"` + s + `"}` + "\n" +
+				`{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}` + "\n"
 		},
 		"kml": func(s string) string {
-			return "<kml><Placemark><description>" + s + "</description></Placemark><Placemark><Point><coordinates>1,2</coordinates></Point></Placemark></kml>"
+			return "<kml><Placemark><description>" + s +
+				"</description></Placemark><Placemark><Point><coordinates>1,2</coordinates></Point></Placemark></kml>"
 		},
 	} {
 		for _, c := range []struct {

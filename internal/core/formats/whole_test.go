@@ -86,27 +86,41 @@ func TestTypesOfWholeFiles(t *testing.T) {
 	}{
 		"numbers all through": {late("5", "6"), Options{}, `{"v":5}`, `{"v":6}`, ""},
 		"a text that comes late": {late("5", "five"), Options{}, `{"v":"5"}`, `{"v":"five"}`,
-			`text only because of 1 value that does not fit the type number: the first, in row 2502, is "five".[{type v:number}]`},
+			`text only because of 1 value that does not fit the type number: the first, in row 2502, is ` +
+				`"five".[{type v:number}]`},
 		"a number that comes late": {late("five", "5"), Options{}, `{"v":"five"}`, `{"v":"5"}`, ""},
-		"n/a that comes late":      {late("5", "n/a"), Options{}, `{"v":"5"}`, `{"v":"n/a"}`, `is "n/a".[{no_value n/a}]`},
-		"n/a that is no value":     {late("5", "N/A"), Options{NoValue: []string{"n/a"}}, `{"v":5}`, `{"v":null}`, ""},
-		"a leading zero":           {late("5", "05"), Options{}, `{"v":"5"}`, `{"v":"05"}`, "only because of 1 value"},
-		"exponents":                {late("1e9", "1.5E+3"), Options{}, `{"v":1e9}`, `{"v":1.5E+3}`, ""},
+		"n/a that comes late": {late("5", "n/a"), Options{}, `{"v":"5"}`, `{"v":"n/a"}`,
+			`is "n/a".[{no_value n/a}]`},
+		"n/a that is no value": {late("5", "N/A"), Options{NoValue: []string{"n/a"}}, `{"v":5}`, `{"v":null}`, ""},
+		"a leading zero":       {late("5", "05"), Options{}, `{"v":"5"}`, `{"v":"05"}`, "only because of 1 value"},
+		"exponents":            {late("1e9", "1.5E+3"), Options{}, `{"v":1e9}`, `{"v":1.5E+3}`, ""},
 		"decimal commas": {late("1390,1", "1.390,25"), Options{}, `{"v":"1390,1"}`, `{"v":"1.390,25"}`,
-			`has numbers in the notation of a decimal comma, such as "1390,1" in row 2, and is kept as text.[{type v:decimal_comma}]`},
-		"asked for": {late("1390,1", "1.390,25"), Options{Types: map[string]Type{"v": Number}}, `{"v":1390.1}`, `{"v":1390.25}`,
+			`has numbers in the notation of a decimal comma, such as "1390,1" in row 2, and is kept as text.[{type ` +
+				`v:decimal_comma}]`},
+		"asked for": {late("1390,1", "1.390,25"), Options{Types: map[string]Type{"v": Number}}, `{"v":1390.1}`,
+			`{"v":1390.25}`,
 			`is read as numbers with a decimal comma`},
-		"asked for by name":   {late("1,390", "12"), Options{Types: map[string]Type{"v": DecimalPoint}}, `{"v":1390}`, `{"v":12}`, ""},
-		"comma by name":       {late("1,390", "12"), Options{Types: map[string]Type{"v": DecimalComma}}, `{"v":1.390}`, `{"v":12}`, ""},
-		"it may be either":    {late("1,390", "12"), Options{}, `{"v":"1,390"}`, `{"v":"12"}`, "[{type v:decimal_comma} {type v:decimal_point}]"},
-		"thousands":           {late("1,390.5", "-12,000"), Options{Types: map[string]Type{"v": Number}}, `{"v":1390.5}`, `{"v":-12000}`, "a decimal point"},
-		"spaces between them": {late("1 390", "1\u202f390,5"), Options{Types: map[string]Type{"v": Number}}, `{"v":1390}`, `{"v":1390.5}`, "a decimal comma"},
+		"asked for by name": {late("1,390", "12"), Options{Types: map[string]Type{"v": DecimalPoint}}, `{"v":1390}`,
+			`{"v":12}`, ""},
+		"comma by name": {late("1,390", "12"), Options{Types: map[string]Type{"v": DecimalComma}}, `{"v":1.390}`,
+			`{"v":12}`, ""},
+		"it may be either": {late("1,390", "12"), Options{}, `{"v":"1,390"}`, `{"v":"12"}`,
+			"[{type v:decimal_comma} {type v:decimal_point}]"},
+		"thousands": {late("1,390.5", "-12,000"), Options{Types: map[string]Type{"v": Number}}, `{"v":1390.5}`,
+			`{"v":-12000}`, "a decimal point"},
+		"spaces between them": {late("1 390", "1\u202f390,5"), Options{Types: map[string]Type{"v": Number}},
+			`{"v":1390}`, `{"v":1390.5}`, "a decimal comma"},
 		"units": {late("12", "12 m"), Options{Types: map[string]Type{"v": Number}}, `{"v":12}`, `{"v":"12 m"}`,
-			`1 of the 3000 values of the column "v" does not fit the type number and stays text: the first, in row 2502, is "12 m".[]`},
-		"dates":                   {late("2024/01/31", "2024/1/2"), Options{}, `{"v":"2024-01-31"}`, `{"v":"2024-01-02"}`, "dates with the year first"},
-		"the day is first":        {late("01/02/2024", "31/01/2024"), Options{}, `{"v":"2024-02-01"}`, `{"v":"2024-01-31"}`, "the day first"},
-		"the month is first":      {late("01/02/2024", "01/31/2024"), Options{}, `{"v":"2024-01-02"}`, `{"v":"2024-01-31"}`, "the month first"},
-		"nothing tells":           {late("01/02/2024", "02/03/2024"), Options{}, `{"v":"01/02/2024"}`, `{"v":"02/03/2024"}`, ""},
+			`1 of the 3000 values of the column "v" does not fit the type number and stays text: the first, in row ` +
+				`2502, is "12 m".[]`},
+		"dates": {late("2024/01/31", "2024/1/2"), Options{}, `{"v":"2024-01-31"}`,
+			`{"v":"2024-01-02"}`, "dates with the year first"},
+		"the day is first": {late("01/02/2024", "31/01/2024"), Options{}, `{"v":"2024-02-01"}`,
+			`{"v":"2024-01-31"}`, "the day first"},
+		"the month is first": {late("01/02/2024", "01/31/2024"), Options{}, `{"v":"2024-01-02"}`,
+			`{"v":"2024-01-31"}`, "the month first"},
+		"nothing tells": {late("01/02/2024", "02/03/2024"), Options{}, `{"v":"01/02/2024"}`,
+			`{"v":"02/03/2024"}`, ""},
 		"codes that look like it": {late("001", "002"), Options{}, `{"v":"001"}`, `{"v":"002"}`, ""},
 	} {
 		w := readWhole(t, c.file, c.options)
@@ -165,7 +179,8 @@ func TestEncodings(t *testing.T) {
 			t.Errorf("%s: %q, %d bad, notes %q; want the note %q", name, found, len(w.bad), w.notes, want)
 		}
 	}
-	kml := `<?xml version="1.0" encoding="ISO-8859-1"?><kml><Placemark><name>K` + "\xfc" + `ste</name><Point><coordinates>1,2</coordinates></Point></Placemark></kml>`
+	kml := `<?xml version="1.0" encoding="ISO-8859-1"?><kml><Placemark><name>K` + "\xfc" +
+		`ste</name><Point><coordinates>1,2</coordinates></Point></Placemark></kml>`
 	if w := readWhole(t, kml, Options{}); len(w.rows) != 1 || w.rows[0].Feature.Properties.Text("name") != "Küste" {
 		t.Errorf("KML that declares its encoding: %+v", w)
 	}
@@ -266,7 +281,8 @@ func TestFixThatGoesFar(t *testing.T) {
 	}
 	file += "122,-38.4\n-122,50\n"
 	w := readWhole(t, file, Options{})
-	if want := "The fix swap_doubtful would change 2 of 42 rows (4.8 %). 2 of them would then lie where nothing else of the file is." +
+	if want := "The fix swap_doubtful would change 2 of 42 rows (4.8 %). 2 of them would then lie where nothing " +
+		"else of the file is." +
 		" That is more than a small share: look at them first.[{fix swap_doubtful}]"; strings.Join(
 		w.notes,
 		"",
@@ -292,15 +308,16 @@ func TestReferenceSystems(t *testing.T) {
 		crs  string
 		at   string
 	}{
-		"CRS84":          {file(crs("urn:ogc:def:crs:OGC:1.3:CRS84"), "", 9, 47), "", "9.000 47.000"},
-		"UTM":            {file(crs("urn:ogc:def:crs:EPSG::32632"), "", 500000, 5205000), "", "9.000 46.999"},
-		"after":          {file("", crs("EPSG:32632"), 500000, 5205000), "", "9.000 46.999"},
-		"small metres":   {file("", crs("EPSG:32632"), 500000, 12), "", "9.000 0.000"},
-		"Web Mercator":   {file(crs("EPSG:3857"), "", 1001875.417, 5942074.072), "", "9.000 47.000"},
-		"of the feature": {`{"type":"Feature"` + crs("EPSG:32632") + `,"geometry":{"type":"Point","coordinates":[500000,5205000]},"properties":{}}`, "", "9.000 46.999"},
-		"asked for":      {file("", "", 500000, 5205000), "EPSG:25832", "9.000 46.999"},
-		"asked against":  {file(crs("EPSG:31467"), "", 9, 47), "OGC:CRS84", "9.000 47.000"},
-		"none":           {file(`,"crs":null`, "", 9, 47), "", "9.000 47.000"},
+		"CRS84":        {file(crs("urn:ogc:def:crs:OGC:1.3:CRS84"), "", 9, 47), "", "9.000 47.000"},
+		"UTM":          {file(crs("urn:ogc:def:crs:EPSG::32632"), "", 500000, 5205000), "", "9.000 46.999"},
+		"after":        {file("", crs("EPSG:32632"), 500000, 5205000), "", "9.000 46.999"},
+		"small metres": {file("", crs("EPSG:32632"), 500000, 12), "", "9.000 0.000"},
+		"Web Mercator": {file(crs("EPSG:3857"), "", 1001875.417, 5942074.072), "", "9.000 47.000"},
+		"of the feature": {`{"type":"Feature"` + crs("EPSG:32632") +
+			`,"geometry":{"type":"Point","coordinates":[500000,5205000]},"properties":{}}`, "", "9.000 46.999"},
+		"asked for":     {file("", "", 500000, 5205000), "EPSG:25832", "9.000 46.999"},
+		"asked against": {file(crs("EPSG:31467"), "", 9, 47), "OGC:CRS84", "9.000 47.000"},
+		"none":          {file(`,"crs":null`, "", 9, 47), "", "9.000 47.000"},
 	} {
 		var o Options
 		if c.crs != "" {
@@ -315,7 +332,8 @@ func TestReferenceSystems(t *testing.T) {
 			t.Errorf("%s: %+v, %v, want %s", name, w.rows, w.bad, c.at)
 		}
 	}
-	for _, text := range []string{file(crs("urn:ogc:def:crs:EPSG::31467"), "", 3.5e6, 5e6), file("", crs("urn:ogc:def:crs:EPSG::31467"), 3, 5)} {
+	for _, text := range []string{file(crs("urn:ogc:def:crs:EPSG::31467"), "", 3.5e6, 5e6), file("", crs(
+		"urn:ogc:def:crs:EPSG::31467"), 3, 5)} {
 		f, err := Open(strings.NewReader(text), Options{})
 		for err == nil {
 			_, err = f.Next()
@@ -351,11 +369,15 @@ func TestWrongFormats(t *testing.T) {
 // TestIDsOfEveryFormat takes ids from a property.
 func TestIDsOfEveryFormat(t *testing.T) {
 	for format, text := range map[Format]string{
-		CSV:          "lat,lon,code,n\n1,2,a7,x\n1,2,,y\n",
-		GeoJSON:      `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":"a7","n":"x"}},{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":"y"}}]}`,
-		GeoJSONLines: `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":"a7","n":"x"}}` + "\n" + `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":null}}`,
-		KML:          `<kml><Placemark><Point><coordinates>1,2</coordinates></Point><ExtendedData><Data name="code"><value>a7</value></Data><Data name="n"><value>x</value></Data></ExtendedData></Placemark><Placemark><Point><coordinates>1,2</coordinates></Point></Placemark></kml>`,
-		GPX:          `<gpx><wpt lat="1" lon="2"><extensions><code>a7</code><n>x</n></extensions></wpt><wpt lat="1" lon="2"/></gpx>`,
+		CSV:     "lat,lon,code,n\n1,2,a7,x\n1,2,,y\n",
+		GeoJSON: `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":"a7","n":"x"}},{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":"y"}}]}`,
+		GeoJSONLines: `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":"a7","n":"x"}}` +
+			"\n" + `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":null}}`,
+		KML: `<kml><Placemark><Point><coordinates>1,2</coordinates></Point><ExtendedData><Data ` +
+			`name="code"><value>a7</value></Data><Data ` +
+			`name="n"><value>x</value></Data></ExtendedData></Placemark><Placemark><Point><coordinates>1,2</coordinates></Point></Placemark></kml>`,
+		GPX: `<gpx><wpt lat="1" lon="2"><extensions><code>a7</code><n>x</n></extensions></wpt><wpt ` +
+			`lat="1" lon="2"/></gpx>`,
 	} {
 		w := readWhole(t, text, Options{Format: format, IDColumn: "code"})
 		if len(w.rows) != 1 || len(w.bad) != 1 || w.rows[0].Feature.ID != "a7" ||
@@ -404,7 +426,9 @@ func TestWhatIsLeftOut(t *testing.T) {
 	})
 	var archive bytes.Buffer
 	z := zip.NewWriter(&archive)
-	for _, f := range [][2]string{{"more/b.kml", `<kml><Placemark><name>B</name><Point><coordinates>3,4</coordinates></Point></Placemark></kml>`}, {"doc.kml", kml}, {"icon.png", "x"}} {
+	for _, f := range [][2]string{{"more/b.kml",
+		`<kml><Placemark><name>B</name><Point><coordinates>3,4</coordinates></Point></Placemark></kml>`}, {"doc.kml", kml}, {"icon.png",
+		"x"}} {
 		part, err := z.Create(f[0])
 		if err == nil {
 			_, err = io.WriteString(part, f[1])
@@ -429,7 +453,8 @@ func TestWhatIsLeftOut(t *testing.T) {
 <trk><name>Round</name><trkseg><trkpt lat="1" lon="2"><time>2026-01-01T10:00:00Z</time><extensions><g:hr>80</g:hr></extensions></trkpt><trkpt lat="2" lon="2"/></trkseg></trk></gpx>`
 	w = readWhole(t, gpx, Options{})
 	compare("gpx", properties(w), []string{
-		`Point{"name":"Gate","height":12,"who/first":"Una","hdop":3}`, `LineString{"begin":"2026-01-01T10:00:00Z","name":"Round"}`,
+		`Point{"name":"Gate","height":12,"who/first":"Una","hdop":3}`,
+		`LineString{"begin":"2026-01-01T10:00:00Z","name":"Round"}`,
 	})
 	compare("gpx notes", w.notes, []string{left(pointTimes, 1), left("extensions of the points of tracks", 1)})
 	w = readWhole(
@@ -456,7 +481,8 @@ func TestLargeArchives(t *testing.T) {
 		var archive bytes.Buffer
 		z := zip.NewWriter(&archive)
 		for name, content := range map[string][]byte{
-			"doc.kml": []byte(`<kml><Placemark><Point><coordinates>1,2</coordinates></Point></Placemark></kml>`), "photo.jpg": filler,
+			"doc.kml":   []byte(`<kml><Placemark><Point><coordinates>1,2</coordinates></Point></Placemark></kml>`),
+			"photo.jpg": filler,
 		} {
 			part, err := z.Create(name)
 			if err == nil {

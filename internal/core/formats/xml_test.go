@@ -45,8 +45,10 @@ func TestXMLFormats(t *testing.T) {
 		t.Fatal(err)
 	}
 	wantKML := []string{
-		`1 "h1" -22.1 -38.5 {"name":"Lee hut","folder":"Huts","description":"<b>Dry</b> & warm","berths":4,"code":"007"}`,
-		"! row 2: has no geometry that can be read", `! row 3: has "-22.1" where a position belongs, longitude,latitude or longitude,latitude,altitude`,
+		`1 "h1" -22.1 -38.5 {"name":"Lee hut","folder":"Huts","description":"<b>Dry</b> & ` +
+			`warm","berths":4,"code":"007"}`,
+		"! row 2: has no geometry that can be read", `! row 3: has "-22.1" where a position belongs, ` +
+			`longitude,latitude or longitude,latitude,altitude`,
 		`4 "" 3 4 {"name":"Two"}`,
 	}
 	for name, c := range map[string]struct {
@@ -56,8 +58,10 @@ func TestXMLFormats(t *testing.T) {
 		"kml": {someKML, wantKML},
 		"kmz": {kmz.String(), wantKML},
 		"gpx": {someGPX, []string{
-			`1 "" -22.1 -38.5 {"name":"Mark","symbol":"Anchor","time":"2026-04-12T06:30:00Z"}`, "! row 2: latitude 95 is outside -90 to 90; longitude and latitude may be swapped",
-			`3 "" 4 3 {"begin":"2026-04-12T06:30:00Z","end":"2026-04-12T07:30:00Z","name":"Round"}`, "! row 4: line 1 has 1 position, a line needs two or more",
+			`1 "" -22.1 -38.5 {"name":"Mark","symbol":"Anchor","time":"2026-04-12T06:30:00Z"}`,
+			"! row 2: latitude 95 is outside -90 to 90; longitude and latitude may be swapped",
+			`3 "" 4 3 {"begin":"2026-04-12T06:30:00Z","end":"2026-04-12T07:30:00Z","name":"Round"}`,
+			"! row 4: line 1 has 1 position, a line needs two or more",
 		}},
 	} {
 		got, err := read(strings.NewReader(c.file), Options{})
@@ -86,18 +90,23 @@ func TestHostileFiles(t *testing.T) {
 		file io.Reader
 		want string
 	}{
-		"zip bomb":           {&bomb, "longer than"},
-		"not a zip":          {strings.NewReader("PK\x03\x04 and nothing"), "not a whole ZIP archive"},
-		"external entity":    {strings.NewReader(`<!DOCTYPE kml [<!ENTITY x SYSTEM "file:///etc/passwd">]><kml><Document><Placemark><name>&x;</name></Placemark></Document></kml>`), "entities"},
-		"entity":             {strings.NewReader(`<kml><Document><Placemark><name>&x;</name></Placemark></Document></kml>`), "entity"},
+		"zip bomb":  {&bomb, "longer than"},
+		"not a zip": {strings.NewReader("PK\x03\x04 and nothing"), "not a whole ZIP archive"},
+		"external entity": {strings.NewReader(`<!DOCTYPE kml [<!ENTITY x SYSTEM ` +
+			`"file:///etc/passwd">]><kml><Document><Placemark><name>&x;</name></Placemark></Document></kml>`),
+			"entities"},
+		"entity": {strings.NewReader(
+			`<kml><Document><Placemark><name>&x;</name></Placemark></Document></kml>`), "entity"},
 		"deep XML":           {io.MultiReader(strings.NewReader("<kml>"), &repeated{"<Folder>", 1 << 20}), "deep"},
 		"deep XML in a mark": {io.MultiReader(strings.NewReader("<kml><Placemark>"), &repeated{"<x>", 1 << 20}), "deep"},
-		"endless line":       {io.MultiReader(strings.NewReader("lat,lon,a\n1,2,\""), &repeated{"x", MaxRowBytes * 3}), "longer than"},
-		"endless feature":    {io.MultiReader(strings.NewReader("{\"type\":\"Feature\"}\n{\"a\":\""), &repeated{"x", MaxRowBytes * 3}), "longer than"},
-		"other XML":          {strings.NewReader("<html><body/></html>"), "neither KML nor GPX"},
-		"cut off":            {strings.NewReader(someKML[:len(someKML)-200]), "ends in the middle"},
-		"unknown encoding":   {strings.NewReader(`<?xml version="1.0" encoding="X-Nowhere"?><kml></kml>`), "encoding"},
-		"nothing in it":      {strings.NewReader("  \n"), "no column"},
+		"endless line": {io.MultiReader(strings.NewReader("lat,lon,a\n1,2,\""), &repeated{"x", MaxRowBytes * 3}),
+			"longer than"},
+		"endless feature": {io.MultiReader(strings.NewReader("{\"type\":\"Feature\"}\n{\"a\":\""), &repeated{"x", MaxRowBytes * 3}),
+			"longer than"},
+		"other XML":        {strings.NewReader("<html><body/></html>"), "neither KML nor GPX"},
+		"cut off":          {strings.NewReader(someKML[:len(someKML)-200]), "ends in the middle"},
+		"unknown encoding": {strings.NewReader(`<?xml version="1.0" encoding="X-Nowhere"?><kml></kml>`), "encoding"},
+		"nothing in it":    {strings.NewReader("  \n"), "no column"},
 	} {
 		_, err := read(c.file, Options{})
 		if !errors.Is(err, ErrNotUsable) || !strings.Contains(err.Error(), c.want) {
@@ -134,7 +143,8 @@ func TestTypesAndColumns(t *testing.T) {
 	for _, c := range reader.Columns() {
 		got = append(got, fmt.Sprint(c.Name, " ", c.Role, " ", c.Type))
 	}
-	if want := "id id text, lat latitude text, lon longitude text, n  text, code  text, flag  boolean, day  date, at  timestamp, mix  text, void  text"; strings.Join(
+	if want := "id id text, lat latitude text, lon longitude text, n  text, code  text, flag  boolean, day  date, " +
+		"at  timestamp, mix  text, void  text"; strings.Join(
 		got,
 		", ",
 	) != want {
@@ -142,7 +152,8 @@ func TestTypesAndColumns(t *testing.T) {
 	}
 	lines, err := read(strings.NewReader(file), Options{Types: map[string]Type{"n": Text}})
 	if err != nil ||
-		lines[0] != `2 "1" 3 2 {"n":"1.5","code":"007","flag":true,"day":"2026-01-02","at":"2026-01-02T03:04:05Z","mix":"1","void":""}` {
+		lines[0] != `2 "1" 3 2 `+
+			`{"n":"1.5","code":"007","flag":true,"day":"2026-01-02","at":"2026-01-02T03:04:05Z","mix":"1","void":""}` {
 		t.Errorf("%v %v", lines, err)
 	}
 }

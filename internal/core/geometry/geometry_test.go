@@ -165,13 +165,15 @@ func TestWKT(t *testing.T) {
 		}
 	}
 	for wkt, want := range map[string]string{
-		"Point(1 2)": `"coordinates":[1,2]`, "MULTIPOINT (1 2, 3 4)": "[[1,2],[3,4]]", "POINTZ(1 2 3)": "[1,2,3]", " linestring z ( 1 2 3 , 4 5 6 ) ": "[[1,2,3],[4,5,6]]",
+		"Point(1 2)": `"coordinates":[1,2]`, "MULTIPOINT (1 2, 3 4)": "[[1,2],[3,4]]", "POINTZ(1 2 3)": "[1,2,3]",
+		" linestring z ( 1 2 3 , 4 5 6 ) ": "[[1,2,3],[4,5,6]]",
 	} {
 		if g, err := ParseWKT(wkt); err != nil || !strings.Contains(string(g.AppendJSON(nil)), want) {
 			t.Errorf("%s: %s, %v", wkt, g.AppendJSON(nil), err)
 		}
 	}
-	for _, wkt := range []string{"", "CIRCLE (1 2)", "POINT (1)", "POINT (1 2", "POINT (1 2) x", "POINT EMPTY", "POINT M (1 2 3)", "LINESTRING 1 2", "POLYGON ((1 2, a b))", "POINT (1 2, 3 4)"} {
+	for _, wkt := range []string{"", "CIRCLE (1 2)", "POINT (1)", "POINT (1 2", "POINT (1 2) x", "POINT EMPTY",
+		"POINT M (1 2 3)", "LINESTRING 1 2", "POLYGON ((1 2, a b))", "POINT (1 2, 3 4)"} {
 		if g, err := ParseWKT(wkt); err == nil {
 			t.Errorf("%q is read as %s", wkt, g.AppendJSON(nil))
 		}

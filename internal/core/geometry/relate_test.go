@@ -137,16 +137,21 @@ func TestRelationsOfOtherTypes(t *testing.T) {
 		region, other  string
 		intersects, in bool
 	}{
-		{diamond, "POINT (2 0)", true, true}, {diamond, "POINT (4 0)", false, false}, {diamond, "POINT (2 2)", true, false}, {diamond, "POINT (9 0)", false, false},
-		{diamond, "LINESTRING (1 0, 2 0)", true, true}, {diamond, "LINESTRING (1 0, 7 0)", true, false}, {diamond, "LINESTRING (0 0, 4 4)", true, false},
-		{diamond, "LINESTRING (1 1, 2 0)", true, true}, {diamond, "LINESTRING (0 4, 4 8)", false, false}, {diamond, "LINESTRING (3.9 0, 4.1 0)", false, false},
+		{diamond, "POINT (2 0)", true, true}, {diamond, "POINT (4 0)", false, false}, {diamond, "POINT (2 2)", true, false}, {diamond,
+			"POINT (9 0)", false, false},
+		{diamond, "LINESTRING (1 0, 2 0)", true, true}, {diamond, "LINESTRING (1 0, 7 0)", true, false}, {diamond,
+			"LINESTRING (0 0, 4 4)", true, false},
+		{diamond, "LINESTRING (1 1, 2 0)", true, true}, {diamond, "LINESTRING (0 4, 4 8)", false, false}, {diamond,
+			"LINESTRING (3.9 0, 4.1 0)", false, false},
 		{diamond, "MULTIPOINT (2 0, 4 4)", true, true}, {diamond, "MULTIPOINT (2 0, 9 0)", true, false},
 		{diamond, "POLYGON ((1 0, 2 0, 2 0.5, 1 0))", true, true}, {diamond, diamond, true, true},
-		{diamond, "POLYGON ((2 0, 4 2, 6 0, 4 -2, 2 0))", true, false}, {diamond, "POLYGON ((3.5 0, 4 0.5, 4.5 0, 3.5 0))", false, false},
+		{diamond, "POLYGON ((2 0, 4 2, 6 0, 4 -2, 2 0))", true, false}, {diamond,
+			"POLYGON ((3.5 0, 4 0.5, 4.5 0, 3.5 0))", false, false},
 		{diamond, "POLYGON ((-9 -9, 9 -9, 9 9, -9 9, -9 -9))", true, false},
 		{diamond, "GEOMETRYCOLLECTION (POINT (1 0), LINESTRING (1 0, 2 0))", true, true},
 		{"LINESTRING (0 0, 4 4)", "POINT (1 1)", true, false}, {"LINESTRING (0 0, 4 4)", "LINESTRING (0 4, 4 0)", true, false},
-		{"LINESTRING (0 0, 4 4)", "LINESTRING (1 0, 5 4)", false, false}, {"POINT (1 2)", "POINT (1 2)", true, false}, {"POINT (1 2)", "POINT (1 3)", false, false},
+		{"LINESTRING (0 0, 4 4)", "LINESTRING (1 0, 5 4)", false, false}, {"POINT (1 2)", "POINT (1 2)", true, false}, {"POINT (1 2)",
+			"POINT (1 3)", false, false},
 		{fiji, "POINT (179 -17)", true, true}, {fiji, "POINT (-179 -17)", true, true}, {fiji, "POINT (0 -17)", false, false},
 		{fiji, "LINESTRING (179 -17, -179 -17)", true, true}, {fiji, "LINESTRING (179 -17, -177 -17)", true, false},
 	} {

@@ -37,17 +37,25 @@ func TestRead(t *testing.T) {
 		has, not   string // of what is kept
 	}{
 		{name: "plain", file: plain, media: SVG, has: `<path d="M1 1h5"></path>`},
-		{name: "with a declaration, a mark and comments", file: "\xef\xbb\xbf<?xml version=\"1.0\"?>\n<!-- x --><!DOCTYPE svg>" + plain, media: SVG, not: "<!"},
+		{name: "with a declaration, a mark and comments", file: "\xef\xbb\xbf<?xml version=\"1.0\"?>\n<!-- x " +
+			"--><!DOCTYPE svg>" + plain, media: SVG, not: "<!"},
 		{name: "sized by width and height", file: `<svg xmlns="http://www.w3.org/2000/svg" width="20px" height="10"/>`, media: SVG, has: `viewBox="0 0 20 10"`},
-		{name: "a script", file: strings.Replace(plain, "<path", "<script>alert(1)</script><path onclick='x()'", 1), media: SVG, removed: []string{"script", "onclick"}, not: "alert"},
-		{name: "foreign content", file: strings.Replace(plain, "<path", "<foreignObject><body xmlns='http://www.w3.org/1999/xhtml'><img src='x'/></body></foreignObject><path", 1), media: SVG,
+		{name: "a script", file: strings.Replace(plain, "<path", "<script>alert(1)</script><path onclick='x()'", 1), media: SVG, removed: []string{"script",
+			"onclick"}, not: "alert"},
+		{name: "foreign content", file: strings.Replace(plain, "<path", "<foreignObject><body "+
+			"xmlns='http://www.w3.org/1999/xhtml'><img src='x'/></body></foreignObject><path", 1), media: SVG,
 			removed: []string{"foreignObject"}, not: "img"},
-		{name: "an image from elsewhere", file: strings.Replace(plain, "<path", "<image href='https://example.org/x.png'/><path", 1), media: SVG, removed: []string{"image"}, not: "example"},
+		{name: "an image from elsewhere", file: strings.Replace(plain, "<path",
+			"<image href='https://example.org/x.png'/><path", 1), media: SVG, removed: []string{"image"}, not: "example"},
 		{name: "copies without end", file: strings.Replace(plain, "<path", "<g id='a'/><use href='#a'/><path", 1), media: SVG, removed: []string{"use"}},
-		{name: "a style", file: strings.Replace(plain, "<path", `<path style="fill: #f00; stroke:url(http://example.org/#x); behavior: url(#b)"`, 1), media: SVG,
+		{name: "a style", file: strings.Replace(plain, "<path",
+			`<path style="fill: #f00; stroke:url(http://example.org/#x); behavior: url(#b)"`, 1), media: SVG,
 			removed: []string{"stroke of url(http://example.org/#x)", "behavior"}, has: `fill="#f00"`, not: "example"},
-		{name: "a gradient", file: strings.Replace(plain, "<path", `<defs><linearGradient id="g"><stop offset="0" stop-color="#fff"/></linearGradient></defs><path fill="url(#g)"`, 1), media: SVG, has: `fill="url(#i`},
-		{name: "escapes that hide an address", file: strings.Replace(plain, "<path", `<path fill="u\72l(http://example.org)"`, 1), media: SVG, not: "example", removed: []string{`fill of u\72l(http://example.org)`}},
+		{name: "a gradient", file: strings.Replace(plain, "<path", `<defs><linearGradient id="g"><stop offset="0" `+
+			`stop-color="#fff"/></linearGradient></defs><path fill="url(#g)"`, 1), media: SVG, has: `fill="url(#i`},
+		{name: "escapes that hide an address", file: strings.Replace(plain, "<path",
+			`<path fill="u\72l(http://example.org)"`, 1), media: SVG, not: "example", removed: []string{`fill of ` +
+			`u\72l(http://example.org)`}},
 		{name: "entities", file: `<!DOCTYPE svg [<!ENTITY a "aaaa">]>` + plain, problem: "declares entities"},
 		{name: "another document", file: "<html></html>", problem: "first element"},
 		{name: "cut off", file: plain[:40], problem: "not a whole SVG"},
@@ -100,7 +108,8 @@ func TestPixelsStay(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	for name, good := range map[string]bool{"lighthouse-2": true, "7": true, "": false, "Anchor": false, "anchor": false, "../x": false, "a b": false, strings.Repeat("x", 61): false} {
+	for name, good := range map[string]bool{"lighthouse-2": true, "7": true, "": false, "Anchor": false, "anchor": false,
+		"../x": false, "a b": false, strings.Repeat("x", 61): false} {
 		if err := CheckName(name); (err == nil) != good {
 			t.Errorf("%q: %v", name, err)
 		}
@@ -190,7 +199,9 @@ func checkClean(t *testing.T, data []byte) {
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(plain))
 	f.Add(picture(f, 3, 3))
-	for _, part := range []string{`<script/>`, `<a href="javascript:x()"><path/></a>`, `<g style="fill:url(#a)"/>`, `<path fill="url('#a') #fff"/>`, `<svg viewBox="0 0 1 1"/>`, `<g xlink:href="#a" xmlns:xlink="http://www.w3.org/1999/xlink"/>`} {
+	for _, part := range []string{`<script/>`, `<a href="javascript:x()"><path/></a>`, `<g style="fill:url(#a)"/>`,
+		`<path fill="url('#a') #fff"/>`, `<svg viewBox="0 0 1 1"/>`,
+		`<g xlink:href="#a" xmlns:xlink="http://www.w3.org/1999/xlink"/>`} {
 		f.Add([]byte(strings.Replace(plain, "<path", part+"<path", 1)))
 	}
 	f.Fuzz(func(t *testing.T, file []byte) {
@@ -221,7 +232,8 @@ func TestStyleElements(t *testing.T) {
 		<style>/* of an editor */ .a{fill:#ff0000;stroke:#111111} path.b{fill:#0000ff !important} #only,circle{stroke-width:3}</style></svg>`)
 	drawn := string(i.Data)
 	for _, want := range []string{
-		`<path d="M0 0h4" fill="#0000ff" stroke="#111111">`, `fill="#ff0000"`, `stroke="#00ff00"`, `<circle r="1" stroke-width="3">`,
+		`<path d="M0 0h4" fill="#0000ff" stroke="#111111">`, `fill="#ff0000"`, `stroke="#00ff00"`,
+		`<circle r="1" stroke-width="3">`,
 	} {
 		if !strings.Contains(drawn, want) {
 			t.Errorf("%s lacks %s", drawn, want)

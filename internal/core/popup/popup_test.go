@@ -15,7 +15,8 @@ import (
 func of(t *testing.T, template Template, properties string) string {
 	t.Helper()
 	f := feature.Feature{ID: "m 7"}
-	if err := f.Read([]byte(`{"type":"Feature","id":"m 7","geometry":{"type":"Point","coordinates":[1,2]},"properties":`+properties+`}`), func(*geometry.Geometry) {}); err != nil {
+	if err := f.Read([]byte(`{"type":"Feature","id":"m 7","geometry":{"type":"Point","coordinates":[1,2]},"properties":`+properties+
+		`}`), func(*geometry.Geometry) {}); err != nil {
 		t.Fatal(err)
 	}
 	var b strings.Builder
@@ -41,14 +42,16 @@ func TestWithoutTemplate(t *testing.T) {
 		`{"property":"web","label":"Web","format":"link","text":"example.org/a?b","href":"https://example.org/a?b"},` +
 		`{"property":"since","label":"Since","format":"date","text":"2019-04-01"},` +
 		`{"property":"phone","label":"Phone","format":"phone","text":"+44 (0)1 23","href":"tel:+440123"},` +
-		`{"property":"address","label":"Address","format":"lines","text":"1 Quay Road; Brindle","lines":["1 Quay Road","Brindle"]},` +
+		`{"property":"address","label":"Address","format":"lines","text":"1 Quay Road; Brindle","lines":["1 Quay ` +
+		`Road","Brindle"]},` +
 		`{"property":"note","label":"Note","format":"text","text":"<b>bold</b>"},` +
 		`{"property":"list","label":"List","format":"text","text":"[1]"}],"actions":[]}`
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	// A picture from elsewhere than https or the service is no picture, but a property like others.
-	for _, url := range []string{"//example.org/x.png", `/\\example.org/x.png`, "http://example.org/x.png", "data:image/png;base64,xx", "x.png"} {
+	for _, url := range []string{"//example.org/x.png", `/\\example.org/x.png`, "http://example.org/x.png",
+		"data:image/png;base64,xx", "x.png"} {
 		if got := of(t, template, `{"image":"`+url+`"}`); strings.Contains(got, `"image":"`) ||
 			!strings.Contains(got, `"property":"image"`) {
 			t.Errorf("%s: %s", url, got)
@@ -81,7 +84,8 @@ func TestTemplate(t *testing.T) {
 	got := of(
 		t,
 		template,
-		`{"title":"A&B ü","near":"Inner Bay","photo":"https://example.org/x.png","depth":3,"about":"<i>a</i>","code":"x7","when":"soon","script":"javascript:alert(1)","other":1}`,
+		`{"title":"A&B ü","near":"Inner `+
+			`Bay","photo":"https://example.org/x.png","depth":3,"about":"<i>a</i>","code":"x7","when":"soon","script":"javascript:alert(1)","other":1}`,
 	)
 	want := `{"title":"A&B ü","subtitle":"Inner Bay","image":"https://example.org/x.png","fields":[` +
 		`{"property":"depth","label":"Depth","format":"number","text":"3","number":3,"unit":"m"},` +
@@ -115,7 +119,8 @@ func TestActionsStayWhereTheyLead(t *testing.T) {
 		"%",
 	}
 	for _, template := range []string{
-		"https://example.org/{v}", "https://example.org/a?b={v}&c={v}", "https://example.org/{v}/{w}#{v}", "/log/{v}", "/{v}", "mailto:moorings@brindlemere.example?subject={v}", "tel:{v}",
+		"https://example.org/{v}", "https://example.org/a?b={v}&c={v}", "https://example.org/{v}/{w}#{v}", "/log/{v}",
+		"/{v}", "mailto:moorings@brindlemere.example?subject={v}", "tel:{v}",
 	} {
 		if _, err := style.Parse([]byte(`{"popup":{"actions":[{"label":"x","url":"` + template + `"}]}}`)); err != nil {
 			t.Fatal(err)

@@ -49,9 +49,11 @@ func TestParse(t *testing.T) {
 		`{"categories": {}}`:                "categories: is a object",
 		`{"default": {"icon": "Unicorn!"}}`: `default.icon: "Unicorn!" is not a name for an icon`,
 		`{"default": {"colour": "red"}}`:    `default.colour: "red" is not a colour`,
-		`{"categories": [{"value": "a"}, {"value": "a"}]}`:                        `categories[1].value: "a" comes twice`,
-		`{"rules": [{"when": "a >"}]}`:                                            "rules[0].when: is not a condition: at character 4",
-		`{"size": {}}`:                                                            "size.property: is missing",
+		`{"categories": [{"value": "a"}, {"value": "a"}]}`: `categories[1].value: "a" comes ` +
+			`twice`,
+		`{"rules": [{"when": "a >"}]}`: "rules[0].when: is not a " +
+			"condition: at character 4",
+		`{"size": {}}`: "size.property: is missing",
 		`{"size": {"property": "a", "from": 5, "to": 5}}`:                         "size.from",
 		`{"size": {"property": "a", "least": 50, "most": 20}}`:                    "size.least",
 		`{"shade": {"property": "a", "method": "best"}}`:                          `shade.method: "best" is not known`,
@@ -60,13 +62,16 @@ func TestParse(t *testing.T) {
 		`{"shade": {"property": "a", "method": "equal", "colours": ["#000000"]}}`: "shade.colours: has 1 entries",
 		`{"line": {"dash": "wavy"}}`:                                              "line.dash",
 		`{"fill": {"opacity": 2}}`:                                                "fill.opacity: 2 is outside",
-		`{"categories": [{"value": "a", "line": {"width": 99}}]}`:                 "categories[0].line.width: 99 is outside",
-		`{"default": {"fill": {"colour": "blue"}}}`:                               `default.fill.colour: "blue" is not a colour`,
+		`{"categories": [{"value": "a", "line": {"width": 99}}]}`: "categories[0].line.width: 99 " +
+			"is outside",
+		`{"default": {"fill": {"colour": "blue"}}}`: `default.fill.colour: "blue" is ` +
+			`not a colour`,
 		`{"circle": {}}`: "circle: has neither",
 		`{"circle": {"metres": 5, "property": "r"}}`: "circle: has both",
 		`{"circle": {"metres": 0}}`:                  "circle.metres: 0 is not more than 0",
 		`{"tooltip": [{}]}`:                          "tooltip[0].property: is missing",
-		`{"tooltip": [{"property":"a"},{"property":"b"},{"property":"c"},{"property":"d"},{"property":"e"},{"property":"f"}]}`: "tooltip: has 6 entries",
+		`{"tooltip": ` +
+			`[{"property":"a"},{"property":"b"},{"property":"c"},{"property":"d"},{"property":"e"},{"property":"f"}]}`: "tooltip: has 6 entries",
 		`{"popup": {"actions": [{"url": "/x"}]}}`:                                "popup.actions[0].label: is missing",
 		`{"popup": {"actions": [{"label": "x", "url": "javascript:alert(1)"}]}}`: "popup.actions[0].url",
 		`{"popup": {"actions": [{"label": "x", "url": "//example.org/"}]}}`:      "popup.actions[0].url",
@@ -168,7 +173,8 @@ func TestShades(t *testing.T) {
 	r := rand.New(rand.NewPCG(2, 2))
 	for _, h := range []Shade{
 		{Method: "equal", Classes: 4}, {Method: "quantile", Classes: 5}, {Method: "continuous"}, {Method: "manual", Breaks: []float64{1, 2, 5}},
-		{Method: "quantile", Classes: 3, Colours: []string{"#000000", "#ffffff"}}, {Method: "equal", Classes: 2, Colours: []string{"#ff0000", "#00ff00"}},
+		{Method: "quantile", Classes: 3, Colours: []string{"#000000", "#ffffff"}}, {Method: "equal", Classes: 2, Colours: []string{"#ff0000",
+			"#00ff00"}},
 	} {
 		h.Property = "n"
 		for _, size := range []int{0, 1, 3, 500} {
@@ -283,12 +289,14 @@ func TestLegend(t *testing.T) {
 // TestLegendOfNumbers checks what a legend says of sizes, shades and circles, in the words
 // of tooltip and popup where they have some.
 func TestLegendOfNumbers(t *testing.T) {
-	const plain = `"size": {"property": "n"}, "shade": {"property": "d", "method": "manual", "breaks": [2, 5], "classes": 3}, "circle": {"property": "r"}`
+	const plain = `"size": {"property": "n"}, "shade": {"property": "d", "method": "manual", "breaks": [2, 5], ` +
+		`"classes": 3}, "circle": {"property": "r"}`
 	const told = `, "tooltip": [{"property": "n", "label": "Berths"}], "popup": {"fields": [
 		{"property": "n", "label": "Places", "unit": "pieces"}, {"property": "d", "label": "Depth", "unit": "m"}, {"property": "r", "label": "Room", "unit": "m"}]}`
 	for text, want := range map[string][]string{
-		"{" + plain + "}":            {"n 0.5", "n 2", "n 5", "d below 2", "d 2 to 5", "d 5 and more", "r, as circles"},
-		"{" + plain + told + "}":     {"Berths 0.5 pieces", "Berths 2 pieces", "Berths 5 pieces", "Depth below 2 m", "Depth 2 to 5 m", "Depth 5 m and more", "Room, as circles"},
+		"{" + plain + "}": {"n 0.5", "n 2", "n 5", "d below 2", "d 2 to 5", "d 5 and more", "r, as circles"},
+		"{" + plain + told + "}": {"Berths 0.5 pieces", "Berths 2 pieces", "Berths 5 pieces", "Depth below 2 m",
+			"Depth 2 to 5 m", "Depth 5 m and more", "Room, as circles"},
 		`{"circle": {"metres": 25}}`: {"circles of 25 m"},
 	} {
 		s, err := Parse([]byte(text))

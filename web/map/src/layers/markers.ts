@@ -50,7 +50,7 @@ export class MarkerLayer implements Layer {
     return placed ? { placed, lift: liftOf(placed.marker) } : null
   }
 
-  /** The places whose names are to be shown, with what they take on the screen, and all that is taken. */
+  /** The places whose names are to be shown, and where they are on the screen. */
   labelled(): { placed: Placed; at: ScreenPoint }[] {
     const found: { placed: Placed; at: ScreenPoint }[] = []
     this.eachOnScreen((i, at) => {
