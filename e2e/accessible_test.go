@@ -85,6 +85,8 @@ func TestPagesSayWhereOneIs(t *testing.T) {
 	p.press("Zoom in")
 	p.until("map.shadowRoot.querySelector('[role=status]').textContent.includes('places and')")
 	view := p.address().RawQuery
+	p.do(chromedp.Click(chromedp.CSS("nav a[href='/']"))) // the map stays where it is, and so does its address
+	p.until(fmt.Sprintf("location.search == %q", "?"+view))
 	p.do(chromedp.Click(chromedp.CSS("nav a[href='/data']")))
 	p.until("document.title.startsWith('Data') && document.activeElement?.tagName == 'H1' && " +
 		"document.activeElement.innerText == 'Data'")

@@ -1,160 +1,22 @@
 package httpapi
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"regexp"
 	"slices"
 	"strings"
 	"testing"
-	"testing/fstest"
 
-	"github.com/getkin/kin-openapi/openapi3"
-	"github.com/getkin/kin-openapi/openapi3filter"
-	"github.com/getkin/kin-openapi/routers"
-	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/go-chi/chi/v5"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/pgbox/pgboxtest"
-	"idlebeacon/internal/service"
-	"idlebeacon/internal/store"
 )
 
 func TestMain(m *testing.M) { pgboxtest.Main(m) }
-
-// A fixture is a running server whose every answer is held against the contract.
-type fixture struct {
-	t      *testing.T
-	server *httptest.Server
-	routes routers.Router
-}
-
-func contract(t *testing.T) *openapi3.T {
-	t.Helper()
-	doc, err := openapi3.NewLoader().LoadFromData(api.OpenAPI)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := doc.Validate(t.Context()); err != nil {
-		t.Fatal(err)
-	}
-	return doc
-}
-
-func newFixture(t *testing.T) *fixture {
-	t.Helper()
-	return newFixtureOn(t, pgboxtest.DSN(t))
-}
-
-// newFixtureOn returns a fixture on a database that others may use too.
-func newFixtureOn(t *testing.T, dsn string) *fixture {
-	t.Helper()
-	return newFixtureWith(t, dsn, Options{})
-}
-
-// newFixtureWith returns a fixture with some options of its own.
-func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
-	t.Helper()
-	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(t.Context(), store.Options{DSN: dsn, Log: log})
-	if err != nil {
-		t.Fatal(err)
-	}
-	s, err := service.Open(t.Context(), st, service.Options{Log: log})
-	if err != nil {
-		t.Fatal(err)
-	}
-	options.Version, options.Log, options.Console = "test", log, fstest.MapFS{
-		"index.html": {Data: []byte("<!doctype html>")},
-	}
-	handler, err := New(s, options)
-	if err != nil {
-		t.Fatal(err)
-	}
-	routes, err := gorillamux.NewRouter(contract(t))
-	if err != nil {
-		t.Fatal(err)
-	}
-	f := &fixture{t: t, server: httptest.NewServer(handler), routes: routes}
-	t.Cleanup(func() {
-		f.server.Close()
-		s.Close()
-		if err := st.Close(); err != nil {
-			t.Error(err)
-		}
-	})
-	return f
-}
-
-// call sends a request and returns the answer, which must be one that the
-// contract foresees.
-func (f *fixture) call(method, path, contentType, body string) (status int, header http.Header, answer string) {
-	f.t.Helper()
-	request, err := http.NewRequestWithContext(f.t.Context(), method, f.server.URL+path, strings.NewReader(body))
-	if err != nil {
-		f.t.Fatal(err)
-	}
-	request.Header.Set("Content-Type", contentType)
-	response, err := http.DefaultClient.Do(request)
-	if err != nil {
-		f.t.Fatal(err)
-	}
-	defer response.Body.Close()
-	all, err := io.ReadAll(response.Body)
-	if err != nil {
-		f.t.Fatal(err)
-	}
-	check := httptest.NewRequest(method, path, nil)
-	route, params, err := f.routes.FindRoute(check)
-	if err != nil {
-		f.t.Fatalf("%s %s is not in the contract: %v", method, path, err)
-	}
-	err = openapi3filter.ValidateResponse(f.t.Context(), &openapi3filter.ResponseValidationInput{
-		RequestValidationInput: &openapi3filter.RequestValidationInput{
-			Request:    check,
-			PathParams: params,
-			Route:      route,
-		},
-		Status: response.StatusCode, Header: response.Header, Body: io.NopCloser(bytes.NewReader(all)),
-		Options: &openapi3filter.Options{IncludeResponseStatus: true},
-	})
-	if err != nil {
-		f.t.Errorf("%s %s answers what the contract does not foresee: %v", method, path, err)
-	}
-	return response.StatusCode, response.Header, f.settled(all)
-}
-
-// settled leaves out of an answer what depends on where and when it is given, so that
-// answers can be compared: links are paths.
-func (f *fixture) settled(answer []byte) string {
-	return timeStamps.ReplaceAllString(strings.ReplaceAll(string(answer), f.server.URL, ""), "")
-}
-
-var timeStamps = regexp.MustCompile(`"timeStamp":"[^"]*",`)
-
-// want makes a call that must answer with the given status and text.
-func (f *fixture) want(status int, text, method, path, body string) string {
-	f.t.Helper()
-	got, _, answer := f.call(method, path, "application/json", body)
-	if got != status || !strings.Contains(answer, text) {
-		f.t.Errorf("%s %s %.100s: %d %.300s, want %d with %s", method, path, body, got, answer, status, text)
-	}
-	return answer
-}
-
-func init() {
-	for _, media := range []string{"application/geo+json", "application/problem+json",
-		"application/vnd.oai.openapi+json"} {
-		openapi3filter.RegisterBodyDecoder(media, openapi3filter.JSONBodyDecoder)
-	}
-	openapi3filter.RegisterBodyDecoder("image/svg+xml", openapi3filter.FileBodyDecoder)
-}
 
 func TestSortedItems(t *testing.T) {
 	f := newFixture(t)

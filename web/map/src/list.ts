@@ -1,4 +1,4 @@
-import type { Placed } from './scene'
+import type { Placed } from './placed'
 import type { Words } from './words'
 
 /**

@@ -1,16 +1,7 @@
-import type { Look, Looks } from './looks'
-import { type Marker, sameMarker } from './marker'
-import { type MapPoint, project } from './projection'
+import type { Looks } from './looks'
+import type { Marker } from './marker'
+import { place, type Placed } from './placed'
 import { markerOf, placeShape, type PlacedShape, type Shape } from './shape'
-
-/** A marker on the map. Its key, its place on the map and its look are made once. */
-export interface Placed extends MapPoint {
-  readonly key: string // unique on the map
-  readonly source: string
-  readonly marker: Marker
-  readonly look: Look
-  readonly looks: Looks
-}
 
 /** A change to what a source shows: what is new or different, and the keys in the source of what is gone. */
 export interface Patch {
@@ -106,12 +97,4 @@ export class Scene {
     const shapes = contents.flatMap((c) => [...c.shapes.values()]).sort((a, b) => order(a) - order(b))
     return (this.ordered = { markers, shapes })
   }
-}
-
-/** Places a marker, or returns what is there if it is the same. */
-function place(source: string, marker: Marker, looks: Looks, before: Placed | undefined): Placed {
-  const look = looks.of(marker.category, marker.drawing)
-  if (before && before.look === look && before.looks === looks && sameMarker(before.marker, marker)) return before
-  const { x, y } = project(marker.at)
-  return { key: `${source}/${marker.key}`, source, marker, x, y, look, looks }
 }

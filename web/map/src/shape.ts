@@ -1,7 +1,7 @@
 import type { Geometry, Position as Coordinates } from 'geojson'
 import type { Drawing, Look, Looks } from './looks'
 import { type MapPoint, type Position, project, shortWay, unproject, wrap } from './projection'
-import type { Placed } from './scene'
+import type { Placed } from './placed'
 
 /** An area or path, as much of it as a view shows. */
 export interface Shape {

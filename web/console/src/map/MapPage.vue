@@ -2,7 +2,7 @@
 import { around, type Box, type FeedState, type IdleMap, type View } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
-import { computed, onActivated, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
+import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { fetchBackdrop } from '../api/collections'
 import { boxOf, type Chosen, everything } from '../api/selection'
@@ -63,8 +63,9 @@ watch(
 /** The first look: what the address says, or the data. */
 function begin(): void {
   if (!map.value) return
+  const box = address.show ?? dataBox.value
   if (address.view) map.value.view = address.view
-  else if (address.show ?? dataBox.value) map.value.fit((address.show ?? dataBox.value)!, false)
+  else if (box) map.value.fit(box, false)
   else return
   start.value = map.value.view
   keepAddress()
@@ -76,12 +77,17 @@ onMounted(async () => {
   if (map.value && backdrop) map.value.backdrop = backdrop
 })
 
-// Coming from another page, or back to this one.
-onActivated(() => {
-  const asked = readAddress(route.query)
-  if (asked.show) map.value?.fit(asked.show, false)
-  keepAddress()
-})
+// Coming from another page or back to this one, or by a link to the map itself.
+watch(
+  () => route.fullPath,
+  () => {
+    if (route.name !== 'map') return
+    const { show } = readAddress(route.query)
+    if (show) map.value?.fit(show, false)
+    keepAddress()
+  },
+  { flush: 'post' },
+)
 
 /** Keeps what is shown in the address. */
 function keepAddress(): void {

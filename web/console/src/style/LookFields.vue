@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import type { Collection } from '../api/collections'
 import type { StyleDocument } from '../api/styles'
 import { numberText } from '../text/format'
-import IconPicker from './IconPicker.vue'
+import LookCells from './LookCells.vue'
 import { having, lifted, textOf } from './properties'
 import RowTools from './RowTools.vue'
 
@@ -52,21 +52,14 @@ const addRule = () =>
     <caption> Categories </caption>
     <tbody>
       <tr v-for="(c, i) in categories" :key="c.value">
-        <td
-          ><IconPicker
-            :icon="c.icon"
-            :colour="looks.of(c.value).colour"
-            :label="`Icon of ${c.value || 'what has no category'}`"
-            none="as the rest"
-            @choose="setCategory(i, 'icon', $event)"
-        /></td>
-        <td
-          ><input
-            type="color"
-            :value="c.colour ?? looks.of(c.value).colour"
-            :aria-label="`Colour of ${c.value}`"
-            @change="setCategory(i, 'colour', textOf($event))"
-        /></td>
+        <LookCells
+          :icon="c.icon"
+          :colour="c.colour ?? looks.of(c.value).colour"
+          :of="c.value || 'what has no category'"
+          none="as the rest"
+          @icon="setCategory(i, 'icon', $event)"
+          @colour="setCategory(i, 'colour', $event)"
+        />
         <th scope="row"
           >{{ c.value || 'without category' }} <span class="count">{{ numberText(counts.get(c.value) ?? 0) }}</span></th
         >
@@ -81,20 +74,13 @@ const addRule = () =>
         /></td>
       </tr>
       <tr>
-        <td
-          ><IconPicker
-            :icon="draft.default?.icon"
-            :colour="base"
-            label="Icon of the rest"
-            @choose="setDefault('icon', $event)"
-        /></td>
-        <td
-          ><input
-            type="color"
-            :value="base"
-            aria-label="Colour of the rest"
-            @change="setDefault('colour', textOf($event))"
-        /></td>
+        <LookCells
+          :icon="draft.default?.icon"
+          :colour="base"
+          of="the rest"
+          @icon="setDefault('icon', $event)"
+          @colour="setDefault('colour', $event)"
+        />
         <th scope="row" colspan="2">the rest</th>
       </tr>
     </tbody>
@@ -103,21 +89,14 @@ const addRule = () =>
     <caption> Rules: the first whose condition a feature meets is used </caption>
     <tbody>
       <tr v-for="(r, i) in rules" :key="i">
-        <td
-          ><IconPicker
-            :icon="r.icon"
-            :colour="r.colour ?? base"
-            :label="`Icon of rule ${i + 1}`"
-            none="as the rest"
-            @choose="setRule(i, 'icon', $event)"
-        /></td>
-        <td
-          ><input
-            type="color"
-            :value="r.colour ?? base"
-            :aria-label="`Colour of rule ${i + 1}`"
-            @change="setRule(i, 'colour', textOf($event))"
-        /></td>
+        <LookCells
+          :icon="r.icon"
+          :colour="r.colour ?? base"
+          :of="`rule ${i + 1}`"
+          none="as the rest"
+          @icon="setRule(i, 'icon', $event)"
+          @colour="setRule(i, 'colour', $event)"
+        />
         <td
           ><input
             type="text"

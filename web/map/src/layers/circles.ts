@@ -1,4 +1,5 @@
-import type { Placed, Scene } from '../scene'
+import type { Placed } from '../placed'
+import type { Scene } from '../scene'
 import { circleAround, type Line } from '../shape'
 import type { Drawing, Layer } from './layer'
 import { drawOutlines } from './strokes'

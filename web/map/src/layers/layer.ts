@@ -1,6 +1,6 @@
 import type { Camera, ScreenPoint } from '../camera'
 import type { Paint } from '../paint'
-import type { Placed } from '../scene'
+import type { Placed } from '../placed'
 
 /** What a layer draws with. Coordinates of the context are CSS pixels. */
 export interface Drawing {

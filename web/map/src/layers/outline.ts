@@ -1,6 +1,6 @@
 import type { MarkerSource } from '../feed'
 import { type Position, project, unwrapped } from '../projection'
-import type { Placed } from '../scene'
+import type { Placed } from '../placed'
 import { flat, type Line } from '../shape'
 import type { Drawing, Layer } from './layer'
 import { trace } from './strokes'

@@ -3,7 +3,7 @@ import type { ScreenBox } from '../grid'
 import { type Look, shapeURL } from '../looks'
 import type { Marker } from '../marker'
 import type { Paint } from '../paint'
-import type { Placed } from '../scene'
+import type { Placed } from '../placed'
 
 // A place is a plate on a post, whose round foot stands on the very spot; these are CSS pixels.
 const usualPlate = 26

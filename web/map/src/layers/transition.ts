@@ -1,6 +1,6 @@
 import { inBox } from '../camera'
 import { shortWay } from '../projection'
-import type { Placed } from '../scene'
+import type { Placed } from '../placed'
 
 const duration = 280 // ms
 

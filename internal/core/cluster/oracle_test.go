@@ -1,0 +1,209 @@
+package cluster
+
+import (
+	"cmp"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/index"
+	"idlebeacon/internal/core/worlds"
+)
+
+type world struct {
+	at      []geo.Point
+	entries []index.Entry
+	tree    index.Tree
+}
+
+func newWorld(r *rand.Rand, place worlds.World, n int) *world {
+	w := &world{}
+	for i := range n {
+		p := place(r)
+		w.at = append(w.at, p)
+		w.entries = append(
+			w.entries,
+			index.NewEntry(index.KeyOf(geo.Project(p)), uint32(i), uint16(r.IntN(7)), r.Uint64()),
+		)
+	}
+	w.tree = index.Build(slices.Clone(w.entries), 1)
+	if r.IntN(2) == 0 {
+		w.tree = grown(r, place, w.entries)
+	}
+	return w
+}
+
+// grown makes a tree of entries by edits in random order: it holds some of them and
+// some others first, which go while the rest come.
+func grown(r *rand.Rand, place worlds.World, entries []index.Entry) index.Tree {
+	random := func() index.Entry {
+		return index.NewEntry(
+			index.KeyOf(geo.Project(place(r))),
+			1<<30+r.Uint32()%(1<<30),
+			uint16(r.IntN(7)),
+			r.Uint64(),
+		)
+	}
+	start := slices.Clone(entries[:len(entries)/2])
+	var others []index.Entry
+	for range len(entries)/2 + 1 {
+		others = append(others, random())
+	}
+	edit, change := index.Build(append(start, others...), 1).Edit(), uint64(1)
+	come := slices.Clone(entries[len(entries)/2:])
+	r.Shuffle(len(come), func(i, j int) { come[i], come[j] = come[j], come[i] })
+	for len(come)+len(others) > 0 {
+		change++
+		if len(others) == 0 || len(come) > 0 && r.IntN(2) == 0 {
+			edit.Insert(come[0], change)
+			come = come[1:]
+		} else {
+			edit.Remove(others[0], change)
+			others = others[1:]
+		}
+		if r.IntN(50) == 0 {
+			edit = edit.Tree().Edit()
+		}
+	}
+	return edit.Tree()
+}
+
+func forWorlds(t *testing.T, test func(t *testing.T, r *rand.Rand, w *world)) {
+	for name, place := range worlds.Nasty {
+		t.Run(name, func(t *testing.T) {
+			for seed, n := range []int{0, 1, 2, 30, 200, 900} {
+				r := rand.New(rand.NewPCG(uint64(seed), 3))
+				test(t, r, newWorld(r, place, n))
+			}
+		})
+	}
+}
+
+var zooms = []float64{0, 2.7, 5, 8, 9.99, 12, 15.5, 20, 24}
+
+// A kept is a Marker with what is good only while it is yielded.
+type kept struct {
+	Marker
+	refs []uint32 // of its places, in order
+}
+
+func viewWith(t *testing.T, w *world, box geo.Box, zoom float64, o Options) []kept {
+	t.Helper()
+	var markers []kept
+	err := View(w.tree, box, zoom, o, math.MaxInt, func(m *Marker) {
+		k := kept{Marker: *m}
+		for e := range m.All() {
+			k.refs = append(k.refs, e.Ref)
+		}
+		slices.Sort(k.refs)
+		k.Tally = slices.Clone(m.Tally)
+		k.view, k.cells = nil, nil
+		markers = append(markers, k)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return markers
+}
+
+var someOptions = []Options{
+	Default,
+	{Spacing: MinSpacing, Deepest: 14},
+	{Spacing: 60, Deepest: MaxZoom},
+	{Spacing: MaxSpacing, Deepest: 7},
+}
+
+// group is a cell of the oracle.
+type group struct {
+	cell    index.Cell
+	entries []index.Entry
+	x, y    float64
+	rivals  []*group
+	head    *group
+}
+
+// oracle assigns each entry to the head of its cell the plain way: each step of the
+// rule for all cells of the world.
+func oracle(w *world, zoom float64, o Options) map[uint32]*group {
+	z := wholeZoom(zoom)
+	level, _ := o.Grid(zoom)
+	groups := map[index.Cell]*group{}
+	var order []*group
+	for _, e := range w.entries {
+		c := index.CellOf(e.Key, level)
+		if groups[c] == nil {
+			groups[c] = &group{cell: c}
+			order = append(order, groups[c])
+		}
+		groups[c].entries = append(groups[c].entries, e)
+	}
+	for _, g := range order {
+		var sx, sy uint64
+		for _, e := range g.entries {
+			sx += uint64(e.Key.Spot().X)
+			sy += uint64(e.Key.Spot().Y)
+		}
+		g.x, g.y = float64(sx/uint64(len(g.entries))), float64(sy/uint64(len(g.entries)))
+	}
+	slices.SortFunc(order, func(a, b *group) int {
+		if len(a.entries) != len(b.entries) {
+			return len(b.entries) - len(a.entries)
+		}
+		keyA, _ := a.cell.Range()
+		keyB, _ := b.cell.Range()
+		return cmp.Compare(keyA, keyB)
+	})
+	rank := map[*group]int{}
+	for i, a := range order {
+		rank[a] = i
+		for _, b := range order {
+			if a != b && pixels(a.x, a.y, b.x, b.y, z) < float64(o.spacing(z)) {
+				a.rivals = append(a.rivals, b)
+			}
+		}
+	}
+	first := func(g *group) bool {
+		return !slices.ContainsFunc(g.rivals, func(n *group) bool { return rank[n] < rank[g] })
+	}
+	heads := map[*group]bool{}
+	var rest []*group
+	for _, g := range order {
+		if first(g) {
+			heads[g] = true
+		} else if !slices.ContainsFunc(g.rivals, first) {
+			rest = append(rest, g)
+		}
+	}
+	for turn := range uint32(4) {
+		for _, g := range rest {
+			if g.cell.X%2+g.cell.Y%2*2 == turn &&
+				!slices.ContainsFunc(g.rivals, func(n *group) bool { return heads[n] }) {
+				heads[g] = true
+			}
+		}
+	}
+	result := map[uint32]*group{}
+	for _, g := range order {
+		g.head = g
+		if !heads[g] {
+			g.head = nil
+			for _, n := range g.rivals { // in order
+				if heads[n] && (g.head == nil || rank[n] < rank[g.head]) {
+					g.head = n
+				}
+			}
+		}
+		for _, e := range g.entries {
+			result[e.Ref] = g.head
+		}
+	}
+	return result
+}
+
+func pixels(ax, ay, bx, by float64, zoom int) float64 {
+	dx := math.Abs(ax - bx)
+	dx = math.Min(dx, 1<<32-dx)
+	return math.Hypot(dx, ay-by) * math.Exp2(float64(zoom)+8-32)
+}
