@@ -83,30 +83,35 @@ func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 // writeAnswer answers with what is kept, or has been worked out, in the coding that the
 // client likes best.
 func writeAnswer(w http.ResponseWriter, r *http.Request, answer *answers.Answer) error {
-	if notModified(w, r, answer.Tag) {
+	const alwaysAsk = "no-cache" // whether it has changed
+	return writeCoded(w, r, answer.Tag, geoJSON, alwaysAsk, answer.Bytes)
+}
+
+// writeCoded answers with bytes that there are in several codings, or that the client has what
+// the tag stands for.
+func writeCoded(
+	w http.ResponseWriter, r *http.Request, tag, mediaType, caching string,
+	bytes func(answers.Coding) ([]byte, error),
+) error {
+	if notModified(w, r, tag) {
 		return nil
 	}
-	body, err := answer.Bytes(answers.Identity)
+	body, err := bytes(answers.Identity)
 	if err != nil {
 		return err
 	}
-	tag := answer.Tag
-	if coding := answers.CodingFor(strings.Join(r.Header.Values("Accept-Encoding"), ","), len(body)); coding != answers.Identity {
-		if body, err = answer.Bytes(coding); err != nil {
+	coding := answers.CodingFor(strings.Join(r.Header.Values("Accept-Encoding"), ","), len(body))
+	if coding != answers.Identity {
+		if body, err = bytes(coding); err != nil {
 			return err
 		}
-		tag = setCoding(w, tag, coding)
+		w.Header().Set("Content-Encoding", string(coding))
+		tag = strings.TrimSuffix(tag, `"`) + "--" + string(coding) + `"`
 	}
 	w.Header().Set("ETag", tag)
-	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
-	writeBody(w, http.StatusOK, geoJSON, body)
+	w.Header().Set("Cache-Control", caching)
+	writeBody(w, http.StatusOK, mediaType, body)
 	return nil
-}
-
-// setCoding says in which coding an answer is, and returns the tag that it then has.
-func setCoding(w http.ResponseWriter, tag string, coding answers.Coding) string {
-	w.Header().Set("Content-Encoding", string(coding))
-	return strings.TrimSuffix(tag, `"`) + "--" + string(coding) + `"`
 }
 
 // asOfHeader tells of what change an answer from memory is as of: all changes up to it are in

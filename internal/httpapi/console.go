@@ -29,8 +29,7 @@ func (h *server) page(w http.ResponseWriter, r *http.Request) {
 			"this build of the service has no console: it was compiled without the web part; use 'make build'")
 		return
 	}
-	w.Header().Set("Cache-Control", "no-cache")
-	h.serveConsole(w, r, name)
+	h.serveConsole(w, r, name, "no-cache")
 }
 
 // pageFile serves what the pages consist of.
@@ -44,11 +43,10 @@ func (h *server) pageFile(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(name, "assets/") {
 		caching = "public, max-age=31536000, immutable" // their names change with their content
 	}
-	w.Header().Set("Cache-Control", caching)
-	h.serveConsole(w, r, name)
+	h.serveConsole(w, r, name, caching)
 }
 
-func (h *server) serveConsole(w http.ResponseWriter, r *http.Request, name string) {
+func (h *server) serveConsole(w http.ResponseWriter, r *http.Request, name, caching string) {
 	w.Header().Set("Content-Security-Policy", consolePolicy)
 	w.Header().Set("X-Frame-Options", "DENY")
 	file, err := h.files.get(h.options.Console, name)
@@ -56,21 +54,9 @@ func (h *server) serveConsole(w http.ResponseWriter, r *http.Request, name strin
 		h.fail(w, r, err)
 		return
 	}
-	body, tag := file.plain, file.tag
-	w.Header().Add("Vary", "Accept-Encoding")
-	switch coding := answers.CodingFor(strings.Join(r.Header.Values("Accept-Encoding"), ","), len(body)); coding {
-	case answers.Gzip:
-		body = file.gzip
-		tag = setCoding(w, tag, coding)
-	case answers.Zstd:
-		body = file.zstd
-		tag = setCoding(w, tag, coding)
+	if err := writeCoded(w, r, file.tag, file.mediaType, caching, file.bytes); err != nil {
+		h.fail(w, r, err)
 	}
-	if notModified(w, r, file.tag) {
-		return
-	}
-	w.Header().Set("ETag", tag)
-	writeBody(w, http.StatusOK, file.mediaType, body)
 }
 
 // A consoleFile is a file of the console in all codings. Compressing them as far as it goes takes
@@ -79,6 +65,17 @@ type consoleFile struct {
 	mediaType         string
 	tag               string
 	plain, gzip, zstd []byte
+}
+
+// bytes returns the file in a coding.
+func (f *consoleFile) bytes(coding answers.Coding) ([]byte, error) {
+	switch coding {
+	case answers.Gzip:
+		return f.gzip, nil
+	case answers.Zstd:
+		return f.zstd, nil
+	}
+	return f.plain, nil
 }
 
 // consoleFiles keeps the files that were asked for. There are few: those that were built in.

@@ -51,16 +51,7 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) e
 	}
 	setAsOf(w, view.AsOf())
 	parameters := r.URL.Query()
-	about := strings.Join(
-		[]string{
-			"markers",
-			h.options.Version,
-			view.Identity,
-			strconv.FormatInt(view.Collection, 10),
-			strconv.FormatUint(view.Looks, 10),
-		},
-		"/",
-	)
+	about := h.about("markers", view.Identity, view.Collection, view.Looks)
 	answer, err := h.answers.Answer(r.Context(), about, parameters.Encode(), view.Change, func() ([]byte, error) {
 		parameters.Del("bbox")
 		parameters.Del("zoom")
@@ -70,6 +61,14 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) e
 		return err
 	}
 	return writeAnswer(w, r, answer)
+}
+
+// about names what answers of a kind are about: with the same question and the same data around
+// it, one says what the other says.
+func (h *server) about(kind, identity string, collection int64, looks uint64) string {
+	return strings.Join([]string{
+		kind, h.options.Version, identity, strconv.FormatInt(collection, 10), strconv.FormatUint(looks, 10),
+	}, "/")
 }
 
 func (h *server) members(w http.ResponseWriter, r *http.Request) error {

@@ -5,7 +5,6 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
-	"strings"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
@@ -36,16 +35,7 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request, draft string) er
 		return err
 	}
 	setAsOf(w, view.Change)
-	about := strings.Join(
-		[]string{
-			"shapes",
-			h.options.Version,
-			view.Identity,
-			strconv.FormatInt(view.Collection, 10),
-			strconv.FormatUint(view.Looks, 10),
-		},
-		"/",
-	)
+	about := h.about("shapes", view.Identity, view.Collection, view.Looks)
 	answer, err := h.answers.Answer(r.Context(), about, r.URL.Query().Encode(), view.Change, func() ([]byte, error) {
 		drawn, leftOut, release, err := view.Drawn(r.Context())
 		if err != nil {
