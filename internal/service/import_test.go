@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
@@ -250,3 +251,21 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 type readerFunc func([]byte) (int, error)
 
 func (f readerFunc) Read(p []byte) (int, error) { return f(p) }
+
+// TestInspectionsShowLittle looks at a file with large rows: all are counted, and few are shown.
+func TestInspectionsShowLittle(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	const rows, size = 24, 1 << 20
+	var file strings.Builder
+	file.WriteString("id,lat,lon,note\n")
+	for i := range rows {
+		fmt.Fprintf(&file, "%d,1,2,%s\n", i, strings.Repeat("x", size))
+	}
+	found, err := s.Inspect(t.Context(), "", strings.NewReader(file.String()), formats.Options{}, false, nil)
+	if err != nil || found.Report.Rows != rows || !found.Whole || len(found.Features) == 0 {
+		t.Fatalf("%d rows, %d shown, %v", found.Report.Rows, len(found.Features), err)
+	}
+	if shown := len(found.Features) * size; shown > 8<<20 {
+		t.Errorf("%d bytes are shown", shown)
+	}
+}
