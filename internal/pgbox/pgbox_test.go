@@ -225,6 +225,11 @@ func TestARecoveryIsWaitedFor(t *testing.T) {
 				if err != nil {
 					return
 				}
+				// A connection that is closed before its first message was read breaks that off.
+				if _, err := conn.Read(make([]byte, 1024)); err != nil {
+					conn.Close()
+					continue
+				}
 				if said != "" {
 					message := "SFATAL\x00VFATAL\x00C" + said + "\x00Mthe database system is starting up\x00\x00"
 					_, _ = conn.Write(append([]byte{'E', 0, 0, 0, byte(len(message) + 4)}, message...))
@@ -236,7 +241,7 @@ func TestARecoveryIsWaitedFor(t *testing.T) {
 			dir:       dir,
 			socketDir: dir,
 			log:       slog.New(slog.DiscardHandler),
-			silence:   50 * time.Millisecond,
+			silence:   250 * time.Millisecond,
 			run:       &run{exited: make(chan struct{})},
 		}
 		ctx, cancel := context.WithCancel(t.Context())
