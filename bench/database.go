@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -18,6 +19,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 
 	"idlebeacon/demo"
 	"idlebeacon/internal/core/cluster"
@@ -83,36 +85,70 @@ func database(ctx context.Context, r *report) (err error) {
 	return overHTTP(ctx, r, s)
 }
 
-// importShare measures the import of a CSV file of n rows against a bare COPY of them.
+// importShare measures imports of CSV files of n rows against a bare COPY of them: into a
+// collection that is empty, and into the same with others. Beside that places are
+// added to another collection.
 func importShare(ctx context.Context, r *report, s *service.Service, n int, copied time.Duration) error {
-	var file bytes.Buffer
-	if err := demo.New(1).WritePlaces(&file, n); err != nil {
-		return err
+	for _, id := range []string{"imported", "beside"} {
+		if _, err := s.CreateCollection(ctx, service.NewCollection{ID: id, NameProperty: "name", CategoryProperty: "category"}); err != nil {
+			return err
+		}
 	}
-	if _, err := s.CreateCollection(ctx, service.NewCollection{ID: "imported", NameProperty: "name", CategoryProperty: "category"}); err != nil {
-		return err
+	var longest time.Duration
+	for seed, what := range []struct {
+		name  string
+		share float64
+	}{{"import, CSV, 1 M rows", 0.6}, {"the same into a collection of as many, of which a third is replaced", 0.25}} {
+		var file bytes.Buffer
+		if err := demo.New(uint64(seed+1)).WritePlaces(&file, n); err != nil {
+			return err
+		}
+		during, stop := context.WithCancel(ctx)
+		var editing errgroup.Group
+		editing.Go(func() (err error) {
+			longest, err = editBeside(during, s)
+			return err
+		})
+		started := time.Now()
+		done, err := s.Import(ctx, "imported", &file, importing.Options{})
+		took := time.Since(started)
+		stop()
+		if err := cmp.Or(err, editing.Wait()); err != nil {
+			return err
+		}
+		if done.Created+done.Replaced != n {
+			return fmt.Errorf("imported %+v", done)
+		}
+		got := copied.Seconds() / took.Seconds()
+		r.add(
+			what.name,
+			fmt.Sprintf("%.0f %% of a bare COPY", 100*what.share),
+			fmt.Sprintf("%s, %.0f %% of the speed of a COPY in %s", short(took), 100*got, short(copied)),
+			what.share/got,
+		)
+		r.add("longest wait of an edit of another collection beside that", "", short(longest), 0)
 	}
-	started := time.Now()
-	done, err := s.Import(ctx, "imported", &file, importing.Options{})
-	if err != nil {
-		return err
+	return cmp.Or(s.DeleteCollection(ctx, "imported"), s.DeleteCollection(ctx, "beside"))
+}
+
+// editBeside adds ten places a second to the collection "beside", until ctx ends, and returns how
+// long the longest took.
+func editBeside(ctx context.Context, s *service.Service) (longest time.Duration, err error) {
+	ticker := time.NewTicker(100 * time.Millisecond)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ticker.C:
+		case <-ctx.Done():
+			return longest, nil
+		}
+		f := feature.Feature{At: geo.Point{Lon: -22, Lat: -38}}
+		started := time.Now()
+		if _, _, err := s.CreateItem(context.WithoutCancel(ctx), "beside", f); err != nil {
+			return longest, err
+		}
+		longest = max(longest, time.Since(started))
 	}
-	if done.Created != n {
-		return fmt.Errorf("imported %+v", done)
-	}
-	took := time.Since(started)
-	r.add(
-		"import, CSV, 1 M rows",
-		"50 % of a bare COPY",
-		fmt.Sprintf(
-			"%s, %.0f %% of the speed of a COPY in %s",
-			short(took),
-			100*copied.Seconds()/took.Seconds(),
-			short(copied),
-		),
-		0.5/(copied.Seconds()/took.Seconds()),
-	)
-	return s.DeleteCollection(ctx, "imported")
 }
 
 // fill puts n places into a collection, past the service, and returns how long a

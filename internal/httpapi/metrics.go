@@ -100,6 +100,8 @@ var numbers = []struct {
 		func(s *service.Stats) float64 { return float64(s.Shapes) }},
 	{gauge, "waiting_writes", "Writes that wait to be committed.",
 		func(s *service.Stats) float64 { return float64(s.WaitingWrites) }},
+	{gauge, "collections_behind", "Collections that are being brought up to the others.",
+		func(s *service.Stats) float64 { return float64(s.Behind) }},
 	{counter, "edits_total", "Edits that were committed.",
 		func(s *service.Stats) float64 { return float64(s.Writes.Edits) }},
 	{counter, "write_transactions_total", "Transactions of edits, those that failed included.",

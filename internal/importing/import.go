@@ -208,5 +208,5 @@ func (m *Importer) guessProperties(ctx context.Context, c *replica.Collection, n
 	if err != nil {
 		return fault.Explain(err, info.ID, "")
 	}
-	return m.replica.CatchUp(ctx)
+	return m.replica.CatchUp(ctx, info.Key)
 }

@@ -236,7 +236,7 @@ func (i *job) finish(ctx context.Context) error {
 	if err != nil {
 		return noRoom(err)
 	}
-	select { // they would only wait for each other with a connection each
+	select { // each takes much memory of the database, and a connection
 	case i.importer.merging <- struct{}{}:
 		defer func() { <-i.importer.merging }()
 	case <-ctx.Done():
@@ -247,28 +247,39 @@ func (i *job) finish(ctx context.Context) error {
 		return err
 	}
 	defer release()
-	// Nobody writes while it is merged, so nobody has changes to apply either; and when
-	// it is over, nobody should read back from the database what is at hand here.
-	var turn *replica.Turn
-	defer func() {
-		if turn != nil {
-			turn.End()
-		}
-	}()
-	begin := func() (err error) {
-		turn, err = i.importer.replica.Turn(ctx)
-		return err
+	if err := i.merge(ctx, &into); err != nil {
+		return fault.Explain(err, i.record.Collection, "")
 	}
-	merged, err := i.staging.Merge(ctx, origin, &into, begin, func(m store.Merged) store.ImportEnd {
-		i.record.CollectionKey = into.Key
-		i.report.Created, i.report.Replaced, i.report.Unchanged, i.report.Repeated = m.Created, m.Replaced, m.Unchanged, m.Repeated
+	i.record.CollectionKey = into.Key
+	i.noted = true
+	// What is committed has not failed, whoever waits for it.
+	if err := i.importer.replica.Await(ctx, into.Key); err != nil {
+		i.importer.log.Warn("nobody waits until an import is in memory", "import", i.record.ID, "error", err)
+	}
+	return nil
+}
+
+// merge puts what was gathered into a collection.
+func (i *job) merge(ctx context.Context, into *store.Collection) error {
+	// From when it has its number until it is in memory, nobody should read back from the
+	// database what is at hand here.
+	var turn *replica.Turn
+	begin := func() (undo func(), err error) {
+		if turn, err = i.importer.replica.Turn(ctx); err != nil {
+			return nil, err
+		}
+		return turn.End, nil
+	}
+	merged, err := i.staging.Merge(ctx, origin, into, begin, func(m store.Merged) store.ImportEnd {
+		i.report.Created, i.report.Replaced = m.Created, m.Replaced
+		i.report.Unchanged, i.report.Repeated = m.Unchanged, m.Repeated
 		return i.ending(store.Successful, "")
 	})
 	if err != nil {
-		return fault.Explain(err, i.record.Collection, "")
+		return err
 	}
-	i.noted = true
-	if err := turn.Take(context.WithoutCancel(ctx), &into, &merged, i.prepared.made()); err != nil {
+	defer turn.End()
+	if err := turn.Take(context.WithoutCancel(ctx), into, &merged, i.prepared.made()); err != nil {
 		// It is committed, so it has not failed; what is in memory catches up as soon as
 		// the database can be read.
 		i.importer.log.Error("a committed import is not in memory yet", "error", err)

@@ -18,7 +18,7 @@ const manyTogether = 1000
 // does not change any more.
 type Collection struct {
 	info     atomic.Pointer[store.Collection]
-	set      *places.Set // edited only by whoever has the turn
+	set      *places.Set // edited only by whoever has the turn or, while it is behind, brings it up
 	shapes   *shapes.Set // likewise
 	newest   atomic.Pointer[newest]
 	followed atomic.Uint64
@@ -124,13 +124,20 @@ func (c *Collection) publish() {
 	}
 	c.set.Publish(0)
 	c.shapes.Publish(c.ahead.change)
-	now := c.ahead
-	c.newest.Store(&now)
+	if now := c.ahead; now.change > c.newest.Load().change {
+		c.newest.Store(&now)
+	}
 	c.followed.Add(uint64(c.running))
 	if c.running >= manyTogether {
 		c.lots.Add(1)
 	}
 	c.dirty, c.running = false, 0
+}
+
+// describe notes what the database says of the collection itself.
+func (c *Collection) describe(info store.Dated) {
+	c.info.Store(&info.Collection)
+	c.newest.Store(&newest{info.Newest, info.At})
 }
 
 // sameProperties reports whether the features of c are named and classed as info says.

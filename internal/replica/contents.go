@@ -33,24 +33,34 @@ func (c *Contents) Add(f *feature.Feature) {
 
 // Take brings the memory up to an import into a collection that was committed in this turn.
 // The contents are those of the collection, or nil if they are not at hand: then they are
-// read back from the database.
+// read back from the database. If they are many, the collection is behind the others until they
+// are at hand: [Replica.Await] waits for it.
 func (t *Turn) Take(ctx context.Context, into *store.Collection, merged *store.Merged, contents *Contents) error {
 	r := t.replica
 	old := r.byKey[into.Key]
 	if contents == nil || !merged.Fresh || merged.Change != r.applied || merged.Identity != r.Identity() ||
-		r.loading.Load() ||
+		r.loading.Load() || r.behind[into.Key] != nil ||
 		!merged.Made && (old == nil || !old.sameProperties(&contents.Info)) {
 		return r.catchUp(ctx)
 	}
-	fresh := &Collection{set: contents.places.Build(merged.Newest), shapes: contents.shapes, loadedAt: merged.Newest}
-	fresh.shapes.Publish(merged.Newest)
-	if fresh.info.Store(into); !merged.Made {
-		fresh.info.Store(old.info.Load())
+	info := into
+	if !merged.Made {
+		info = old.info.Load()
 	}
-	fresh.newest.Store(&newest{merged.Newest, merged.At})
-	r.replace(into.Key, fresh)
+	build := func() *Collection {
+		c := &Collection{set: contents.places.Build(merged.Newest), shapes: contents.shapes, loadedAt: merged.Newest}
+		c.shapes.Publish(merged.Newest)
+		c.info.Store(info)
+		c.newest.Store(&newest{merged.Newest, merged.At})
+		return c
+	}
 	s := &step{}
-	s.note(Event{Change: merged.Newest, Collection: into.Key})
+	if merged.Created > broughtInTurn {
+		r.fallBehind(into.Key, build)
+	} else {
+		r.replace(into.Key, build())
+		s.note(Event{Change: merged.Newest, Collection: into.Key})
+	}
 	r.publish(merged.Newest, s)
 	return nil
 }

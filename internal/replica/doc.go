@@ -7,6 +7,11 @@
 // step for each state of the database that it sees. So whoever reads sees only states that
 // the database had.
 //
+// A collection that takes long, because it has to be loaded or a large import has changed it,
+// does not hold up the others: it falls behind, and is brought up beside them. Until then it is
+// seen as it was before that, and edits of it wait. So each collection is always seen in a state
+// that it had, but one that is behind goes with newer states of others.
+//
 // # Order of locks
 //
 // The turn comes first: whoever has it may change what is in memory. It is no lock but a

@@ -3,6 +3,8 @@ package replica
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"time"
 
 	"idlebeacon/internal/store"
@@ -101,7 +103,7 @@ func (r *Replica) catchUp(ctx context.Context) error {
 		)
 		return r.reload(ctx)
 	case state.Change > r.applied:
-		if err := r.store.View(ctx, func(v *store.View) error { return r.applyView(ctx, v) }); err != nil {
+		if err := r.store.View(ctx, func(v *store.View) error { return r.applyView(ctx, v, nil) }); err != nil {
 			return err
 		}
 	}
@@ -126,9 +128,10 @@ func (r *Replica) reload(ctx context.Context) error {
 	return nil
 }
 
-// applyView applies all changes after applied that a view has. The caller has the turn.
-// If it fails, what it has done so far is not to be seen, and done again the next time.
-func (r *Replica) applyView(ctx context.Context, v *store.View) error {
+// applyView applies all changes after applied that a view has, and lets a collection that was
+// behind join the others; nil for none. The caller has the turn. If it fails, what it has done
+// so far is not to be seen, and done again the next time.
+func (r *Replica) applyView(ctx context.Context, v *store.View, joining *straggler) error {
 	if v.Identity != r.Identity() || v.Change < r.applied {
 		return store.ErrMoved
 	}
@@ -137,30 +140,37 @@ func (r *Replica) applyView(ctx context.Context, v *store.View) error {
 		return err
 	}
 	s := &step{}
-	for _, key := range touched {
-		if err := r.applyToCollection(v, key); err != nil {
+	for _, touch := range touched {
+		if err := r.applyToCollection(v, touch, s); err != nil {
 			return err
 		}
-		e := Event{Change: v.Change, Collection: key}
-		if c := r.byKey[key]; c != nil {
-			e.Change, _ = c.Newest()
-		}
-		s.note(e)
 	}
-	err = v.Changes(ctx, r.applied, func(change *store.Change) error {
+	stretch := store.Stretch{After: r.applied, Except: slices.Collect(maps.Keys(r.behind))}
+	err = v.Changes(ctx, stretch, func(change *store.Change) error {
 		r.followChange(change, s)
 		return nil
 	})
 	if err != nil {
 		return err
 	}
+	joined := false
+	if joining != nil && r.isBehind(joining) {
+		if joined, err = r.join(ctx, v, joining, s); err != nil {
+			return err
+		}
+	}
 	r.publish(v.Change, s)
+	if joined {
+		r.forgetBehind(joining)
+	}
 	return nil
 }
 
-// followChange applies a change to a feature. The caller has the turn.
+// followChange applies a change to a feature, unless its collection is behind. The caller has
+// the turn.
 func (r *Replica) followChange(change *store.Change, s *step) {
-	if c := r.byKey[change.Collection]; c != nil && change.Number > c.loadedAt {
+	c := r.byKey[change.Collection]
+	if c != nil && r.behind[change.Collection] == nil && change.Number > c.loadedAt {
 		c.follow(change)
 		s.note(Event{change.Number, change.Collection, change.FeatureID, change.Now})
 	}
@@ -169,8 +179,10 @@ func (r *Replica) followChange(change *store.Change, s *step) {
 // publish lets all changes up to the given one be seen, and tells who has subscribed. The
 // caller has the turn.
 func (r *Replica) publish(applied uint64, s *step) {
-	for _, c := range r.byKey {
-		c.publish()
+	for key, c := range r.byKey {
+		if r.behind[key] == nil {
+			c.publish()
+		}
 	}
 	r.applied = applied
 	r.seen.Store(applied)
@@ -195,35 +207,47 @@ func (r *Replica) apply(ctx context.Context, state store.State, changes []store.
 }
 
 // applyToCollection follows changes to a collection itself: its features are loaded anew
-// unless only what is told of it has changed.
-func (r *Replica) applyToCollection(v *store.View, key int64) error {
+// unless only what is told of it has changed. If that takes long, the collection falls behind.
+func (r *Replica) applyToCollection(v *store.View, touch store.Touch, s *step) error {
+	key := touch.Collection
 	old := r.byKey[key]
 	if old != nil && old.loadedAt >= v.Change {
 		return nil
 	}
 	info, err := v.Collection(key)
-	if errors.Is(err, store.ErrNoCollection) {
+	switch straggler := r.behind[key]; {
+	case errors.Is(err, store.ErrNoCollection):
+		if straggler != nil {
+			r.forgetBehind(straggler)
+		}
 		r.replace(key, nil)
+		s.note(Event{Change: v.Change, Collection: key})
+		return nil
+	case err != nil:
+		return err
+	case straggler != nil:
 		return nil
 	}
-	if err != nil {
-		return err
+	loading := old.hasToBeLoaded(&info.Collection, touch)
+	many := touch.Imported
+	if loading && old != nil {
+		many += old.Len()
 	}
-	filled, err := v.Filled(key, r.applied)
-	if err != nil {
-		return err
-	}
-	if old != nil && !filled && old.sameProperties(&info.Collection) {
-		old.info.Store(&info.Collection)
-		old.newest.Store(&newest{info.Newest, info.At})
+	switch {
+	case many > broughtInTurn:
+		r.fallBehind(key, nil)
+		return nil
+	case loading:
+		fresh, err := loadOne(v, info)
+		if err != nil {
+			return err
+		}
+		r.replace(key, fresh)
+	default:
+		old.describe(info)
 		r.replace(key, old)
-		return nil
 	}
-	fresh, err := loadOne(v, info)
-	if err != nil {
-		return err
-	}
-	r.replace(key, fresh)
+	s.note(Event{Change: info.Newest, Collection: key})
 	return nil
 }
 

@@ -65,8 +65,12 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 		return fmt.Errorf("loading the collections: %w", err)
 	}
 	r.mu.Lock()
-	r.byID, r.byKey = byID, byKey
+	former := r.behind
+	r.byID, r.byKey, r.behind = byID, byKey, map[int64]*straggler{}
 	r.mu.Unlock()
+	for _, s := range former {
+		close(s.done)
+	}
 	r.applied = state.Change
 	r.seen.Store(r.applied)
 	r.events.restart(r.applied)

@@ -66,8 +66,6 @@ func (q *writeQueue) do(ctx context.Context, by store.Origin, edits []store.Edit
 	if q.replica.loading.Load() {
 		return nil, errLoading
 	}
-	ctx, cancel := context.WithTimeout(ctx, writeTimeout)
-	defer cancel()
 	w := &pendingWrite{origin: by, edits: edits, done: make(chan struct{})}
 	for i := range edits {
 		w.size += edits[i].Size()
@@ -160,9 +158,25 @@ func (q *writeQueue) commit(group []*pendingWrite) {
 		if w.err = err; err == nil {
 			w.outcomes, outcomes = outcomes[:len(w.edits)], outcomes[len(w.edits):]
 		}
-		close(w.done)
-		q.letGo(w)
+		// Just when this was committed, a large import can have come before it.
+		if s := q.replica.behindAmong(keysOf(w.edits)...); s != nil && err == nil {
+			q.replica.owned.Go(func() {
+				select {
+				case <-s.done:
+				case <-q.replica.running.Done():
+				}
+				q.finish(w)
+			})
+			continue
+		}
+		q.finish(w)
 	}
+}
+
+// finish answers a write.
+func (q *writeQueue) finish(w *pendingWrite) {
+	close(w.done)
+	q.letGo(w)
 }
 
 // apply carries out a group of writes in one transaction, and in memory.

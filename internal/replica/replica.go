@@ -37,9 +37,11 @@ type Replica struct {
 	reloaded func()
 	queue    *writeQueue
 
-	stop  context.CancelFunc
-	owned sync.WaitGroup // the goroutines that Shutdown waits for
-	wake  chan struct{}  // room for one wake-up of the follower
+	running context.Context // until stop
+	stop    context.CancelFunc
+	besides chan struct{}  // has room for as many as are brought up beside the others at once
+	owned   sync.WaitGroup // the goroutines that Shutdown waits for
+	wake    chan struct{}  // room for one wake-up of the follower
 
 	// turn has room for one: whoever put something in may touch a collection's set, its
 	// shapes and what is said to be guarded by the turn.
@@ -47,9 +49,10 @@ type Replica struct {
 	applied uint64        // the newest change that the memory reflects; guarded by the turn
 	seen    atomic.Uint64 // the same, for who only wants to know
 
-	mu    sync.RWMutex // guards the maps, which are replaced only in turn
-	byID  map[string]*Collection
-	byKey map[int64]*Collection
+	mu     sync.RWMutex // guards the maps, which are changed only in turn
+	byID   map[string]*Collection
+	byKey  map[int64]*Collection
+	behind map[int64]*straggler // the collections that have fallen behind the others
 
 	events *eventLog // of what was published
 
@@ -73,6 +76,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Replica, erro
 		reloaded: options.Reloaded,
 		wake:     make(chan struct{}, 1),
 		turn:     make(chan struct{}, 1),
+		besides:  make(chan struct{}, besideTogether),
 		events:   newEventLog(0),
 	}
 	if r.reloaded == nil {
@@ -84,14 +88,13 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Replica, erro
 	if err := r.load(ctx, options.Progress); err != nil {
 		return nil, err
 	}
-	running, stop := context.WithCancel(context.Background())
-	r.stop = stop
+	r.running, r.stop = context.WithCancel(context.Background())
 	r.queue = newWriteQueue(r)
 	r.owned.Go(r.queue.run)
-	r.owned.Go(func() { r.follow(running) })
-	r.owned.Go(func() { st.Listen(running, r.Wake) })
+	r.owned.Go(func() { r.follow(r.running) })
+	r.owned.Go(func() { st.Listen(r.running, r.Wake) })
 	if options.KeepHistory > 0 {
-		r.owned.Go(func() { r.forget(running, max(options.KeepHistory, leastHistory)) })
+		r.owned.Go(func() { r.forget(r.running, max(options.KeepHistory, leastHistory)) })
 	}
 	return r, nil
 }
@@ -187,17 +190,12 @@ func (r *Replica) Collections() ([]*Collection, error) {
 	return all, nil
 }
 
-// Edit carries out edits in one transaction, and returns their outcomes once they are
-// committed and can be seen in memory. If ctx ends first they may still be carried out.
-func (r *Replica) Edit(ctx context.Context, by store.Origin, edits []store.Edit) ([]store.Outcome, error) {
-	return r.queue.do(ctx, by, edits)
-}
-
 // Stats is how a replica is.
 type Stats struct {
 	Applied, Clock uint64        // the newest change in memory, and the newest that the database was heard to have
 	Silence        time.Duration // since the database was heard last
 	Waiting        int           // writes in the queue
+	Behind         int           // collections that are being brought up to the others
 	Writes         WriteStats
 }
 
@@ -211,8 +209,11 @@ type WriteStats struct {
 // Stats returns how the replica is.
 func (r *Replica) Stats() Stats {
 	h := r.heard.Load()
+	r.mu.RLock()
+	behind := len(r.behind)
+	r.mu.RUnlock()
 	return Stats{
-		Applied: r.seen.Load(), Clock: h.change, Silence: time.Since(h.at), Waiting: int(r.queue.waiting.Load()),
+		Applied: r.seen.Load(), Clock: h.change, Silence: time.Since(h.at), Waiting: int(r.queue.waiting.Load()), Behind: behind,
 		Writes: WriteStats{
 			Edits: r.queue.edits.Load(), Groups: r.queue.groups.Load(), Failed: r.queue.failed.Load(),
 			Took: time.Duration(r.queue.took.Load()), ClockWait: r.store.ClockWait(),
@@ -235,21 +236,4 @@ func (r *Replica) Turn(ctx context.Context) (*Turn, error) {
 	case <-ctx.Done():
 		return nil, cmp.Or(context.Cause(ctx), ctx.Err())
 	}
-}
-
-// CatchUp brings the memory up to what its caller has committed. If it cannot, the error is
-// an *fault.UnavailableError. It works to its end even if ctx ends before.
-func (r *Replica) CatchUp(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), followTimeout)
-	defer cancel()
-	turn, err := r.Turn(ctx)
-	if err == nil {
-		defer turn.End()
-		err = r.catchUp(ctx)
-	}
-	if err != nil {
-		r.Wake()
-		return &fault.UnavailableError{Reason: fmt.Sprintf("this was carried out, but cannot be seen yet: %v", err)}
-	}
-	return nil
 }

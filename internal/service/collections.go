@@ -118,10 +118,10 @@ func (s *Service) CreateCollection(ctx context.Context, n NewCollection) (Collec
 	if err != nil {
 		return Collection{}, err
 	}
-	if _, _, err := s.store.CreateCollection(ctx, byEdit, info); err != nil {
+	if info, _, err = s.store.CreateCollection(ctx, byEdit, info); err != nil {
 		return Collection{}, fault.Explain(err, n.ID, "")
 	}
-	return s.afterCollectionChange(ctx, n.ID)
+	return s.afterCollectionChange(ctx, info.Key, n.ID)
 }
 
 // A CollectionUpdate says what to change about a collection; nil leaves a member
@@ -154,7 +154,7 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 	if err != nil {
 		return Collection{}, fault.Explain(err, id, "")
 	}
-	return s.afterCollectionChange(ctx, id)
+	return s.afterCollectionChange(ctx, c.Info().Key, id)
 }
 
 // DeleteCollection takes out a collection with all its items.
@@ -169,8 +169,8 @@ func (s *Service) DeleteCollection(ctx context.Context, id string) error {
 	return s.replica.CatchUp(ctx)
 }
 
-func (s *Service) afterCollectionChange(ctx context.Context, id string) (Collection, error) {
-	if err := s.replica.CatchUp(ctx); err != nil {
+func (s *Service) afterCollectionChange(ctx context.Context, key int64, id string) (Collection, error) {
+	if err := s.replica.CatchUp(ctx, key); err != nil {
 		return Collection{}, err
 	}
 	return s.Collection(id)

@@ -168,7 +168,7 @@ func TestChangesAreNumberedWithoutGaps(t *testing.T) {
 	writers.Wait()
 	last := uint64(1) // that made the collection
 	err := s.store.View(t.Context(), func(v *store.View) error {
-		return v.Changes(t.Context(), 0, func(c *store.Change) error {
+		return v.Changes(t.Context(), store.Stretch{}, func(c *store.Change) error {
 			if last++; c.Number != last || c.Op != store.Created || c.Now == nil || c.At.IsZero() {
 				t.Errorf("change %d is %+v", last, c)
 			}

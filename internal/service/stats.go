@@ -17,6 +17,7 @@ type Stats struct {
 	Collections     int
 	Places, Shapes  int
 	WaitingWrites   int
+	Behind          int // collections that are being brought up to the others
 	ImportsUnderWay int
 	Work            admission.Load
 	Connections     store.PoolStats
@@ -32,7 +33,7 @@ func (s *Service) Stats() Stats {
 	memory := s.replica.Stats()
 	out := Stats{
 		Ready: s.Ready() == nil, Applied: memory.Applied, Clock: memory.Clock, Silence: memory.Silence, Listening: s.store.Listening(),
-		WaitingWrites: memory.Waiting, Work: s.desk.Load(), Connections: s.store.PoolStats(), Writes: memory.Writes,
+		WaitingWrites: memory.Waiting, Behind: memory.Behind, Work: s.desk.Load(), Connections: s.store.PoolStats(), Writes: memory.Writes,
 	}
 	out.RoomFree, out.RoomKnown = s.room()
 	out.ImportsUnderWay = s.Underway()

@@ -230,7 +230,7 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, s
 	if err != nil {
 		return Style{}, fault.Explain(err, collection, "")
 	}
-	if err := s.replica.CatchUp(ctx); err != nil {
+	if err := s.replica.CatchUp(ctx, c.Info().Key); err != nil {
 		return Style{}, err
 	}
 	return s.Style(collection)

@@ -98,13 +98,18 @@ type clock struct {
 // next takes a number.
 func (c *clock) next() uint64 { c.newest++; return c.newest }
 
-// attempts is how often a transaction is begun that fails for what others did.
-const attempts = 3
+const (
+	// attempts is how often a transaction is begun that fails for what others did.
+	attempts = 3
+	// importPause is how long a transaction waits that an import stands against.
+	importPause = 50 * time.Millisecond
+)
 
 // write runs f in a transaction that holds the clock, from which f takes the numbers of the
-// changes it makes. It may run f several times, of which the last counts.
+// changes it makes. It may run f several times, of which the last counts. If f returns
+// ErrImporting it runs again after a pause, until ctx ends.
 func (s *Store) write(ctx context.Context, f func(tx *gorm.DB, c *clock) error) (state State, err error) {
-	for range attempts {
+	for left := attempts; left > 0; left-- {
 		finished := false
 		err = s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 			began := time.Now()
@@ -123,6 +128,13 @@ func (s *Store) write(ctx context.Context, f func(tx *gorm.DB, c *clock) error) 
 		switch {
 		case err == nil:
 			return state, nil
+		case errors.Is(err, ErrImporting):
+			left++
+			select {
+			case <-time.After(importPause):
+			case <-ctx.Done():
+				return state, err
+			}
 		case finished && TroubleOf(err) == Unavailable:
 			return state, fmt.Errorf("%w: %w", ErrUnknownOutcome, err)
 		case !worthRepeating(err):
@@ -147,6 +159,16 @@ func holdClock(row interface{ Scan(to ...any) error }) (*clock, error) {
 	}
 	return &clock{State: state, newest: state.Change, at: time.Now().UTC().Truncate(time.Microsecond)}, nil
 }
+
+// The lock of a collection, whose key they are formatted with: edits share it, and a large
+// import or who deletes the collection has it alone. Whoever waits for it must not hold the
+// clock.
+const (
+	editingLock = "('collections'::regclass::oid::int, (%s %% 2147483648)::int)"
+	waitAlone   = "pg_advisory_xact_lock" + editingLock
+	tryAlone    = "pg_try_advisory_xact_lock" + editingLock
+	tryEditing  = "pg_try_advisory_xact_lock_shared" + editingLock
+)
 
 // releaseClock notes the newest number, $1, and notifies on a channel, $2.
 const releaseClock = "WITH noted AS (UPDATE clock SET change = $1 RETURNING change) SELECT pg_notify($2, '') FROM noted"

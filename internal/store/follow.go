@@ -3,8 +3,10 @@ package store
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -17,26 +19,43 @@ import (
 // bounds the work of each query, whatever the database believes of its tables.
 const followedTogether = 5000
 
-// Touched returns the keys of the collections that were themselves changed after the given
-// number: made, described anew, filled or deleted.
-func (v *View) Touched(after uint64) (keys []int64, err error) {
-	err = v.tx.Raw("SELECT DISTINCT collection_key FROM changes WHERE number > ? AND number <= ? AND feature_id IS NULL ORDER BY 1", after, v.Change).
-		Scan(&keys).
+// A Touch says what was done to a collection itself.
+type Touch struct {
+	Collection int64 // its key
+	Filled     bool  // a large import has filled it, when it was empty
+	Imported   int   // how many features large imports have put into it
+}
+
+// Touched returns what was done to the collections after the given number, of those that were
+// themselves changed: made, described anew, deleted, or the target of a large import.
+func (v *View) Touched(after uint64) (all []Touch, err error) {
+	err = v.tx.Raw(`SELECT c.collection_key AS collection, bool_or(c.op = ?) AS filled, coalesce(sum(m.features), 0) AS imported
+		FROM changes c LEFT JOIN merges m ON m.number = c.number
+		WHERE c.number > ? AND c.number <= ? AND c.feature_id IS NULL GROUP BY 1 ORDER BY 1`, Filled, after, v.Change).
+		Scan(&all).
 		Error
 	if err != nil {
 		return nil, fmt.Errorf("reading the changes to collections after %d: %w", after, err)
 	}
-	return keys, nil
+	return all, nil
 }
 
-// Filled reports whether an import filled a collection that was empty after the given
-// number.
-func (v *View) Filled(collection int64, after uint64) (filled bool, err error) {
-	err = v.tx.Raw("SELECT EXISTS (SELECT FROM changes WHERE collection_key = ? AND number > ? AND number <= ? AND feature_id IS NULL AND op = ?)",
-		collection, after, v.Change, Filled).
-		Scan(&filled).
-		Error
-	return filled, err
+// A Stretch is some of the changes to features.
+type Stretch struct {
+	After  uint64  // a number
+	Only   int64   // the key of the collection they are in; 0 for any
+	Except []int64 // keys of collections that they are not in
+}
+
+// where is the condition for the changes, as c.
+func (s *Stretch) where() string {
+	switch {
+	case s.Only != 0:
+		return fmt.Sprintf("c.collection_key = %d", s.Only)
+	case len(s.Except) > 0:
+		return "c.collection_key NOT IN (" + strings.Trim(strings.Join(strings.Fields(fmt.Sprint(s.Except)), ","), "[]") + ")"
+	}
+	return "true"
 }
 
 // Changes are handed on so many at a time, or so many bytes, while the next are
@@ -47,15 +66,17 @@ const (
 	positionBytes       = 32 // of a position of a shape
 )
 
-// Changes calls each with the newest change after the given number to every feature that was
-// changed, in the order of their numbers. All have the feature as it is in the view. It
-// returns the first error of each, which must not use the view.
-func (v *View) Changes(ctx context.Context, after uint64, each func(*Change) error) error {
+// Changes calls each with the newest of some changes to every feature that was changed, in
+// the order of their numbers, of which those of one large import have the same. All have the
+// feature as it is in the view. It returns the first error of each, which must not use the
+// view.
+func (v *View) Changes(ctx context.Context, s Stretch, each func(*Change) error) error {
 	handed := make(chan []Change, 2)
 	reading, ctx := errgroup.WithContext(ctx)
 	reading.Go(func() error {
 		defer close(handed)
-		return v.readChanges(ctx, after, handed)
+		r := changeReader{view: v, where: s.where(), to: handed}
+		return r.read(ctx, s.After)
 	})
 	var failed error
 	for changes := range handed {
@@ -66,84 +87,129 @@ func (v *View) Changes(ctx context.Context, after uint64, each func(*Change) err
 		}
 	}
 	if err := reading.Wait(); err != nil {
-		return fmt.Errorf("reading the changes after %d: %w", after, cmp.Or(failed, err))
+		return fmt.Errorf("reading the changes after %d: %w", s.After, cmp.Or(failed, err))
 	}
 	return nil
 }
 
-// readChanges hands on all changes after the given number.
-func (v *View) readChanges(ctx context.Context, after uint64, to chan<- []Change) error {
-	var changes []Change
-	size := 0
-	handOn := func() error {
-		select {
-		case to <- changes:
-			changes, size = nil, 0
-			return nil
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
+// A changeReader reads changes for others to use.
+type changeReader struct {
+	view    *View
+	where   string // the condition for the changes, as c
+	to      chan<- []Change
+	changes []Change // that were not handed on yet
+	size    int      // of these, in bytes
+}
+
+// changesOfFeatures selects changes, as c, with the features as they are.
+const changesOfFeatures = `SELECT c.number, c.collection_key, c.feature_id, c.op, c.at, f.id IS NOT NULL, coalesce(f.number_id, false),
+		coalesce(f.lon, 0), coalesce(f.lat, 0), f.elevation, f.geometry::text, f.properties
+	FROM (%s) c LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id`
+
+// read hands on the changes after the given number.
+func (r *changeReader) read(ctx context.Context, after uint64) error {
 	// Old statistics make the database look through whole tables for a few changes.
-	err := v.tx.Exec("SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off").Error
-	for first := after; err == nil && first < v.Change; first += followedTogether {
-		err = v.changes(ctx, first, min(first+followedTogether, v.Change), func(c *Change) error {
-			changes = append(changes, *c)
-			if c.Now != nil {
-				size += len(c.Now.Properties.JSON())
-				if c.Now.Shape != nil {
-					size += positionBytes * c.Now.Shape.Positions()
-				}
-			}
-			if len(changes) < handedTogether && size < handedTogetherBytes {
-				return nil
-			}
-			return handOn()
-		})
+	err := r.view.tx.Exec("SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off").Error
+	if err != nil {
+		return err
+	}
+	var merges []struct {
+		Key    int64
+		Number uint64
+	}
+	err = r.view.tx.Raw("SELECT m.key, c.number FROM changes c JOIN merges m ON m.number = c.number "+
+		"WHERE c.number > ? AND c.number <= ? AND c.op = ? AND "+r.where+" ORDER BY c.number", after, r.view.Change, Joined).
+		Scan(&merges).
+		Error
+	for _, m := range merges {
+		if err == nil {
+			err = r.edits(ctx, after, m.Number)
+		}
+		if err == nil {
+			err = r.query(ctx, fmt.Sprintf(changesOfFeatures, `SELECT c.number, c.collection_key, d.feature_id, d.op, c.at
+				FROM merged d, changes c WHERE d.merge_key = ? AND c.number = ?`), m.Key, m.Number)
+		}
+		after = m.Number
+	}
+	if err == nil {
+		err = r.edits(ctx, after, r.view.Change)
 	}
 	if err != nil {
 		return err
 	}
-	return handOn()
+	return r.handOn(ctx)
 }
 
-func (v *View) changes(ctx context.Context, after, last uint64, each func(*Change) error) error {
-	rows, err := v.tx.WithContext(ctx).
-		Raw(`SELECT c.number, c.collection_key, c.feature_id, c.op, c.at, f.id IS NOT NULL, coalesce(f.number_id, false),
-			coalesce(f.lon, 0), coalesce(f.lat, 0), f.elevation, f.geometry::text, f.properties
-		FROM (SELECT DISTINCT ON (collection_key, feature_id) number, collection_key, feature_id, op, at FROM changes
-			WHERE number > ? AND number <= ? AND feature_id IS NOT NULL ORDER BY collection_key, feature_id, number DESC) c
-		LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id
-		ORDER BY c.number`, after, last).
-		Rows()
+// edits hands on what was changed after a number and up to another, large imports aside.
+func (r *changeReader) edits(ctx context.Context, after, last uint64) error {
+	for ; after < last; after += followedTogether {
+		err := r.query(ctx, fmt.Sprintf(changesOfFeatures, `SELECT DISTINCT ON (collection_key, feature_id)
+				number, collection_key, feature_id, op, at FROM changes c
+			WHERE number > ? AND number <= ? AND feature_id IS NOT NULL AND `+r.where+`
+			ORDER BY collection_key, feature_id, number DESC`)+" ORDER BY c.number",
+			after, min(after+followedTogether, last))
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *changeReader) handOn(ctx context.Context) error {
+	select {
+	case r.to <- r.changes:
+		r.changes, r.size = nil, 0
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// query hands on the changes that a query gives.
+func (r *changeReader) query(ctx context.Context, query string, args ...any) error {
+	rows, err := r.view.tx.WithContext(ctx).Raw(query, args...).Rows()
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var c Change
-		var there, numbered bool
-		var at geo.Point
-		var elevation *float64
-		var shape *string
-		var properties []byte
-		if err := rows.Scan(&c.Number, &c.Collection, &c.FeatureID, &c.Op, &c.At, &there, &numbered, &at.Lon, &at.Lat, &elevation, &shape, &properties); err != nil {
+		c, err := scanChange(rows)
+		if err != nil {
 			return err
 		}
-		c.At = c.At.UTC()
-		if there {
-			f, err := storedFeature(c.FeatureID, at, elevation, shape, properties)
-			if err != nil {
+		r.changes = append(r.changes, c)
+		if c.Now != nil {
+			r.size += len(c.Now.Properties.JSON())
+			if c.Now.Shape != nil {
+				r.size += positionBytes * c.Now.Shape.Positions()
+			}
+		}
+		if len(r.changes) >= handedTogether || r.size >= handedTogetherBytes {
+			if err := r.handOn(ctx); err != nil {
 				return err
 			}
-			f.NumberID = numbered
-			c.Now = &f
-		}
-		if err := each(&c); err != nil {
-			return err
 		}
 	}
 	return rows.Err()
+}
+
+// scanChange reads a row of changesOfFeatures.
+func scanChange(rows *sql.Rows) (c Change, err error) {
+	var there, numbered bool
+	var at geo.Point
+	var elevation *float64
+	var shape *string
+	var properties []byte
+	err = rows.Scan(&c.Number, &c.Collection, &c.FeatureID, &c.Op, &c.At, &there, &numbered,
+		&at.Lon, &at.Lat, &elevation, &shape, &properties)
+	c.At = c.At.UTC()
+	if err != nil || !there {
+		return c, err
+	}
+	f, err := storedFeature(c.FeatureID, at, elevation, shape, properties)
+	f.NumberID = numbered
+	c.Now = &f
+	return c, err
 }
 
 // Listen calls wake once at the start and then whenever any process may have

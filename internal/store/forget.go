@@ -10,7 +10,7 @@ import (
 const forgottenTogether = 5000
 
 // Forget takes changes out of the history that are older than the given time, all but the
-// newest of each collection, and returns how many. What is there now stays as it is.
+// newest of each collection, and returns how many, those of features in large imports too. What is there now stays as it is.
 func (s *Store) Forget(ctx context.Context, before time.Time) (forgotten int64, err error) {
 	db := s.db.WithContext(ctx)
 	var last uint64
@@ -21,6 +21,16 @@ func (s *Store) Forget(ctx context.Context, before time.Time) (forgotten int64, 
 	// First noted, so that who has not applied them yet loads all anew.
 	if err := s.reserved.WithContext(ctx).Exec("UPDATE clock SET forgotten = ? WHERE forgotten < ?", last, last).Error; err != nil {
 		return 0, fmt.Errorf("forgetting changes: %w", err)
+	}
+	for {
+		gone := db.Exec(`DELETE FROM merged WHERE (merge_key, feature_id) IN (SELECT d.merge_key, d.feature_id
+			FROM merged d JOIN merges m ON m.key = d.merge_key WHERE m.number <= ? LIMIT ?)`, last, forgottenTogether)
+		if gone.Error != nil {
+			return forgotten, fmt.Errorf("forgetting changes: %w", gone.Error)
+		}
+		if forgotten += gone.RowsAffected; gone.RowsAffected < forgottenTogether {
+			break
+		}
 	}
 	for {
 		gone := db.Exec(`DELETE FROM changes WHERE number IN (SELECT c.number FROM changes c WHERE c.number <= ?

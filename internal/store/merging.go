@@ -30,152 +30,218 @@ type Merged struct {
 	At                           time.Time // when its changes were made
 }
 
+// errMade reports that somebody has just made the collection that an import is to make.
+var errMade = errors.New("store: the collection was made meanwhile")
+
 // Merge puts what was gathered into a collection, in one transaction: new features
 // are added and those that differ replaced, and it is noted how the import ended. A
 // collection without a Key is made, unless there is one with its ID by now; into gets
-// the Key then. begin is called before others have to wait for it, and may still call it off.
+// the Key then.
+//
+// Nobody else edits the collection meanwhile, but all others are edited: the clock is held only
+// when all is written, for a moment. begin is called just before that, and may still call it
+// off; what it returns is called if nothing comes of it then. end says how the import ended,
+// apart from its collection.
 func (st *Staging) Merge(
 	ctx context.Context,
 	by Origin,
 	into *Collection,
-	begin func() error,
+	begin func() (undo func(), err error),
 	end func(Merged) ImportEnd,
 ) (m Merged, err error) {
 	if err := st.end(); err != nil {
 		return m, fmt.Errorf("gathering features: %w", err)
 	}
-	err = st.store.direct(ctx, func(conn *pgx.Conn) (err error) {
-		m, err = st.mergeOn(ctx, conn, by, into, begin, end)
-		return err
-	})
+	for range attempts {
+		err = st.store.direct(ctx, func(conn *pgx.Conn) (err error) {
+			w := merging{staging: st, into: *into, origin: by, end: end}
+			if err = w.run(ctx, conn, begin); err == nil {
+				m, *into = w.Merged, w.into
+			}
+			return err
+		})
+		if !errors.Is(err, errMade) {
+			break
+		}
+	}
 	return m, err
 }
 
-func (st *Staging) mergeOn(
-	ctx context.Context,
-	conn *pgx.Conn,
-	by Origin,
-	into *Collection,
-	begin func() error,
-	end func(Merged) ImportEnd,
-) (m Merged, err error) {
-	tx, err := conn.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.ReadCommitted})
-	if err != nil {
-		return m, err
+// A merging is a Merge under way.
+type merging struct {
+	staging *Staging
+	tx      pgx.Tx
+	into    Collection
+	origin  Origin
+	key     int64 // of the merge
+	end     func(Merged) ImportEnd
+	Merged
+}
+
+func (w *merging) run(ctx context.Context, conn *pgx.Conn, begin func() (undo func(), err error)) (err error) {
+	if w.tx, err = conn.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.ReadCommitted}); err != nil {
+		return err
 	}
-	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }() // nothing where it was committed
-	if _, err := tx.Exec(ctx, "SET LOCAL statement_timeout = '"+mergeTimeout+"'; SET LOCAL lock_timeout = '"+mergeTimeout+"'"); err != nil {
-		return m, err
+	defer func() { _ = w.tx.Rollback(context.WithoutCancel(ctx)) }() // nothing if it was committed
+	_, err = w.tx.Exec(ctx, "SET LOCAL statement_timeout = '"+mergeTimeout+"'; SET LOCAL lock_timeout = '"+mergeTimeout+"'")
+	if err == nil {
+		err = w.find(ctx)
 	}
-	// All is laid out and compared before others have to wait. What they change meanwhile is
-	// compared again.
-	there, err := hasFeatures(ctx, tx, into.Key)
-	var compared *comparison
-	if err == nil && there {
-		compared, err = st.compare(ctx, tx, into.Key)
-	}
-	if err != nil {
-		return m, fmt.Errorf("merging an import: %w", err)
-	}
-	if err := begin(); err != nil {
-		return m, err
-	}
-	c, err := holdClock(tx.QueryRow(ctx, stateQuery+holding))
-	if err != nil {
-		return m, err
-	}
-	note := journal{by, c.Change + 1}
-	m.State, m.At = c.State, c.at
-	if m.Made, err = findOrMake(ctx, tx, into, note, c); err != nil {
-		return m, err
-	}
-	if !there {
-		if m.Fresh, err = st.fill(ctx, tx, into.Key, note, c); err == nil && !m.Fresh {
-			compared, err = st.compare(ctx, tx, into.Key) // others have been faster
-		}
-	} else {
-		err = compared.refresh(ctx, tx, c)
-	}
-	switch {
-	case err != nil:
-	case m.Fresh:
-		m.Created = int(st.rows)
-	default:
-		err = compared.write(ctx, tx, note, c, &m)
-		m.Repeated = int(st.rows) - compared.distinct
+	if err == nil {
+		err = w.write(ctx)
 	}
 	if err != nil {
-		return m, fmt.Errorf("merging an import: %w", err)
+		return fmt.Errorf("merging an import: %w", err)
 	}
-	if m.Newest = c.newest; m.Newest > c.Change {
-		if _, err := tx.Exec(ctx, releaseClock, m.Newest, notifyChannel); err != nil {
-			return m, err
-		}
+	undo, err := begin()
+	if err != nil {
+		return err
 	}
-	ended := end(m)
+	if err := w.commit(ctx); err != nil {
+		undo()
+		return err
+	}
+	return nil
+}
+
+// commit gives what was written its number, notes how the import ended, and commits.
+func (w *merging) commit(ctx context.Context) error {
+	if err := w.number(ctx); err != nil {
+		return fmt.Errorf("numbering an import: %w", err)
+	}
+	ended := w.end(w.Merged)
+	ended.CollectionKey = w.into.Key
 	args, err := ended.args()
 	if err != nil {
-		return m, err
+		return err
 	}
-	noted, err := tx.Exec(ctx, endImport, args...)
+	noted, err := w.tx.Exec(ctx, endImport, args...)
 	if err != nil {
-		return m, err
+		return err
 	}
 	if noted.RowsAffected() == 0 {
-		return m, ErrImportGone
+		return ErrImportGone
 	}
-	if err := tx.Commit(ctx); err != nil {
+	if err := w.tx.Commit(ctx); err != nil {
 		if TroubleOf(err) == Unavailable {
 			err = fmt.Errorf("%w: %w", ErrUnknownOutcome, err)
 		}
-		return m, err
+		return err
 	}
-	return m, nil
+	return nil
 }
 
-// A journal is what all changes of a merge have in common.
-type journal struct {
-	origin      Origin
-	transaction uint64
+// find looks for the collection and keeps others from editing it. If there is none, it gets a
+// key that nobody knows.
+func (w *merging) find(ctx context.Context) error {
+	known := w.into.Key
+	err := w.tx.QueryRow(ctx, "SELECT key FROM collections WHERE key = $1 OR $1 = 0 AND id = $2", known, w.into.ID).
+		Scan(&w.into.Key)
+	switch w.Made = errors.Is(err, pgx.ErrNoRows); {
+	case w.Made && known != 0:
+		return ErrNoCollection
+	case w.Made:
+		return w.tx.QueryRow(ctx, "SELECT nextval(pg_get_serial_sequence('collections', 'key'))").Scan(&w.into.Key)
+	case err != nil:
+		return err
+	}
+	if _, err := w.tx.Exec(ctx, "SELECT "+fmt.Sprintf(waitAlone, "$1::bigint"), w.into.Key); err != nil {
+		return err
+	}
+	var there bool // until the lock was free, it could be deleted
+	err = w.tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM collections WHERE key = $1)", w.into.Key).Scan(&there)
+	if err == nil && !there {
+		err = ErrNoCollection
+	}
+	return err
 }
 
-// findOrMake looks for a collection by its Key or, if it has none, makes it as the
-// first change of the transaction, unless there is one with its ID.
-func findOrMake(
-	ctx context.Context, tx pgx.Tx, c *Collection, note journal, clock *clock,
-) (made bool, err error) {
-	err = tx.QueryRow(ctx, "SELECT key FROM collections WHERE key = $1 OR $1 = 0 AND id = $2", c.Key, c.ID).Scan(&c.Key)
-	if c.Key != 0 || !errors.Is(err, pgx.ErrNoRows) {
-		if errors.Is(err, pgx.ErrNoRows) {
-			err = ErrNoCollection
+// write writes the features, as those of a merge without a number.
+func (w *merging) write(ctx context.Context) error {
+	err := w.tx.QueryRow(ctx, "SELECT nextval(pg_get_serial_sequence('merges', 'key'))").Scan(&w.key)
+	if err != nil {
+		return err
+	}
+	there, err := hasFeatures(ctx, w.tx, w.into.Key)
+	if err == nil && !there {
+		w.Fresh, err = w.fill(ctx)
+	}
+	switch {
+	case err != nil:
+		return err
+	case w.Fresh:
+		w.Created = int(w.staging.rows)
+		return nil
+	}
+	compared, err := w.staging.compare(ctx, w.tx, w.into.Key)
+	if err != nil {
+		return err
+	}
+	w.Repeated = int(w.staging.rows) - compared.distinct
+	return compared.write(ctx, w.tx, w.key, &w.Merged)
+}
+
+// number takes the clock, and from it the numbers of what was written.
+func (w *merging) number(ctx context.Context) error {
+	c, err := holdClock(w.tx.QueryRow(ctx, stateQuery+holding))
+	if err != nil {
+		return err
+	}
+	first := c.Change + 1
+	w.State, w.At = c.State, c.at
+	if w.Made {
+		if err := w.make(ctx, c); err != nil {
+			return err
 		}
-		return false, err
+		if err := w.journal(ctx, first, c, Created); err != nil {
+			return err
+		}
 	}
+	if features := w.Created + w.Replaced; features > 0 || w.Fresh {
+		op := Joined
+		if w.Fresh {
+			op = Filled
+		}
+		c.next()
+		if err := w.journal(ctx, first, c, op); err != nil {
+			return err
+		}
+		_, err := w.tx.Exec(ctx, "INSERT INTO merges (key, number, features) VALUES ($1, $2, $3)", w.key, c.newest, features)
+		if err != nil {
+			return err
+		}
+	}
+	if w.Newest = c.newest; w.Newest > c.Change {
+		_, err = w.tx.Exec(ctx, releaseClock, w.Newest, notifyChannel)
+	}
+	return err
+}
+
+// make makes the collection, unless somebody has.
+func (w *merging) make(ctx context.Context, clock *clock) error {
+	c := &w.into
 	c.CreatedAt, c.Change = clock.at, clock.next()
-	err = tx.QueryRow(
+	made, err := w.tx.Exec(
 		ctx,
 		`INSERT INTO collections
-			(id, title, description, name_property, category_property, time_property, created_at, change)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING key`,
-		c.ID,
-		c.Title,
-		c.Description,
-		c.NameProperty,
-		c.CategoryProperty,
-		c.TimeProperty,
-		c.CreatedAt,
-		c.Change,
-	).Scan(&c.Key)
+			(key, id, title, description, name_property, category_property, time_property, created_at, change)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING`,
+		c.Key, c.ID, c.Title, c.Description, c.NameProperty, c.CategoryProperty, c.TimeProperty, c.CreatedAt, c.Change,
+	)
 	if err != nil {
-		return false, fmt.Errorf("making collection %q: %w", c.ID, err)
+		return fmt.Errorf("making collection %q: %w", c.ID, err)
 	}
-	return true, note.collection(ctx, tx, c.Change, c.Key, Created, clock.at)
+	if made.RowsAffected() == 0 {
+		return errMade
+	}
+	return nil
 }
 
-// collection notes a change to a collection itself, of which nothing was replaced.
-func (n journal) collection(ctx context.Context, tx pgx.Tx, number uint64, key int64, op Op, at time.Time) error {
-	_, err := tx.Exec(ctx, insertChangesFrom+" VALUES ($1, $2, $3, $4, $5, NULL, $6, $7, NULL)",
-		number, n.transaction, n.origin.Actor, n.origin.Way, key, op, at)
+// journal notes that the newest number is that of a change to the collection itself, of which
+// nothing was replaced.
+func (w *merging) journal(ctx context.Context, transaction uint64, c *clock, op Op) error {
+	_, err := w.tx.Exec(ctx, insertChangesFrom+" VALUES ($1, $2, $3, $4, $5, NULL, $6, $7, NULL)",
+		c.newest, transaction, w.origin.Actor, w.origin.Way, w.into.Key, op, c.at)
 	return err
 }
 
@@ -184,30 +250,16 @@ func hasFeatures(ctx context.Context, tx pgx.Tx, collection int64) (there bool, 
 	return there, err
 }
 
-// fill puts what was gathered into a collection that is empty, as one change, and
-// reports whether it was empty and no id came twice: otherwise it has done nothing.
-func (st *Staging) fill(
-	ctx context.Context,
-	tx pgx.Tx,
-	collection int64,
-	note journal,
-	c *clock,
-) (done bool, err error) {
-	if there, err := hasFeatures(ctx, tx, collection); err != nil || there {
-		return false, err
-	}
-	attempt, err := tx.Begin(ctx) // a savepoint
+// fill puts what was gathered into a collection that is empty, and reports whether no id came
+// twice: otherwise it has done nothing.
+func (w *merging) fill(ctx context.Context) (done bool, err error) {
+	attempt, err := w.tx.Begin(ctx) // a savepoint
 	if err != nil {
 		return false, err
 	}
-	defer func() { _ = attempt.Rollback(context.WithoutCancel(ctx)) }() // nothing where it was committed
-	err = st.copyTo(
-		ctx,
-		attempt.Conn(),
-		"features",
-		"collection_key, change",
-		func(int64) []uint64 { return []uint64{uint64(collection), c.newest + 1} },
-	)
+	defer func() { _ = attempt.Rollback(context.WithoutCancel(ctx)) }() // nothing if it was committed
+	lead := []uint64{uint64(w.into.Key), uint64(-w.key)}
+	err = w.staging.copyTo(ctx, attempt.Conn(), "features", "collection_key, change", func(int64) []uint64 { return lead })
 	var taken *pgconn.PgError
 	if errors.As(err, &taken) && taken.Code == uniqueViolation {
 		return false, nil
@@ -215,10 +267,6 @@ func (st *Staging) fill(
 	if err != nil {
 		return false, err
 	}
-	if err := note.collection(ctx, attempt, c.newest+1, collection, Filled, c.at); err != nil {
-		return false, err
-	}
-	c.next()
 	return true, attempt.Commit(ctx)
 }
 

@@ -91,6 +91,23 @@ func TestDatabasesThatCannotBeUsed(t *testing.T) {
 	}
 }
 
+// What the journal keeps of a collection, and of the report of an import, and how it was kept
+// formerly.
+const (
+	keptBefore = `{"key":1,"id":"c","title":"Before","description":"","name_property":"name","category_property":"",` +
+		`"style":"{\"labels\":true}","created_at":"2026-01-02T03:04:05Z","change":1}`
+	formerBefore = `{"Key":1,"ID":"c","Title":"Before","Description":"","NameProperty":"name","CategoryProperty":"",` +
+		`"Style":"{\"labels\":true}","CreatedAt":"2026-01-02T03:04:05Z","Change":1}`
+	keptReport = `{"import":"i","rows":2,"without_id":1,"dry_run":false,"errors":null,"notes":[{"kind":"mirrored",
+		"sides":[{"count":1,"box":{"west":-1.50,"south":0,"east":1,"north":2},"spots":[{"lon":1,"lat":2}]}],
+		"set":[{"option":"fix","value":"SwapDoubtful"}]}],
+		"doubts":[{"row":2,"line":2,"kind":"zero","fix":"skip_zero","reason":"Is at 0, 0"}]}`
+	formerReport = `{"Import":"i","Rows":2,"WithoutID":1,"DryRun":false,"Errors":null,"Notes":[{"Kind":"mirrored",
+		"Sides":[{"Count":1,"Box":{"West":-1.50,"South":0,"East":1,"North":2},"Spots":[{"Lon":1,"Lat":2}]}],
+		"Set":[{"Option":"fix","Value":"SwapDoubtful"}]}],
+		"Doubts":[{"Row":2,"Line":2,"Kind":"zero","Fix":"skip_zero","Reason":"Is at 0, 0"}]}`
+)
+
 // TestFromEachOlderSchema makes a database as each older version left it, with something in
 // it, and opens it.
 func TestFromEachOlderSchema(t *testing.T) {
@@ -117,6 +134,11 @@ func TestFromEachOlderSchema(t *testing.T) {
 				t.Fatal(err)
 			}
 			pool.Close()
+			// Up to the journal, names were those of the program of the day.
+			before, report := keptBefore, keptReport
+			if steps < 9 {
+				before, report = formerBefore, formerReport
+			}
 			run(
 				t,
 				dsn,
@@ -126,37 +148,23 @@ func TestFromEachOlderSchema(t *testing.T) {
 					`'{"name":"X"}', 2 FROM collections`,
 				`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT n, key, CASE WHEN n = 2 `+
 					`THEN 'x' END, 'create', '2026-01-02T03:04:05Z' FROM collections, generate_series(1, 2) n`,
-				`INSERT INTO changes (number, collection_key, op, at, before) SELECT 3, key, 'replace', '2026-01-02T03:04:06Z',
-					'{"Key":1,"ID":"c","Title":"Before","Description":"","NameProperty":"name","CategoryProperty":"","Style":"{\"Labels\":true}","CreatedAt":"2026-01-02T03:04:05Z","Change":1}'
-					FROM collections`,
+				`INSERT INTO changes (number, collection_key, op, at, before) SELECT 3, key, 'replace', '2026-01-02T03:04:06Z', '`+
+					before+`' FROM collections`,
 				`UPDATE clock SET change = 3`,
 			)
 			if steps >= 4 { // since then there are reports of imports
 				run(
 					t,
 					dsn,
-					`INSERT INTO imports (id, collection_key, collection, file_name, status, format, bytes_read, rows_read, report, problem, dismissing, started_at, touched_at, ended_at)
-					VALUES ('i', 1, 'c', 'f.csv', 'successful', 'csv', 1, 2, '{"Import":"i","Rows":2,"WithoutID":1,"DryRun":false,"Errors":null,
-						"Notes":[{"Kind":"mirrored","Sides":[{"Count":1,"Box":{"West":-1.50,"South":0,"East":1,"North":2},"Spots":[{"Lon":1,"Lat":2}]}],"Set":[{"Option":"fix","Value":"SwapDoubtful"}]}],
-						"Doubts":[{"Row":2,"Line":2,"Kind":"zero","Fix":"skip_zero","Reason":"Is at 0, 0"}]}', '', false, now(), now(), now())`,
+					`INSERT INTO imports (id, collection_key, collection, file_name, status, format, bytes_read, rows_read, `+
+						`report, problem, dismissing, started_at, touched_at, ended_at)
+					VALUES ('i', 1, 'c', 'f.csv', 'successful', 'csv', 1, 2, '`+report+`', '', false, now(), now(), now())`,
 				)
 			}
 			s := open(t, dsn)
-			sameJSON(
-				t,
-				s,
-				"SELECT before FROM changes WHERE number = 3",
-				`{"key":1,"id":"c","title":"Before","description":"","name_property":"name","category_property":"","style":"{\"Labels\":true}","created_at":"2026-01-02T03:04:05Z","change":1}`,
-			)
+			sameJSON(t, s, "SELECT before FROM changes WHERE number = 3", keptBefore)
 			if steps >= 4 {
-				sameJSON(
-					t,
-					s,
-					"SELECT report FROM imports",
-					`{"import":"i","rows":2,"without_id":1,"dry_run":false,"errors":null,
-					"notes":[{"kind":"mirrored","sides":[{"count":1,"box":{"west":-1.50,"south":0,"east":1,"north":2},"spots":[{"lon":1,"lat":2}]}],"set":[{"option":"fix","value":"SwapDoubtful"}]}],
-					"doubts":[{"row":2,"line":2,"kind":"zero","fix":"skip_zero","reason":"Is at 0, 0"}]}`,
-				)
+				sameJSON(t, s, "SELECT report FROM imports", keptReport)
 			}
 			state, err := s.State(t.Context())
 			if err != nil || state.Change != 3 || state.Identity == "" {

@@ -25,7 +25,17 @@ type View struct {
 // View runs f on the database as it is now: what f reads all belongs together,
 // whatever is written meanwhile.
 func (s *Store) View(ctx context.Context, f func(*View) error) error {
-	return s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	return s.viewOn(ctx, s.reserved, f)
+}
+
+// LongView is View on one of the connections that are not kept for edits and for following
+// them.
+func (s *Store) LongView(ctx context.Context, f func(*View) error) error {
+	return s.viewOn(ctx, s.db, f)
+}
+
+func (s *Store) viewOn(ctx context.Context, db *gorm.DB, f func(*View) error) error {
+	return db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		// What reads much says nothing for long.
 		if err := tx.Exec("SET LOCAL idle_in_transaction_session_timeout = 0; SET LOCAL statement_timeout = 0").Error; err != nil {
 			return err

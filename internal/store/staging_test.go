@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -34,6 +35,16 @@ func gathered(t *testing.T, s *Store, text string, ids ...string) *Staging {
 		t.Fatal(err)
 	}
 	return st
+}
+
+// beginning returns what calls f, if it is not nil, before a merge has a number.
+func beginning(f func() error) func() (func(), error) {
+	return func() (func(), error) {
+		if f == nil {
+			return func() {}, nil
+		}
+		return func() {}, f()
+	}
 }
 
 // TestGatheredIsStored takes features of all kinds through a staging, into a collection
@@ -88,7 +99,7 @@ func TestGatheredIsStored(t *testing.T) {
 			t.Context(),
 			Origin{"somebody", ByImport},
 			&c,
-			func() error { return nil },
+			beginning(nil),
 			func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} },
 		)
 		if err != nil || m.Created+m.Replaced != len(features) || m.Fresh != (before == nil) {
@@ -101,7 +112,7 @@ func TestGatheredIsStored(t *testing.T) {
 		note := s.db.Raw("SELECT count(DISTINCT transaction), count(*) FILTER (WHERE actor = 'somebody' AND way = "+
 			"'import') FROM changes WHERE number > ?", m.Change).
 			Row()
-		if err := note.Scan(&first, &noted); err != nil || first != 1 || noted != int64(m.Newest-m.Change) {
+		if err := note.Scan(&first, &noted); err != nil || first != 1 || noted != 1 {
 			t.Errorf("%s: %d transactions, %d changes of somebody's import, %v", name, first, noted, err)
 		}
 		for j := range features {
@@ -128,7 +139,7 @@ func TestMerging(t *testing.T) {
 	merge := func(st *Staging, into *Collection, importID string) Merged {
 		t.Helper()
 		i := begun(t, s, importID)
-		m, err := st.Merge(t.Context(), Origin{}, into, func() error { return nil }, func(m Merged) ImportEnd {
+		m, err := st.Merge(t.Context(), Origin{}, into, beginning(nil), func(m Merged) ImportEnd {
 			return ImportEnd{
 				Key:           i.Key,
 				CollectionKey: into.Key,
@@ -176,39 +187,51 @@ func TestMerging(t *testing.T) {
 		f.Properties.Text("text") != "one" {
 		t.Errorf("a feature is %+v, %v", f, err)
 	}
-	// With contents, each change has its number, and what is the same none.
+	// With contents, all that differs is one change. If nothing differs there is none.
 	if m := merge(gathered(t, s, "one", "a", "d"), into, "2"); m != (Merged{Created: 1, Unchanged: 1, State: at(before + 1), Newest: before + 2}) {
 		t.Errorf("one more: %+v", m)
 	}
-	if m := merge(gathered(t, s, "two", "a", "b", "b"), into, "3"); m != (Merged{Replaced: 2, Repeated: 1, State: at(before + 2), Newest: before + 4}) {
+	if m := merge(gathered(t, s, "two", "a", "b", "b"), into, "3"); m != (Merged{Replaced: 2, Repeated: 1, State: at(before + 2), Newest: before + 3}) {
 		t.Errorf("two others: %+v", m)
 	}
-	if m := merge(gathered(t, s, "two", "a"), into, "4"); m != (Merged{Unchanged: 1, State: at(before + 4), Newest: before + 4}) {
+	if m := merge(gathered(t, s, "two", "a"), into, "4"); m != (Merged{Unchanged: 1, State: at(before + 3), Newest: before + 3}) {
 		t.Errorf("the same again: %+v", m)
+	}
+
+	if got := ops(before); got != "FILL MERGE MERGE" {
+		t.Errorf("its changes are %s", got)
+	}
+	if got := merged(t, s, into.Key); got != "d create , a replace one, b replace one" {
+		t.Errorf("of its features is kept %s", got)
+	}
+	for id, want := range map[string]uint64{"a": before + 3, "c": before + 1, "d": before + 2} {
+		if f, err := s.Feature(t.Context(), into.Key, id); err != nil || f.Change != want {
+			t.Errorf("feature %s is %+v, %v, want change %d", id, f, err, want)
+		}
 	}
 
 	// Ids that come again in an empty collection are found, and the last of them counts.
 	into, before = made("repeated")
-	if m := merge(gathered(t, s, "x", "a", "b", "a"), into, "5"); m != (Merged{Created: 2, Repeated: 1, State: at(before), Newest: before + 2}) {
+	if m := merge(gathered(t, s, "x", "a", "b", "a"), into, "5"); m != (Merged{Created: 2, Repeated: 1, State: at(before), Newest: before + 1}) {
 		t.Errorf("with repeated ids: %+v", m)
 	}
 
 	// One that is not there is made with what goes into it; where somebody else has made
 	// it by now, that one is meant.
 	fresh := Collection{ID: "new", Title: "New", NameProperty: "text"}
-	if m := merge(gathered(t, s, "x", "a", "b"), &fresh, "7"); m != (Merged{Created: 2, Made: true, State: at(before + 2), Newest: before + 4, Fresh: true}) {
+	if m := merge(gathered(t, s, "x", "a", "b"), &fresh, "7"); m != (Merged{Created: 2, Made: true, State: at(before + 1), Newest: before + 3, Fresh: true}) {
 		t.Errorf("into one that is made: %+v", m)
 	}
 	again := Collection{ID: "new"}
-	if m := merge(gathered(t, s, "x", "b", "c"), &again, "8"); m != (Merged{Created: 1, Unchanged: 1, State: at(before + 4), Newest: before + 5}) ||
+	if m := merge(gathered(t, s, "x", "b", "c"), &again, "8"); m != (Merged{Created: 1, Unchanged: 1, State: at(before + 3), Newest: before + 4}) ||
 		again.Key != fresh.Key {
 		t.Errorf("into one that was made: %+v", m)
 	}
 	twice := Collection{ID: "twice"}
-	if m := merge(gathered(t, s, "x", "a", "a"), &twice, "9"); m != (Merged{Created: 1, Repeated: 1, Made: true, State: at(before + 5), Newest: before + 7}) {
+	if m := merge(gathered(t, s, "x", "a", "a"), &twice, "9"); m != (Merged{Created: 1, Repeated: 1, Made: true, State: at(before + 4), Newest: before + 6}) {
 		t.Errorf("into one that is made, with repeated ids: %+v", m)
 	}
-	if got := ops(before + 2); got != "CREATE FILL c CREATE a" {
+	if got := ops(before + 1); got != "CREATE FILL MERGE CREATE MERGE" {
 		t.Errorf("the changes are %s", got)
 	}
 
@@ -222,79 +245,126 @@ func TestMerging(t *testing.T) {
 		s,
 		"x",
 		"a",
-	).Merge(t.Context(), Origin{}, into, func() error { return nil }, func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+	).Merge(t.Context(), Origin{}, into, beginning(nil), func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
 	if now, lost := s.Import(t.Context(), "6"); !errors.Is(err, ErrNoCollection) || lost != nil ||
 		now.Status != Accepted {
 		t.Errorf("into a deleted collection: %v; the import is %+v, %v", err, now, lost)
 	}
 }
 
-// TestWhatOthersChangeMeanwhileIsComparedAgain lets others edit a collection after an import
-// was compared with it and before it is written: the import is as if it had come after them,
-// and numbers have no gaps.
-func TestWhatOthersChangeMeanwhileIsComparedAgain(t *testing.T) {
-	s := open(t, pgboxtest.DSN(t))
-	place := func(id, text string) feature.Feature {
-		return feature.Feature{ID: id, Properties: properties(t, fmt.Sprintf(`{"text":%q}`, text))}
+// merged returns what is kept of the features that large imports have changed in a collection
+// which was not empty: the id, what was done, and the text there was before.
+func merged(t *testing.T, s *Store, collection int64) (text string) {
+	t.Helper()
+	err := s.db.Raw(`SELECT string_agg(concat_ws(' ', d.feature_id, d.op, coalesce(d.before->'properties'->>'text', '')),
+			', ' ORDER BY c.number, d.feature_id)
+		FROM merged d JOIN merges m ON m.key = d.merge_key JOIN changes c ON c.number = m.number
+		WHERE c.collection_key = ?`, collection).
+		Row().
+		Scan(&text)
+	if err != nil {
+		t.Fatal(err)
 	}
-	for name, meanwhile := range map[string]struct {
-		edits                        func(collection int64) []Edit
-		created, replaced, unchanged int
-	}{
-		"nothing": {func(int64) []Edit { return nil }, 1, 3, 1},
-		"edits": {func(c int64) []Edit {
-			return []Edit{
-				{Kind: Delete, Collection: c, Feature: place("b", "")},    // is new then
-				{Kind: Put, Collection: c, Feature: place("c", "new")},    // is the same then
-				{Kind: Put, Collection: c, Feature: place("same", "odd")}, // differs then
-				{Kind: Create, Collection: c, Feature: place("z", "new")}, // is there, and the same
-				{Kind: Create, Collection: c, Feature: place("y", "own")}, // is not imported
-			}
-		}, 1, 2, 2},
-	} {
-		c, _, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: name})
-		if err != nil {
-			t.Fatal(err)
-		}
-		apply := func(edits []Edit) {
-			t.Helper()
-			_, outcomes, err := s.Apply(t.Context(), []Write{{Edits: edits}})
-			for _, o := range outcomes {
-				err = errors.Join(err, o.Err)
-			}
+	return text
+}
+
+// TestAMergeStopsOnlyItsCollection edits while an import has written all and has no number yet.
+func TestAMergeStopsOnlyItsCollection(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	put := func(collection int64, id, text string) Write {
+		return Write{Edits: []Edit{{
+			Kind: Put, Collection: collection,
+			Feature: feature.Feature{ID: id, Properties: properties(t, fmt.Sprintf(`{"text":%q}`, text))},
+		}}}
+	}
+	for name, before := range map[string]int{"empty": 0, "with-contents": 1} {
+		var made []Collection
+		for _, id := range []string{name, "beside-" + name} {
+			c, _, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: id})
 			if err != nil {
 				t.Fatal(err)
 			}
+			made = append(made, c)
 		}
-		var before []Edit
-		for id, text := range map[string]string{"a": "old", "b": "old", "c": "old", "same": "new"} {
-			before = append(before, Edit{Kind: Create, Collection: c.Key, Feature: place(id, text)})
-		}
-		apply(before)
-		st := gathered(t, s, "new", "a", "b", "c", "same", "z")
-		i := begun(t, s, name)
-		m, err := st.Merge(t.Context(), Origin{}, &c,
-			func() error { apply(meanwhile.edits(c.Key)); return nil },
-			func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
-		if err != nil || m.Created != meanwhile.created || m.Replaced != meanwhile.replaced || m.Unchanged != meanwhile.unchanged {
-			t.Errorf("%s: %+v, %v", name, m, err)
-		}
-		for _, id := range []string{"a", "b", "c", "same", "z"} {
-			f, err := s.Feature(t.Context(), c.Key, id)
-			if want := place(id, "new"); err != nil || !f.Equal(&want) {
-				t.Errorf("%s: %s is %+v, %v", name, id, f, err)
+		into, other := made[0], made[1]
+		for range before {
+			if _, outcomes, err := s.Apply(t.Context(), []Write{put(into.Key, "a", "old")}); err != nil || outcomes[0].Err != nil {
+				t.Fatal(outcomes, err)
 			}
 		}
-		var gaps, wrong int64
-		err = s.db.Raw(`SELECT max(number) - count(*), (SELECT change FROM clock) - max(number) FROM changes`).Row().Scan(&gaps, &wrong)
-		if err != nil || gaps != 0 || wrong != 0 || m.Newest-m.Change != uint64(m.Created+m.Replaced) {
-			t.Errorf("%s: %d numbers are missing, the clock is %d ahead, %v, %+v", name, gaps, wrong, err, m)
+		deleted := make(chan error, 1)
+		during := func() error {
+			_, outcomes, err := s.Apply(t.Context(), []Write{
+				put(into.Key, "a", "edit"), put(other.Key, "b", "edit"),
+				{Edits: append(put(other.Key, "c", "edit").Edits, put(into.Key, "c", "edit").Edits...)},
+			})
+			if err != nil {
+				return err
+			}
+			var told []string
+			for _, o := range outcomes {
+				told = append(told, fmt.Sprint(o.Err))
+			}
+			busy := fmt.Sprint(ErrImporting)
+			if want := []string{busy, "<nil>", busy, busy}; !slices.Equal(told, want) {
+				t.Errorf("%s: edits beside the import: %q, want %q", name, told, want)
+			}
+			gone, cancel := context.WithTimeout(t.Context(), 3*importPause)
+			defer cancel()
+			if _, err := s.DeleteCollection(gone, Origin{}, into.Key); TroubleOf(err) != Unavailable {
+				t.Errorf("%s: deleting it: %v", name, err)
+			}
+			if _, _, err := s.UpdateCollection(t.Context(), Origin{}, into.Key, func(c *Collection) error {
+				c.Title = "Told anew"
+				return nil
+			}); err != nil {
+				t.Errorf("%s: describing it: %v", name, err)
+			}
+			go func() {
+				_, err := s.DeleteCollection(t.Context(), Origin{}, into.Key)
+				deleted <- err
+			}()
+			return nil
 		}
-		var odd int64
-		err = s.db.Raw(`SELECT count(*) FROM features f LEFT JOIN changes c ON c.number = f.change AND c.feature_id = f.id
-			WHERE f.collection_key = ? AND c.number IS NULL`, c.Key).Row().Scan(&odd)
-		if err != nil || odd != 0 {
-			t.Errorf("%s: %d features have no change of their own, %v", name, odd, err)
+		i := begun(t, s, name)
+		m, err := gathered(t, s, "file", "a", "d").Merge(t.Context(), Origin{}, &into, beginning(during),
+			func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+		if err != nil || m.Created != 2-before || m.Replaced != before || m.Newest != m.Change+1 {
+			t.Errorf("%s: %+v, %v", name, m, err)
 		}
+		if err := <-deleted; err != nil {
+			t.Errorf("%s: deleting it afterwards: %v", name, err)
+		}
+		var left int64
+		if err := s.db.Raw("SELECT count(*) FROM features WHERE collection_key = ?", into.Key).Row().Scan(&left); err != nil ||
+			left != 0 {
+			t.Errorf("%s: %d features are left, %v", name, left, err)
+		}
+	}
+}
+
+// TestACollectionThatIsMadeMeanwhile has somebody make the collection that an import is to
+// make: it goes into that one.
+func TestACollectionThatIsMadeMeanwhile(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	into := Collection{ID: "c", Title: "Of the import"}
+	var made Collection
+	i := begun(t, s, "i")
+	tries := 0
+	m, err := gathered(t, s, "file", "a", "b").Merge(t.Context(), Origin{}, &into, beginning(func() (err error) {
+		if tries++; tries == 1 {
+			made, _, err = s.CreateCollection(t.Context(), Origin{}, Collection{ID: "c", Title: "Of another"})
+		}
+		return err
+	}), func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+	if err != nil || m.Made || !m.Fresh || m.Created != 2 || into.Key != made.Key || tries != 2 {
+		t.Errorf("%+v into %d, made was %d, in %d tries, %v", m, into.Key, made.Key, tries, err)
+	}
+	var features, elsewhere int64
+	err = s.db.Raw("SELECT count(*), count(*) FILTER (WHERE collection_key <> ?) FROM features", made.Key).
+		Row().
+		Scan(&features, &elsewhere)
+	if err != nil || features != 2 || elsewhere != 0 {
+		t.Errorf("%d features are there, %d in no collection, %v", features, elsewhere, err)
 	}
 }

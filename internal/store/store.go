@@ -29,6 +29,8 @@ var (
 	ErrNoFeature    = errors.New("store: there is no such feature")
 	ErrExists       = errors.New("store: the id is taken")
 	ErrChanged      = errors.New("store: it was changed since")
+	// ErrImporting is temporary.
+	ErrImporting = errors.New("store: an import is being written into the collection")
 )
 
 // Options say which database to use, and how.
@@ -209,8 +211,15 @@ type featureRow struct {
 	Change        uint64
 }
 
-// TableName tells GORM the table.
-func (featureRow) TableName() string { return "features" }
+// featureColumns are the columns of a featureRow, from the table of features as f. Features of
+// a large import have its number by its key.
+const featureColumns = `f.collection_key, f.id, f.number_id, f.lon, f.lat, f.elevation, f.geometry, f.properties,
+	CASE WHEN f.change >= 0 THEN f.change ELSE (SELECT number FROM merges WHERE key = -f.change) END AS change`
+
+// features begins a query for rows of features.
+func (s *Store) features(ctx context.Context) *gorm.DB {
+	return s.db.WithContext(ctx).Table("features f").Select(featureColumns)
+}
 
 // A Stored is a feature with the number of its newest change.
 type Stored struct {
@@ -263,7 +272,7 @@ func (a array[T]) Value() (driver.Value, error) { return []T(a), nil }
 // ErrNoFeature.
 func (s *Store) Feature(ctx context.Context, collection int64, id string) (Stored, error) {
 	var row featureRow
-	err := s.db.WithContext(ctx).Where("collection_key = ? AND id = ?", collection, id).Take(&row).Error
+	err := s.features(ctx).Where("collection_key = ? AND id = ?", collection, id).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return Stored{}, ErrNoFeature
 	}
@@ -282,7 +291,7 @@ func (s *Store) Features(
 	ids []string,
 	size int,
 ) (found []Stored, cut bool, err error) {
-	return s.list(s.db.WithContext(ctx).Raw(`SELECT f.* FROM unnest(?::text[]) WITH ORDINALITY AS k (id, place)
+	return s.list(s.db.WithContext(ctx).Raw(`SELECT `+featureColumns+` FROM unnest(?::text[]) WITH ORDINALITY AS k (id, place)
 		JOIN features f ON f.collection_key = ? AND f.id = k.id COLLATE "C" ORDER BY k.place`, array[string](ids), collection), size)
 }
 
@@ -295,8 +304,7 @@ func (s *Store) FeaturesAfter(
 	limit, size int,
 ) (found []Stored, cut bool, err error) {
 	return s.list(
-		s.db.WithContext(ctx).
-			Model(&featureRow{}).
+		s.features(ctx).
 			Where("collection_key = ? AND id > ?", collection, after).
 			Order("id").
 			Limit(limit),
@@ -324,7 +332,7 @@ func (s *Store) FeaturesInAfter(
 	case box.East == 180:
 		lons = "(lon BETWEEN ? AND ? OR lon = -180)"
 	}
-	return s.list(s.db.WithContext(ctx).Model(&featureRow{}).
+	return s.list(s.features(ctx).
 		Where("collection_key = ? AND id > ?", collection, after).
 		Where("(geometry IS NULL AND lat BETWEEN ? AND ? AND "+lons+" OR geometry IS NOT NULL AND id = ANY (?))",
 			box.South, box.North, box.West, box.East, array[string](shapes)).Order("id").Limit(limit), size)

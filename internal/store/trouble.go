@@ -45,7 +45,10 @@ func TroubleOf(err error) Trouble {
 	}
 	var connecting *pgconn.ConnectError
 	var onTheWay net.Error
-	for _, known := range []error{ErrUnknownOutcome, ErrMoved, driver.ErrBadConn, context.DeadlineExceeded, io.ErrUnexpectedEOF, io.EOF, net.ErrClosed, pgx.ErrTxClosed} {
+	for _, known := range []error{
+		ErrUnknownOutcome, ErrMoved, ErrImporting, driver.ErrBadConn, context.DeadlineExceeded,
+		io.ErrUnexpectedEOF, io.EOF, net.ErrClosed, pgx.ErrTxClosed,
+	} {
 		if errors.Is(err, known) {
 			return Unavailable
 		}

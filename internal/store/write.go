@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
 
 	"gorm.io/gorm"
@@ -19,7 +20,8 @@ const (
 	Created  Op = "create"
 	Replaced Op = "replace"
 	Deleted  Op = "delete"
-	Filled   Op = "fill" // put many features into a collection that was empty, in one change
+	Filled   Op = "fill"  // put many features into a collection that was empty, in one change
+	Joined   Op = "merge" // put many features into a collection that was not empty, in one change
 )
 
 // A Way is how a change came to be made.
@@ -101,11 +103,11 @@ type rowKey struct {
 }
 
 // Apply carries out the edits of some writes in one transaction, in their order, each seeing
-// those before it, and returns their outcomes one after the other. An edit that cannot be done does not keep the others
-// from being
-// done: its outcome has the error. The error of Apply itself means that nothing
-// was written or, if it is ErrUnknownOutcome, that it is not known. The state is that of
-// before the edits.
+// those before it, and returns their outcomes one after the other. An edit that cannot be
+// done does not keep the others from being done: its outcome has the error. If an import is
+// being written into a collection, no edit is done of a write with an edit there, and all its
+// outcomes have ErrImporting. The error of Apply itself means that nothing was written or, if
+// it is ErrUnknownOutcome, that it is not known. The state is that of before the edits.
 func (s *Store) Apply(ctx context.Context, writes []Write) (State, []Outcome, error) {
 	var edits []Edit
 	for i := range writes {
@@ -121,6 +123,10 @@ func (s *Store) Apply(ctx context.Context, writes []Write) (State, []Outcome, er
 		for i := range writes {
 			w := &writes[i]
 			b.origin, b.transaction = w.Origin, c.newest+1
+			if b.importing(w.Edits) {
+				outcomes = append(outcomes, slices.Repeat([]Outcome{{Err: ErrImporting}}, len(w.Edits))...)
+				continue
+			}
 			for k := range w.Edits {
 				outcome, err := b.do(&w.Edits[k], c)
 				if err != nil {
@@ -140,7 +146,7 @@ func (s *Store) Apply(ctx context.Context, writes []Write) (State, []Outcome, er
 // A batch is the edits of one transaction under way: the rows they touch, as
 // they will be, and the changes made.
 type batch struct {
-	collections map[int64]bool
+	collections map[int64]bool         // those that are there: whether they can be edited now
 	rows        map[rowKey]*featureRow // nil if there is none
 	touched     map[rowKey]bool        // rows that differ from the database
 	changes     []changeRow
@@ -169,15 +175,23 @@ func readBatch(tx *gorm.DB, edits []Edit) (*batch, error) {
 		keys = append(keys, edits[i].Collection)
 		ids = append(ids, edits[i].Feature.ID)
 	}
-	var there []int64
-	if err := tx.Raw("SELECT key FROM collections WHERE key = ANY (?)", keys).Scan(&there).Error; err != nil {
+	var there []struct {
+		Key  int64
+		Free bool
+	}
+	// The lock is shared with other edits. An import has it alone, and edits do not wait for
+	// that, as they hold the clock.
+	err := tx.Raw("SELECT key, "+fmt.Sprintf(tryEditing, "key")+" AS free FROM collections WHERE key = ANY (?)", keys).
+		Scan(&there).
+		Error
+	if err != nil {
 		return nil, err
 	}
-	for _, key := range there {
-		b.collections[key] = true
+	for _, c := range there {
+		b.collections[c.Key] = c.Free
 	}
 	var rows []featureRow
-	err := tx.Raw(`SELECT f.* FROM (SELECT DISTINCT * FROM unnest(?::bigint[], ?::text[]) AS k (key, id)) AS k
+	err = tx.Raw(`SELECT `+featureColumns+` FROM (SELECT DISTINCT * FROM unnest(?::bigint[], ?::text[]) AS k (key, id)) AS k
 		JOIN features f ON f.collection_key = k.key AND f.id = k.id COLLATE "C"`, keys, ids).Scan(&rows).Error
 	if err != nil {
 		return nil, err
@@ -186,6 +200,14 @@ func readBatch(tx *gorm.DB, edits []Edit) (*batch, error) {
 		b.rows[rowKey{rows[i].CollectionKey, rows[i].ID}] = &rows[i]
 	}
 	return b, nil
+}
+
+// importing reports whether an import is being written into the collection of an edit.
+func (b *batch) importing(edits []Edit) bool {
+	return slices.ContainsFunc(edits, func(e Edit) bool {
+		free, there := b.collections[e.Collection]
+		return there && !free
+	})
 }
 
 // do carries out one edit on the rows in memory. What keeps that one from being done
@@ -374,7 +396,8 @@ func (s *Store) UpdateCollection(
 }
 
 // DeleteCollection takes out the collection with the given key, all of its features
-// and what is known of its imports, or returns ErrNoCollection.
+// and what is known of its imports, or returns ErrNoCollection. It waits for an import that is
+// being written into it.
 func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64) (*Change, error) {
 	_, change, err := s.writeCollection(
 		ctx,
@@ -387,6 +410,13 @@ func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64) (*Ch
 			}
 			if old == nil {
 				return nil, nil, ErrNoCollection
+			}
+			var free bool
+			if err := tx.Raw("SELECT " + fmt.Sprintf(tryAlone, strconv.FormatInt(key, 10))).Row().Scan(&free); err != nil {
+				return nil, nil, err
+			}
+			if !free {
+				return nil, nil, ErrImporting
 			}
 			if err := tx.Exec("DELETE FROM features WHERE collection_key = ?", key).Error; err != nil {
 				return nil, nil, err
