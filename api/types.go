@@ -447,6 +447,7 @@ type Problem struct {
 	Status int    `json:"status"`
 	Detail string `json:"detail"`
 	Field  string `json:"field,omitempty"` // the parameter or member that is wrong
+	Want   string `json:"want,omitempty"`  // what it has to be
 }
 
 // Health says how the service is.

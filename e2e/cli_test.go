@@ -143,7 +143,7 @@ func TestImportByCommandLine(t *testing.T) {
 		{[]string{"import", huts, "--into", "huts", "--dry-run"}, 3, "2 rows could be imported into huts"},
 		{[]string{"markers"}, 1, "no collection yet"},
 		{[]string{"import", huts, "--config", config}, 3, "In huts: 2 new, 0 replaced, 0 unchanged."},
-		{[]string{"import", huts, "--into", "huts"}, 3, "row 3: latitude -138.5 is outside -90 to 90"},
+		{[]string{"import", huts, "--into", "huts"}, 3, "row 3: latitude: is -138.5; want -90 to 90"},
 		{[]string{"import", huts, "--into", "huts"}, 3, "In huts: 0 new, 0 replaced, 2 unchanged."},
 		{[]string{"near", "--lat", "-38.5", "--lon", "-22"}, 0, "Wren"},
 		{[]string{"import", taps, "--into", "taps"}, 0, "1 row has no id: importing the file again would add it again."},

@@ -239,7 +239,7 @@ func TestLooksOnTheCommandLine(t *testing.T) {
 	)
 	contains(
 		run(2, "legend", "--collection", "brindlemere", "--style", write("wrong.json", `{"order":999}`)),
-		"style: order: 999 is outside",
+		"style: order: is 999; want -100 to 100",
 	)
 	contains(
 		run(0, "legend", "--collection", "brindlemere"),

@@ -1,31 +1,14 @@
-// Package fault has the errors that callers of the service are told of: what was wrong, as
-// data, and a sentence that says what to do.
+// Package fault has the errors that callers of the service can act on, beside those of package
+// invalid: what was wrong, as data, and a sentence that says what to do.
 package fault
 
 import (
 	"errors"
 	"fmt"
 
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/store"
 )
-
-// An InvalidError reports input that the caller can mend.
-type InvalidError struct {
-	Field  string // the parameter or member that is wrong, "" if it is the whole
-	Reason string // what is wrong, and what to do
-}
-
-func (e *InvalidError) Error() string {
-	if e.Field == "" {
-		return e.Reason
-	}
-	return e.Field + ": " + e.Reason
-}
-
-// Invalid returns an *InvalidError.
-func Invalid(field, format string, args ...any) error {
-	return &InvalidError{Field: field, Reason: fmt.Sprintf(format, args...)}
-}
 
 // A NotFoundError reports that what was asked for is not there.
 type NotFoundError struct {
@@ -109,7 +92,7 @@ func Explain(err error, collection, item string) error {
 	case errors.Is(err, store.ErrChanged):
 		return &ChangedError{What: "item", ID: item}
 	case store.TroubleOf(err) == store.Refused:
-		return Invalid("", "the database does not take this: %v", err)
+		return invalid.In("", fmt.Errorf("the database does not take this: %w", err))
 	default:
 		return err
 	}

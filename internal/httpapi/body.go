@@ -11,8 +11,8 @@ import (
 	"strings"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/wellformed"
-	"idlebeacon/internal/fault"
 	"idlebeacon/internal/tempfile"
 )
 
@@ -60,7 +60,7 @@ func unreadable(err error) error {
 	if err == nil || errors.As(err, &large) || errors.Is(err, errSlow) {
 		return err
 	}
-	return fault.Invalid("body", "cannot be read: %v", err)
+	return invalid.New("body", "cannot be read: %v", err)
 }
 
 // decodeFeature decodes a feature. One that is large keeps a processor busy for a while.
@@ -88,7 +88,7 @@ func (h *server) readJSON(w http.ResponseWriter, r *http.Request, v any) error {
 // decodeJSON decodes a body into v. Members that v does not have are an error where strict.
 func decodeJSON(body []byte, v any, strict bool) error {
 	if err := wellformed.JSON(body); err != nil && strict { // a feature reports which member it is
-		return fault.Invalid("body", "%v", err)
+		return invalid.In("body", err)
 	}
 	decoder := json.NewDecoder(bytes.NewReader(body))
 	if strict {
@@ -97,30 +97,30 @@ func decodeJSON(body []byte, v any, strict bool) error {
 	var (
 		syntax *json.SyntaxError
 		kind   *json.UnmarshalTypeError
-		field  *feature.FieldError
+		field  *invalid.Error
 	)
 	switch err := decoder.Decode(v); {
 	case err == nil:
 	case errors.As(err, &field):
 		return err
 	case errors.Is(err, io.EOF):
-		return fault.Invalid("body", "is empty, want JSON")
+		return invalid.New("body", "is empty").Wanted("JSON")
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return fault.Invalid("body", "is JSON that ends in the middle")
+		return invalid.New("body", "is JSON that ends in the middle")
 	case errors.As(err, &syntax):
-		return fault.Invalid("body", "is not valid JSON at byte %d: %v", syntax.Offset, syntax)
+		return invalid.New("body", "is not valid JSON at byte %d: %v", syntax.Offset, syntax)
 	case errors.As(err, &kind):
-		return fault.Invalid(kind.Field, "is a %s, want a %s", kind.Value, kind.Type)
+		return invalid.New(kind.Field, "is a %s", kind.Value).Wanted("a %s", kind.Type)
 	case strict && strings.HasPrefix(err.Error(), "json: unknown field "):
-		return fault.Invalid(
+		return invalid.New(
 			strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`),
 			"is not a member that can be set here",
 		)
 	default:
-		return fault.Invalid("body", "cannot be read: %v", err)
+		return invalid.New("body", "cannot be read: %v", err)
 	}
 	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
-		return fault.Invalid("body", "has more after its JSON value")
+		return invalid.New("body", "has more after its JSON value")
 	}
 	return nil
 }

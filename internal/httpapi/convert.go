@@ -217,7 +217,7 @@ func describeStyle(s *service.Style) (api.Style, error) {
 	document, err := mirrored[api.StyleDocument](s.Style)
 	out := api.Style{StyleDocument: document, Proposed: s.Proposed, Warnings: []api.StyleWarning{}}
 	for _, warning := range s.Warnings {
-		out.Warnings = append(out.Warnings, api.StyleWarning(warning))
+		out.Warnings = append(out.Warnings, api.StyleWarning{Field: warning.Field, Reason: warning.Reason()})
 	}
 	return out, err
 }

@@ -112,6 +112,7 @@ func TestCallsAndTheirErrors(t *testing.T) {
 	)
 	f.want(409, `choose another id`, "POST", "/api/collections", `{"id":"huts"}`)
 	f.want(400, `"field":"id"`, "POST", "/api/collections", `{"id":"Not This"}`)
+	f.want(400, `"want":"1 to 63 of a-z`, "POST", "/api/collections", `{"id":"Not This"}`)
 	f.want(400, `"field":"name"`, "POST", "/api/collections", `{"id":"x","name":"y"}`)
 	f.want(400, `is empty`, "POST", "/api/collections", ``)
 	f.want(400, `ends in the middle`, "POST", "/api/collections", `{"id":`)

@@ -7,9 +7,9 @@ import (
 	"net/http"
 	"strings"
 
-	"github.com/klauspost/compress/zstd"
+	"idlebeacon/internal/core/invalid"
 
-	"idlebeacon/internal/fault"
+	"github.com/klauspost/compress/zstd"
 )
 
 // maxWindow is how much memory unpacking a body takes, in bytes.
@@ -84,7 +84,7 @@ func (b *packedBody) explain(err error) error {
 	if b.failed != nil {
 		return b.failed
 	}
-	return fault.Invalid("body", "cannot be unpacked as %s: %v", b.coding, err)
+	return invalid.New("body", "cannot be unpacked as %s: %v", b.coding, err)
 }
 
 // A keepError notes what kept a body from arriving.

@@ -11,7 +11,7 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/internal/admission"
-	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/store"
@@ -37,18 +37,24 @@ const (
 	geoJSON   = "application/geo+json"
 )
 
-func writeProblem(w http.ResponseWriter, status int, field, detail string) {
-	p := api.Problem{Title: http.StatusText(status), Status: status, Detail: detail, Field: field}
-	if err := writeJSON(w, status, "application/problem+json", p); err != nil {
-		http.Error(w, detail, status)
+func problem(status int, field, detail string) api.Problem {
+	return api.Problem{Title: http.StatusText(status), Status: status, Detail: detail, Field: field}
+}
+
+func send(w http.ResponseWriter, p api.Problem) {
+	if err := writeJSON(w, p.Status, "application/problem+json", p); err != nil {
+		http.Error(w, p.Detail, p.Status)
 	}
+}
+
+func writeProblem(w http.ResponseWriter, status int, field, detail string) {
+	send(w, problem(status, field, detail))
 }
 
 // fail answers a request with what went wrong.
 func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var (
-		invalid  *fault.InvalidError
-		member   *feature.FieldError
+		wrong    *invalid.Error
 		denied   *fault.DeniedError
 		missing  *fault.NotFoundError
 		conflict *fault.ConflictError
@@ -59,10 +65,10 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		full     *fault.FullError
 	)
 	switch {
-	case errors.As(err, &invalid):
-		writeProblem(w, http.StatusBadRequest, invalid.Field, invalid.Error())
-	case errors.As(err, &member):
-		writeProblem(w, http.StatusBadRequest, member.Field, member.Error())
+	case errors.As(err, &wrong):
+		p := problem(http.StatusBadRequest, wrong.Field, wrong.Error())
+		p.Want = wrong.Want
+		send(w, p)
 	case errors.As(err, &denied):
 		writeProblem(w, http.StatusForbidden, "", denied.Error())
 	case errors.As(err, &missing):

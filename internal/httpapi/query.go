@@ -14,9 +14,9 @@ import (
 	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/wellformed"
-	"idlebeacon/internal/fault"
 )
 
 // A query reads the parameters of a request and keeps the first thing that is
@@ -64,7 +64,7 @@ func parseQuery(r *http.Request, names ...string) *query {
 
 func (q *query) fail(field, format string, args ...any) {
 	if q.err == nil {
-		q.err = fault.Invalid(field, format, args...)
+		q.err = invalid.New(field, format, args...)
 	}
 }
 

@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/core/wellformed"
-	"idlebeacon/internal/fault"
 	"idlebeacon/internal/service"
 )
 
@@ -54,11 +54,11 @@ func (h *server) styleBody(w http.ResponseWriter, r *http.Request) (raw []byte, 
 	}
 	if len(bytes.TrimSpace(raw)) == 0 {
 		release()
-		return nil, nil, fault.Invalid("body", "is empty, want a style in JSON")
+		return nil, nil, invalid.New("body", "is empty").Wanted("a style in JSON")
 	}
 	if err := wellformed.JSON(raw); err != nil {
 		release()
-		return nil, nil, fault.Invalid("body", "%v", err)
+		return nil, nil, invalid.In("body", err)
 	}
 	return raw, release, nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
@@ -117,7 +118,7 @@ func (r *Report) reject(bad *formats.RowError) {
 // Import reads a file into a collection. Rows that cannot be used are reported,
 // and the others imported, all at once when the file has been read to its end: those
 // with the id of an item replace it. A file that cannot be read, or not to its end,
-// is an *fault.InvalidError, and nothing of it is imported; nor is it where ctx ends first,
+// is an *invalid.Error, and nothing of it is imported; nor is it where ctx ends first,
 // or where it is dismissed, which is ErrDismissed.
 func (m *Importer) Import(ctx context.Context, collection string, r io.Reader, options Options) (Report, error) {
 	if options.DryRun {
@@ -173,17 +174,17 @@ func (m *Importer) check(ctx context.Context, collection string, r io.Reader, op
 }
 
 func invalidFile(err error) error {
-	if invalid := (*fault.InvalidError)(nil); errors.As(err, &invalid) {
+	if invalid := (*invalid.Error)(nil); errors.As(err, &invalid) {
 		return invalid
 	}
 	if store.TroubleOf(err) == store.Full {
 		return &fault.FullError{Where: "temporary files"}
 	}
 	if wrong := (*formats.OptionError)(nil); errors.As(err, &wrong) {
-		return fault.Invalid(wrong.Option, "%v", err)
+		return invalid.In(wrong.Option, err)
 	}
 	if errors.Is(err, formats.ErrNotUsable) {
-		return fault.Invalid("file", "%v", err)
+		return invalid.In("file", err)
 	}
 	return fmt.Errorf("%w: %w", errNotWhole, err)
 }

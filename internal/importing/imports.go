@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 	"idlebeacon/internal/tempfile"
@@ -101,7 +102,7 @@ func spool(r io.Reader) (file *os.File, err error) {
 	case err != nil:
 		return file, fmt.Errorf("%w: %w", errNotWhole, err)
 	case n > maxSpooled:
-		return file, fault.Invalid(
+		return file, invalid.New(
 			"file",
 			"is larger than %d GiB; import it in parts, or without running in the background",
 			maxSpooled>>30,
@@ -202,7 +203,7 @@ func (m *Importer) WriteRejected(ctx context.Context, id string, w io.Writer, be
 		return explainImport(err, id)
 	}
 	if row.Format == "" {
-		return fault.Invalid("", "of import %s no row could be read", id)
+		return invalid.New("", "of import %s no row could be read", id)
 	}
 	begin(m.describeImport(&row))
 	return formats.WriteRejected(

@@ -10,6 +10,7 @@ import (
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
@@ -353,7 +354,7 @@ func (i *job) end(ctx context.Context, err error) error {
 		err = ErrDismissed
 	}
 	status, problem := store.Failed, ""
-	var invalid *fault.InvalidError
+	var invalid *invalid.Error
 	var missing *fault.NotFoundError
 	var full *fault.FullError
 	var busy *admission.BusyError

@@ -8,6 +8,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 )
@@ -23,7 +24,7 @@ func (i *job) read(ctx context.Context, source *reread) error {
 	})
 	switch {
 	case errors.Is(err, formats.ErrNotUsable) && i.file.Load() != nil:
-		return fault.Invalid("file", "%v; nothing of it was imported", err)
+		return invalid.New("file", "%v; nothing of it was imported", err)
 	case errors.Is(err, formats.ErrNotUsable), errors.Is(err, errReading):
 		return invalidFile(err)
 	case err != nil:

@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/fault"
@@ -89,20 +90,17 @@ const (
 var collectionID = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
 
 // Named returns what the database is to have of it with the given ID, or a
-// *fault.InvalidError.
+// *invalid.Error.
 func (n NewCollection) Named(id string) (store.Collection, error) {
 	n.ID = id
 	return n.row()
 }
 
-// row returns what the database is to have of it, or a *fault.InvalidError.
+// row returns what the database is to have of it, or a *invalid.Error.
 func (n NewCollection) row() (store.Collection, error) {
 	if !collectionID.MatchString(n.ID) {
-		return store.Collection{}, fault.Invalid(
-			"id",
-			"%q is not usable as the id of a collection: want 1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit",
-			n.ID,
-		)
+		return store.Collection{}, invalid.New("id", "%q is not usable as the id of a collection", n.ID).
+			Wanted("1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit")
 	}
 	if n.Title == "" {
 		n.Title = n.ID
@@ -147,7 +145,7 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 			}
 		}
 		if info.Title == "" {
-			return fault.Invalid("title", "is empty")
+			return invalid.New("title", "is empty")
 		}
 		return checkTexts(*info)
 	})
@@ -182,10 +180,10 @@ func checkTexts(c store.Collection) error {
 		most         int
 	}{{"title", c.Title, maxTitle}, {"description", c.Description, maxDescription}, {"name_property", c.NameProperty, maxProperty}, {"category_property", c.CategoryProperty, maxProperty}, {"time_property", c.TimeProperty, maxProperty}} {
 		if n := utf8.RuneCountInString(text.value); n > text.most {
-			return fault.Invalid(text.field, "is %d characters long, the most is %d", n, text.most)
+			return invalid.New(text.field, "is %d characters long", n).Wanted("at most %d", text.most)
 		}
 		if err := wellformed.Text(text.value); err != nil {
-			return fault.Invalid(text.field, "%v", err)
+			return invalid.In(text.field, err)
 		}
 	}
 	return nil

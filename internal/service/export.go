@@ -10,9 +10,9 @@ import (
 	"idlebeacon/internal/core/export"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
-	"idlebeacon/internal/fault"
 )
 
 // An ExportQuery says which items of a collection to write to a file.
@@ -51,7 +51,7 @@ func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) 
 		}
 	}
 	if _, err := export.New(io.Discard, q.Format, e.options); err != nil {
-		return nil, fault.Invalid("format", "%v", err)
+		return nil, invalid.In("format", err)
 	}
 	return e, nil
 }

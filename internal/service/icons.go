@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"idlebeacon/internal/core/icon"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
@@ -70,11 +71,11 @@ func explainIcon(err error, name string) error {
 // SetIcon keeps a picture that a user brings under a name.
 func (s *Service) SetIcon(ctx context.Context, name string, file []byte) (i Icon, created bool, err error) {
 	if err := icon.CheckName(name); err != nil {
-		return i, false, fault.Invalid("name", "%v", err)
+		return i, false, invalid.In("name", err)
 	}
 	picture, err := icon.Read(file)
 	if err != nil {
-		return i, false, fault.Invalid("file", "%v", err)
+		return i, false, invalid.In("file", err)
 	}
 	created, err = s.store.PutIcon(
 		ctx,
@@ -88,7 +89,7 @@ func (s *Service) SetIcon(ctx context.Context, name string, file []byte) (i Icon
 		MaxIcons,
 	)
 	if errors.Is(err, store.ErrTooMany) {
-		return i, false, fault.Invalid(
+		return i, false, invalid.New(
 			"name",
 			"there are %d icons already, which is the most; delete one first",
 			MaxIcons,
@@ -103,7 +104,7 @@ func (s *Service) SetIcon(ctx context.Context, name string, file []byte) (i Icon
 // DeleteIcon takes out an icon that no style names.
 func (s *Service) DeleteIcon(ctx context.Context, name string) error {
 	if _, built := icon.BuiltIn(name); built {
-		return fault.Invalid("name", "%q is a built-in icon, which stays", name)
+		return invalid.New("name", "%q is a built-in icon, which stays", name)
 	}
 	all, err := s.replica.Collections()
 	if err != nil { // what styles name is not known
@@ -160,7 +161,7 @@ func (s *Service) checkIcons(ctx context.Context, of *style.Style) error {
 			continue
 		}
 		if _, err := s.store.Icon(ctx, name); errors.Is(err, store.ErrNoIcon) {
-			return fault.Invalid(
+			return invalid.New(
 				field,
 				"%q is not an icon; want one of your own or one of %s",
 				name,

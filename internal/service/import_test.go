@@ -16,6 +16,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
@@ -25,7 +26,7 @@ import (
 func TestFilesThatCannotBeImported(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
 	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	var invalid *fault.InvalidError
+	var invalid *invalid.Error
 	row := `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`
 	for _, rows := range []int{1, 3 * importing.BatchRows} {
 		broken := `{"type":"FeatureCollection","features":[` + strings.Repeat(row+",", rows) + `{"type"`

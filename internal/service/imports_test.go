@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
@@ -231,7 +232,7 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 			t.Errorf("%s there is %+v", how, all)
 		}
 	}
-	var invalid *fault.InvalidError
+	var invalid *invalid.Error
 	for id, file := range map[string]string{"No Id": many(2, "a"), "cut": many(2*importing.BatchRows, "a") + `x,"` + strings.Repeat(
 		"y", formats.MaxRowBytes+1<<20), "table": "a,b\n1,2\n"} {
 		if _, err := s.Import(t.Context(), id, strings.NewReader(file), toMake); !errors.As(err, &invalid) {

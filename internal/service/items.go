@@ -3,7 +3,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -47,9 +46,8 @@ func (s *Service) CreateItem(
 			return store.Stored{}, nil, err
 		}
 	}
-	var wrong *feature.FieldError
-	if err := f.Validate(); errors.As(err, &wrong) {
-		return store.Stored{}, nil, fault.Invalid(wrong.Field, "%s", wrong.Reason)
+	if err := f.Validate(); err != nil {
+		return store.Stored{}, nil, err
 	}
 	doubt := doubts.About(&f, importing.Known(c.Collection))
 	outcome, err := s.one(ctx, store.Edit{Kind: store.Create, Collection: c.Info().Key, Feature: f})

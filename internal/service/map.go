@@ -11,6 +11,7 @@ import (
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/core/style"
@@ -110,7 +111,7 @@ func (v *Viewport) Markers(yield func(*Marker)) error {
 	q := &v.query
 	err := cluster.View(v.snapshot.Tree(), q.Box, q.Zoom, q.Options, MaxMarkers, v.told(yield))
 	if errors.Is(err, cluster.ErrTooMany) {
-		return fault.Invalid(
+		return invalid.New(
 			"bbox",
 			"has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather in clusters",
 			MaxMarkers,

@@ -10,9 +10,9 @@ import (
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
-	"idlebeacon/internal/fault"
 	"idlebeacon/internal/kept"
 )
 
@@ -124,7 +124,7 @@ func (s *Service) ordered(
 	}
 	n := snapshot.Len() + areas.Len()
 	if n > maxOrdered {
-		return nil, fault.Invalid(
+		return nil, invalid.New(
 			"sortby",
 			"the listing may have %d items, and at most %d can be sorted or entered in the middle; narrow it by a filter or category",
 			n,

@@ -14,8 +14,8 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
-	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/store"
@@ -127,7 +127,7 @@ func TestSortedListings(t *testing.T) {
 			t.Errorf("%s comes before %s", two[i-1].ID, two[i].ID)
 		}
 	}
-	var wrong *fault.InvalidError
+	var wrong *invalid.Error
 	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "w"}}, Limit: 5}); !errors.As(
 		err,
 		&wrong,

@@ -8,6 +8,7 @@ import (
 
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/fault"
@@ -82,7 +83,7 @@ func (s *Service) bind(c *collection, selection *places.Selection) (err error) {
 		return err
 	}
 	if selection.Filter, err = s.bound(selection.Filter); err != nil {
-		return fault.Invalid("filter", "%v", err)
+		return invalid.In("filter", err)
 	}
 	return nil
 }

@@ -7,10 +7,10 @@ import (
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/core/style"
-	"idlebeacon/internal/fault"
 )
 
 // MaxShapes is the most shapes that one view has. If there are more, the
@@ -96,7 +96,7 @@ func (v *ShapesView) Drawn(ctx context.Context) (drawn []shapes.Drawn, leftOut i
 	if err != nil {
 		release()
 		if errors.Is(err, shapes.ErrTooMuch) {
-			err = fault.Invalid(
+			err = invalid.New(
 				"bbox",
 				"shows areas and paths with more than %d positions at zoom %v; ask for a smaller box or a lower zoom",
 				MaxPositions,

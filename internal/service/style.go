@@ -2,12 +2,12 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math"
 	"slices"
 
 	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/core/style"
@@ -22,7 +22,7 @@ type Style struct {
 	Stamp    uint64 // different for each style
 	Change   uint64 // the newest change to the collection itself
 	// Warnings say what of the style does nothing.
-	Warnings []style.FieldError
+	Warnings []*invalid.Error
 }
 
 // looks is the resolved style of a collection, as of some state of it.
@@ -156,12 +156,7 @@ func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
 
 // parseStyle reads a style that a caller has brought.
 func parseStyle(raw []byte) (*style.Style, error) {
-	parsed, err := style.Parse(raw)
-	var wrong *style.FieldError
-	if errors.As(err, &wrong) {
-		return nil, fault.Invalid(wrong.Field, "%s", wrong.Reason)
-	}
-	return parsed, err
+	return style.Parse(raw)
 }
 
 // drawnBy returns the style of a collection, or a draft of one, if what its data are has

@@ -10,8 +10,8 @@ import (
 
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
-	"idlebeacon/internal/fault"
 )
 
 // What is cheap enough to be done at once, by how many places or positions are looked at.
@@ -78,7 +78,7 @@ func (c *collection) checkProperties(field string, names []string) error {
 	}
 	for _, name := range names {
 		if name != "id" && name != filter.Geometry && !snapshot.Knows(name) && !areas.Has(name) {
-			return fault.Invalid(
+			return invalid.New(
 				field,
 				"nothing in the collection has a property %q%s",
 				name,

@@ -6,11 +6,11 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"unicode"
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/wellformed"
 )
 
@@ -51,43 +51,31 @@ func (f *Feature) Geometry() geometry.Geometry {
 // MaxIDLength is the largest length of an id in bytes.
 const MaxIDLength = 200
 
-// A FieldError reports what is wrong with one member of a feature.
-type FieldError struct {
-	Field  string // a path such as "geometry.coordinates"
-	Reason string
-}
-
-func (e *FieldError) Error() string { return e.Field + ": " + e.Reason }
-
 // InGeometry returns err as being about the positions of a feature, keeping what it wraps.
-func InGeometry(err error) error { return fmt.Errorf("geometry.coordinates: %w", err) }
-
-func fieldError(field, format string, args ...any) error {
-	return &FieldError{Field: field, Reason: fmt.Sprintf(format, args...)}
-}
+func InGeometry(err error) error { return invalid.In("geometry.coordinates", err) }
 
 // CheckID reports what keeps id from being the id of a feature: nothing in it,
 // more than MaxIDLength bytes, invalid UTF-8, or control characters.
 func CheckID(id string) error {
 	switch {
 	case id == "":
-		return fieldError("id", "is empty")
+		return invalid.New("id", "is empty")
 	case len(id) > MaxIDLength:
-		return fieldError("id", "is %d bytes long, the most is %d", len(id), MaxIDLength)
+		return invalid.New("id", "is %d bytes long", len(id)).Wanted("at most %d", MaxIDLength)
 	}
 	if err := wellformed.Text(id); err != nil {
-		return fieldError("id", "%v", err)
+		return invalid.In("id", err)
 	}
 	for _, r := range id {
 		if unicode.IsControl(r) {
-			return fieldError("id", "has a control character (%U)", r)
+			return invalid.New("id", "has a control character (%U)", r)
 		}
 	}
 	return nil
 }
 
 // Validate reports the first thing that keeps f from being stored, as a
-// *FieldError. An empty ID is allowed: one can still be given.
+// *invalid.Error. An empty ID is allowed: one can still be given.
 func (f *Feature) Validate() error {
 	if f.ID != "" {
 		if err := CheckID(f.ID); err != nil {
@@ -96,11 +84,11 @@ func (f *Feature) Validate() error {
 	}
 	if f.Shape != nil {
 		if err := f.Shape.Validate(); err != nil {
-			return fieldError("geometry.coordinates", "%v", err)
+			return InGeometry(err)
 		}
 	}
 	if err := f.At.Validate(); err != nil {
-		return fieldError("geometry.coordinates", "%v", err)
+		return InGeometry(err)
 	}
 	return nil
 }
@@ -114,7 +102,7 @@ type wire struct {
 }
 
 // UnmarshalJSON reads a GeoJSON feature and checks it. What is wrong with it is
-// reported as a *FieldError.
+// reported as a *invalid.Error.
 func (f *Feature) UnmarshalJSON(data []byte) error { return f.Read(data, func(*geometry.Geometry) {}) }
 
 // Read is UnmarshalJSON with a chance to change the geometry before it is checked.
@@ -124,18 +112,15 @@ func (f *Feature) Read(data []byte, mend func(*geometry.Geometry)) error {
 		var kind *json.UnmarshalTypeError
 		if errors.As(err, &kind) {
 			if kind.Field == "" {
-				return fieldError(
-					"feature",
-					"is a %s, want a GeoJSON object with type, geometry and properties",
-					kind.Value,
-				)
+				return invalid.New("feature", "is a %s", kind.Value).
+					Wanted("a GeoJSON object with type, geometry and properties")
 			}
-			return fieldError(kind.Field, "is a %s, want a %s", kind.Value, kind.Type)
+			return invalid.New(kind.Field, "is a %s", kind.Value).Wanted("a %s", kind.Type)
 		}
 		return err
 	}
 	if w.Type != "Feature" {
-		return fieldError("type", "is %q, want \"Feature\"", w.Type)
+		return invalid.New("type", "is %q", w.Type).Wanted(`"Feature"`)
 	}
 	var out Feature
 	var err error
@@ -144,24 +129,18 @@ func (f *Feature) Read(data []byte, mend func(*geometry.Geometry)) error {
 	}
 	out.NumberID = out.ID != "" && w.ID[0] != '"'
 	if w.Geometry == nil {
-		return fieldError("geometry", "is missing; a feature needs one to be on the map")
+		return invalid.New("geometry", "is missing").Wanted("one, for the feature to be on the map")
 	}
 	g, err := geometry.Parse(*w.Geometry)
-	var form *geometry.FormError
-	switch {
-	case errors.As(err, &form) && form.Member == "":
-		return fieldError("geometry", "%s", form.Reason)
-	case errors.As(err, &form):
-		return fieldError("geometry."+form.Member, "%s", form.Reason)
-	case err != nil:
-		return err
+	if err != nil {
+		return invalid.At("geometry", err)
 	}
 	if g.Positions() == 0 {
-		return fieldError("geometry.coordinates", "has no positions; a feature needs some to be on the map")
+		return InGeometry(geometry.ErrEmpty)
 	}
 	mend(&g)
 	if err := g.Validate(); err != nil {
-		return fieldError("geometry.coordinates", "%v", err)
+		return InGeometry(err)
 	}
 	out.SetGeometry(g)
 	if out.Properties, err = ParseProperties(w.Properties); err != nil {
@@ -180,19 +159,19 @@ func parseID(raw json.RawMessage) (string, error) {
 		return "", nil
 	}
 	if err := wellformed.JSON(raw); err != nil {
-		return "", fieldError("id", "%v", err)
+		return "", invalid.In("id", err)
 	}
 	if raw[0] == '"' {
 		var id string
 		if err := json.Unmarshal(raw, &id); err != nil {
-			return "", fieldError("id", "%v", err)
+			return "", invalid.In("id", err)
 		}
 		return id, CheckID(id)
 	}
 	if raw[0] == '-' || raw[0] >= '0' && raw[0] <= '9' {
 		return string(raw), CheckID(string(raw))
 	}
-	return "", fieldError("id", "is neither a string nor a number")
+	return "", invalid.New("id", "is neither a string nor a number")
 }
 
 // MarshalJSON writes f as a GeoJSON feature.

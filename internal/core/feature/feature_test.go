@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 func TestReadingAFeature(t *testing.T) {
@@ -48,12 +50,12 @@ func TestWhatIsWrongWithAFeature(t *testing.T) {
 			"geometry.coordinates", "not closed"},
 		{`{"type":"Feature","geometry":{"type":"Point"}}`, "geometry.coordinates", "is missing"},
 		{`{"type":"Feature","geometry":{"type":"Point","coordinates":["1","2"]}}`, "geometry.coordinates",
-			"an array of numbers"},
-		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[1]}}`, "geometry.coordinates", "1 number,"},
+			"numbers: ["},
+		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[1]}}`, "geometry.coordinates", "1 number;"},
 		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[-38,-122]}}`, "geometry.coordinates",
 			"may be swapped"},
 		{`{"type":"Feature","geometry":{"type":"Point","coordinates":[181,0]}}`, "geometry.coordinates",
-			"outside -180 to 180"},
+			"want -180 to 180"},
 		{`{"type":"Feature","id":{},` + at + `}`, "id", "neither a string nor a number"},
 		{`{"type":"Feature","id":"",` + at + `}`, "id", "empty"},
 		{`{"type":"Feature","id":"a\tb",` + at + `}`, "id", "control character"},
@@ -61,18 +63,18 @@ func TestWhatIsWrongWithAFeature(t *testing.T) {
 		{`{"type":"Feature",` + at + `,"properties":[]}`, "properties", "not a JSON object"},
 		{`{"type":"Feature",` + at + `,"properties":{"a":"\u0000"}}`, "properties", "U+0000"},
 		{`{"type":"Feature",` + at + `,"properties":{"a":"\ud800"}}`, "properties", "half of a surrogate pair"},
-		{`{"type":"Feature",` + at + `,"properties":{"a":[-1e400]}}`, "properties", "beyond what programs can read"},
+		{`{"type":"Feature",` + at + `,"properties":{"a":[-1e400]}}`, "properties", "programs cannot read"},
 		{`{"type":"Feature","id":"\ud800",` + at + `}`, "id", "half of a surrogate pair"},
 		{"{\"type\":\"Feature\",\"id\":\"\xff\"," + at + `}`, "id", "not valid UTF-8"},
 		{`{"type":"Feature",` + at + `,"properties":{"a":` + strings.Repeat("[", 70) + strings.Repeat("]", 70) + `}}`,
 			"properties", "nested"},
 		{`{"type":"Feature",` + at + `,"properties":{"a":"` + strings.Repeat("x", MaxPropertiesBytes) + `"}}`,
-			"properties", "the most is"},
+			"properties", "at most"},
 	} {
 		var f Feature
 		err := json.Unmarshal([]byte(c.in), &f)
-		var field *FieldError
-		if !errors.As(err, &field) || field.Field != c.field || !strings.Contains(field.Reason, c.reason) {
+		var field *invalid.Error
+		if !errors.As(err, &field) || field.Field != c.field || !strings.Contains(field.Reason(), c.reason) {
 			t.Errorf("%.80s: error %v, want %s: ...%s...", c.in, err, c.field, c.reason)
 		}
 	}

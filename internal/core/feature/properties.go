@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"iter"
 
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/wellformed"
 )
 
@@ -22,24 +23,24 @@ type Properties struct{ raw []byte }
 
 // ParseProperties checks that raw is a JSON object that can be stored and
 // returns it. Absent and null properties are empty ones (RFC 7946 section 3.2).
-// What is wrong is reported as a *FieldError.
+// What is wrong is reported as a *invalid.Error.
 func ParseProperties(raw []byte) (Properties, error) {
 	raw = bytes.TrimSpace(raw)
 	if len(raw) == 0 || string(raw) == "null" {
 		return Properties{}, nil
 	}
 	if raw[0] != '{' {
-		return Properties{}, fieldError("properties", "is not a JSON object")
+		return Properties{}, invalid.New("properties", "is not a JSON object")
 	}
 	if err := wellformed.JSON(raw); err != nil {
-		return Properties{}, fieldError("properties", "%v", err)
+		return Properties{}, invalid.In("properties", err)
 	}
 	var compact bytes.Buffer
 	if err := json.Compact(&compact, raw); err != nil {
-		return Properties{}, fieldError("properties", "is not valid JSON: %v", err)
+		return Properties{}, invalid.New("properties", "is not valid JSON: %v", err)
 	}
 	if compact.Len() > MaxPropertiesBytes {
-		return Properties{}, fieldError("properties", "is %d bytes, the most is %d", compact.Len(), MaxPropertiesBytes)
+		return Properties{}, invalid.New("properties", "is %d bytes", compact.Len()).Wanted("at most %d", MaxPropertiesBytes)
 	}
 	return Properties{raw: compact.Bytes()}, checkContent(compact.Bytes())
 }
@@ -63,11 +64,12 @@ func checkContent(raw []byte) error {
 				depth--
 			}
 			if depth > maxDepth {
-				return fieldError("properties", "is nested more than %d deep", maxDepth)
+				return invalid.New("properties", "is nested too deep").Wanted("at most %d levels", maxDepth)
 			}
 		case json.Number:
 			if _, err := token.Float64(); err != nil {
-				return fieldError("properties", "has the number %.40s, which is beyond what programs can read, about 1.8e308; write it as text", token)
+				return invalid.New("properties", "has the number %.40s, which programs cannot read", token).
+					Wanted("at most about 1.8e308, or a text")
 			}
 		}
 	}

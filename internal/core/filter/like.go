@@ -1,9 +1,10 @@
 package filter
 
 import (
-	"fmt"
 	"strings"
 	"unicode/utf8"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 // A pattern is that of LIKE: the parts between its % wildcards. Matching costs what the
@@ -56,7 +57,7 @@ func newPattern(s string) (*pattern, error) {
 		parts[i].prepare()
 		inside := i > 0 && i < len(parts)-1
 		if n := len(parts[i].runes); inside && !parts[i].plain && n > maxLoose {
-			return nil, fmt.Errorf("at most %d characters between two %% where some of them are _, not %d", maxLoose, n)
+			return nil, invalid.New("", "has %d characters between two %%, some of them _", n).Wanted("at most %d", maxLoose)
 		}
 	}
 	p := &pattern{first: parts[0], whole: len(parts) == 1}

@@ -12,7 +12,7 @@ import (
 type SyntaxError struct {
 	Position int    // of the first character that is wrong, the first being 1
 	Found    string // what is there; empty at the end
-	Expected string
+	Want     string // what belongs there
 	Hint     string // what to do about it; may be empty
 }
 
@@ -21,7 +21,7 @@ func (e *SyntaxError) Error() string {
 	if e.Found != "" {
 		found = e.Found
 	}
-	text := fmt.Sprintf("at character %d: expected %s, found %s", e.Position, e.Expected, found)
+	text := fmt.Sprintf("at character %d: expected %s, found %s", e.Position, e.Want, found)
 	if e.Hint != "" {
 		text += " (" + e.Hint + ")"
 	}
@@ -33,12 +33,12 @@ func Parse(text string) (*Filter, error) {
 	if n := utf8.RuneCountInString(text); n > MaxLength {
 		return nil, &SyntaxError{
 			Position: MaxLength + 1,
-			Expected: fmt.Sprintf("at most %d characters", MaxLength),
+			Want:     fmt.Sprintf("at most %d characters", MaxLength),
 			Found:    fmt.Sprint(n),
 		}
 	}
 	if !utf8.ValidString(text) {
-		return nil, &SyntaxError{Position: 1, Expected: "text in UTF-8", Found: "other bytes"}
+		return nil, &SyntaxError{Position: 1, Want: "text in UTF-8", Found: "other bytes"}
 	}
 	return parse(text)
 }
@@ -131,7 +131,7 @@ func (p *parser) single(depth int) (condition, error) {
 	if depth > maxDepth {
 		return nil, &SyntaxError{
 			Position: p.token.position,
-			Expected: fmt.Sprintf("parentheses and NOT at most %d deep", maxDepth),
+			Want:     fmt.Sprintf("parentheses and NOT at most %d deep", maxDepth),
 			Found:    "more",
 		}
 	}
@@ -286,12 +286,12 @@ func (p *parser) like(of operand) (condition, error) {
 		return nil, &SyntaxError{
 			Position: at.position,
 			Found:    at.source,
-			Expected: "a pattern in single quotes, with % for any text and _ for any character",
+			Want:     "a pattern in single quotes, with % for any text and _ for any character",
 		}
 	}
 	match, err := newPattern(text.value(nil).Text)
 	if err != nil {
-		return nil, &SyntaxError{Position: at.position, Found: "a pattern", Expected: err.Error()}
+		return nil, &SyntaxError{Position: at.position, Found: "a pattern", Want: "one that is simpler", Hint: err.Error()}
 	}
 	return &like{of: of, pattern: text, match: match}, nil
 }
@@ -343,7 +343,7 @@ func (p *parser) property(name string) operand {
 func (p *parser) function(name token, word string) (operand, error) {
 	if word != "CASEI" && word != "DATE" && word != "TIMESTAMP" {
 		return operand{}, &SyntaxError{
-			Position: name.position, Found: name.source + "(", Expected: "CASEI, DATE, TIMESTAMP, S_INTERSECTS or S_WITHIN, which are the functions there are",
+			Position: name.position, Found: name.source + "(", Want: "CASEI, DATE, TIMESTAMP, S_INTERSECTS or S_WITHIN, which are the functions there are",
 			Hint: quotedNames,
 		}
 	}

@@ -1,12 +1,12 @@
 package filter
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/invalid"
 )
 
 // An Item is another item that a condition names, whose geometry it compares with.
@@ -49,7 +49,7 @@ func (f *Filter) Bind(find func(Item) (region *geometry.Region, version string, 
 		}
 		var version string
 		if c.region, version, err = find(*c.item); err == nil && c.within && !c.region.HasAreas() {
-			err = fmt.Errorf("item %q of collection %q is no area, as S_WITHIN wants", c.item.ID, c.item.Collection)
+			err = invalid.New("", "item %q of collection %q is no area", c.item.ID, c.item.Collection).Wanted("one, for S_WITHIN")
 		}
 		bound.versions += "#" + version
 	})
@@ -139,10 +139,10 @@ func (p *parser) spatial(within bool) (condition, error) {
 	}
 	inner, ok := p.parenthesised()
 	if !ok {
-		return nil, &SyntaxError{Position: name.position, Found: name.source, Expected: aGeometry}
+		return nil, &SyntaxError{Position: name.position, Found: name.source, Want: aGeometry}
 	}
 	if err := c.read(strings.ToUpper(name.text), inner); err != nil {
-		return nil, &SyntaxError{Position: name.position, Found: name.source, Expected: aGeometry, Hint: err.Error()}
+		return nil, &SyntaxError{Position: name.position, Found: name.source, Want: aGeometry, Hint: err.Error()}
 	}
 	if err := p.next(); err != nil {
 		return nil, err
@@ -202,7 +202,7 @@ func (c *spatial) read(name, inner string) error {
 	}
 	c.region = geometry.Prepare(&g)
 	if c.within && !c.region.HasAreas() {
-		return fmt.Errorf("S_WITHIN wants an area")
+		return invalid.New("", "is no area").Wanted("one, for S_WITHIN")
 	}
 	return nil
 }
@@ -239,20 +239,20 @@ func (c *spatial) readItem(inner string) error {
 	for i := range 2 {
 		text, end, ok := quoted(rest)
 		if !ok || !strings.HasPrefix(rest, "'") {
-			return fmt.Errorf("want a collection and an id in single quotes")
+			return invalid.New("", "has another form").Wanted("a collection and an id in single quotes")
 		}
 		texts = append(texts, text)
 		rest = strings.TrimSpace(rest[end:])
 		if i == 0 {
 			var more bool
 			if rest, more = strings.CutPrefix(rest, ","); !more {
-				return fmt.Errorf("want a collection and an id in single quotes")
+				return invalid.New("", "has another form").Wanted("a collection and an id in single quotes")
 			}
 			rest = strings.TrimSpace(rest)
 		}
 	}
 	if rest != "" {
-		return fmt.Errorf("want a collection and an id, and nothing more")
+		return invalid.New("", "has more in it").Wanted("a collection and an id")
 	}
 	quote := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 	c.item = &Item{texts[0], texts[1]}

@@ -61,7 +61,7 @@ func (p *parser) next() error {
 			p.take(len(p.rest))
 			return &SyntaxError{
 				Position: p.at + 1,
-				Expected: fmt.Sprintf("a closing %c for the one at character %d", first, p.token.position),
+				Want:     fmt.Sprintf("a closing %c for the one at character %d", first, p.token.position),
 			}
 		}
 		p.token.kind, p.token.text = textToken, text
@@ -114,7 +114,7 @@ func quoted(s string) (text string, end int, ok bool) {
 }
 
 func (p *parser) expected(what string) *SyntaxError {
-	return &SyntaxError{Position: p.token.position, Expected: what, Found: p.token.source, Hint: p.hint()}
+	return &SyntaxError{Position: p.token.position, Want: what, Found: p.token.source, Hint: p.hint()}
 }
 
 func (p *parser) hint() string {

@@ -1,13 +1,12 @@
 package formats
 
 import (
-	"errors"
-	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
 
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 )
 
 // A Fix says which mistakes in the positions of a file are to be mended. What is
@@ -96,7 +95,7 @@ func (e *mendable) Unwrap() error { return e.error }
 func (m *mender) degrees(value string) (float64, error) {
 	value = strings.TrimSpace(value)
 	if value == "" {
-		return 0, errors.New("is empty")
+		return 0, invalid.New("", "is empty")
 	}
 	degrees, err := strconv.ParseFloat(value, 64)
 	if err == nil && !strings.ContainsAny(value, "xXpP_") {
@@ -108,8 +107,11 @@ func (m *mender) degrees(value string) (float64, error) {
 				m.applied |= fixBit("decimal_comma")
 				return degrees, nil
 			}
-			return 0, &mendable{error: fmt.Errorf("is %q; write degrees with a decimal point, not a comma, "+
-				"or have it mended with the fix decimal_comma", value), fix: "decimal_comma"}
+			return 0, &mendable{
+				error: invalid.New("", "is %q", value).Wanted("degrees with a decimal point, not a comma").
+					Hinted("the fix decimal_comma mends it"),
+				fix: "decimal_comma",
+			}
 		}
 	}
 	if degrees, ok := sexagesimal(value); ok {
@@ -118,12 +120,12 @@ func (m *mender) degrees(value string) (float64, error) {
 			return degrees, nil
 		}
 		return 0, &mendable{
-			error: fmt.Errorf("is %q, in degrees and minutes or with a letter; write it as the decimal number %.7g, "+
-				"or have it mended with the fix sexagesimal", value, degrees),
+			error: invalid.New("", "is %q, in degrees and minutes or with a letter", value).
+				Wanted("the decimal number, %.7g", degrees).Hinted("the fix sexagesimal mends it"),
 			fix: "sexagesimal",
 		}
 	}
-	return 0, fmt.Errorf("is %.40q, want degrees as a decimal number", value)
+	return 0, invalid.New("", "is %.40q", value).Wanted("degrees as a decimal number")
 }
 
 var sexagesimalForm = regexp.MustCompile(
@@ -173,16 +175,16 @@ var pairStart = regexp.MustCompile(`^[(\[]?\s*[NSEWnsew]?\s*[-+]?\d`)
 func (m *mender) pair(value string) (p geo.Point, err error) {
 	first, second, ok := cutPair(strings.Trim(value, "()[] "))
 	if !ok {
-		return p, fmt.Errorf("is %.60q, want a latitude and a longitude", value)
+		return p, invalid.New("", "is %.60q", value).Wanted("a latitude and a longitude")
 	}
 	if hasSide(first, "EWew") || hasSide(second, "NSns") {
 		first, second = second, first
 	}
 	if p.Lat, err = m.degrees(first); err != nil {
-		return p, fmt.Errorf("latitude %w", err)
+		return p, invalid.In("latitude", err)
 	}
 	if p.Lon, err = m.degrees(second); err != nil {
-		return p, fmt.Errorf("longitude %w", err)
+		return p, invalid.In("longitude", err)
 	}
 	return p, nil
 }

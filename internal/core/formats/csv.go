@@ -16,6 +16,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/wellformed"
 )
 
@@ -319,7 +320,7 @@ func (r *csvSource) next() (textRow, error) {
 		row.err = rejection(
 			r.row,
 			line,
-			fmt.Errorf("has %d fields, the header has %d", len(record), len(r.header)),
+			invalid.New("", "has %d fields", len(record)).Wanted("%d, as in the header", len(r.header)),
 			r.text(record),
 		)
 		return row, nil
@@ -356,7 +357,7 @@ func (r *csvSource) place(row *textRow, record []string) error {
 	if r.id >= 0 {
 		f.ID = strings.TrimSpace(record[r.id])
 		if err := feature.CheckID(f.ID); err != nil {
-			return fmt.Errorf("%w (column %q)", err, r.header[r.id])
+			return invalid.Renamed(fmt.Sprintf("id (column %q)", r.header[r.id]), err)
 		}
 	}
 	if r.geometry >= 0 && (r.lon < 0 || strings.TrimSpace(record[r.geometry]) != "") {
@@ -365,17 +366,17 @@ func (r *csvSource) place(row *textRow, record []string) error {
 			err = r.mender.check(&g)
 		}
 		if err != nil {
-			return fmt.Errorf("geometry (column %q) %w", r.header[r.geometry], err)
+			return invalid.In(fmt.Sprintf("geometry (column %q)", r.header[r.geometry]), err)
 		}
 		f.SetGeometry(g)
 		return nil
 	}
 	var err error
 	if f.At.Lon, err = r.mender.degrees(record[r.lon]); err != nil {
-		return fmt.Errorf("longitude (column %q) %w", r.header[r.lon], err)
+		return invalid.In(fmt.Sprintf("longitude (column %q)", r.header[r.lon]), err)
 	}
 	if f.At.Lat, err = r.mender.degrees(record[r.lat]); err != nil {
-		return fmt.Errorf("latitude (column %q) %w", r.header[r.lat], err)
+		return invalid.In(fmt.Sprintf("latitude (column %q)", r.header[r.lat]), err)
 	}
 	return r.mender.checkPoint(&f.At)
 }

@@ -2,7 +2,6 @@ package formats
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"math"
 
@@ -11,6 +10,7 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/invalid"
 )
 
 // swap exchanges the longitude and latitude of all positions of g.
@@ -116,9 +116,12 @@ func projected(g *geometry.Geometry) (at geo.Point, is bool) {
 }
 
 func projectedError(at geo.Point) error {
-	return &mendable{error: fmt.Errorf("longitude %v, latitude %v look like metres of a projected map, not degrees; "+
-		"give degrees, or say which reference system it is (crs), or if it is Web Mercator (EPSG:3857), "+
-		"have them read so with the fix web_mercator", at.Lon, at.Lat), fix: "web_mercator"}
+	return &mendable{
+		error: invalid.New("", "longitude %v, latitude %v look like metres of a projected map", at.Lon, at.Lat).
+			Wanted("degrees, or the name of the reference system (crs)").
+			Hinted("if it is Web Mercator (EPSG:3857), the fix web_mercator mends it"),
+		fix: "web_mercator",
+	}
 }
 
 // looksProjected reports whether two numbers are likely metres of a projected map

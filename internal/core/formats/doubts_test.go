@@ -26,7 +26,7 @@ func TestFixes(t *testing.T) {
 		t.Errorf("the fixes for %+v, %v", bad, end)
 	}
 	got, err = read(strings.NewReader(file), Options{})
-	if err != nil || len(got) != 4 || !strings.Contains(got[1], "write it as the decimal number") ||
+	if err != nil || len(got) != 4 || !strings.Contains(got[1], "want the decimal number") ||
 		!strings.Contains(got[0], "decimal_comma") {
 		t.Errorf("without fixes: %v %q", err, got)
 	}
@@ -45,12 +45,12 @@ func TestPairs(t *testing.T) {
 		"(-38.5,-22.1)":           {Fix{}, "-22.1 -38.5"},
 		"-38,5; -22,1":            {all, "-22.1 -38.5"},
 		"-38,5, -22,1":            {all, "-22.1 -38.5"},
-		"-38,5 -22,1":             {Fix{}, "with the fix decimal_comma"},
+		"-38,5 -22,1":             {Fix{}, "the fix decimal_comma mends"},
 		"38°30'0\"S 22°15'W":      {all, "-22.25 -38.5"},
 		"S38 30 0 W22 15":         {all, "-22.25 -38.5"},
 		"22.25W, 38.5 S":          {all, "-22.25 -38.5"},
 		"w22,25 s38,5":            {all, "-22.25 -38.5"},
-		"38.5S 22.25W":            {Fix{}, "have it mended with the fix sexagesimal"},
+		"38.5S 22.25W":            {Fix{}, "the fix sexagesimal mends it"},
 		"-3.85e1, -2.21e1":        {Fix{}, "-22.1 -38.5"},
 		"-138.5, -22.1":           {Fix{}, "may be swapped"},
 		"POINT (-22.1 -38.5)":     {Fix{}, "-22.1 -38.5"},
@@ -186,7 +186,7 @@ func TestAxisGuard(t *testing.T) {
 		"kml":     `<kml><Placemark><Point><coordinates>-2449028.799,-4650301.837</coordinates></Point></Placemark></kml>`,
 	} {
 		_, _, bad, _ := rowsOf(t, metres, Options{})
-		if len(bad) != 1 || !strings.Contains(bad[0].Reason, "with the fix web_mercator") ||
+		if len(bad) != 1 || !strings.Contains(bad[0].Reason, "the fix web_mercator mends") ||
 			bad[0].Fix != "web_mercator" {
 			t.Errorf("%s in metres: %+v", name, bad)
 		}

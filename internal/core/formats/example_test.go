@@ -33,5 +33,5 @@ func ExampleOpen() {
 	}
 	// Output:
 	// a -38.44 -22.1
-	// row 3: latitude (column "lat") is "north", want degrees as a decimal number
+	// row 3: latitude (column "lat"): is "north"; want degrees as a decimal number
 }

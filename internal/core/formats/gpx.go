@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/invalid"
 )
 
 func openGPX(b *bufio.Reader, guard *guard, mender *mender, options Options, survey *Survey) (Reader, error) {
@@ -161,7 +162,7 @@ func (p *gpxPosition) position() (out geometry.Position, err error) {
 			continue
 		}
 		if *v.to, err = strconv.ParseFloat(text, 64); err != nil {
-			return out, fmt.Errorf("%s is %.40q, want a number", v.what, text)
+			return out, invalid.New(v.what, "is %.40q", text).Wanted("a number")
 		}
 		out.Elevated = v.what == "ele"
 	}
@@ -175,7 +176,7 @@ func gpxLines(segments [][]gpxTimed) (geometry.Geometry, error) {
 		for i := range segment {
 			var err error
 			if line[i], err = segment[i].position(); err != nil {
-				return geometry.Geometry{}, fmt.Errorf("point %d: %w", i+1, err)
+				return geometry.Geometry{}, invalid.In(fmt.Sprintf("point %d", i+1), err)
 			}
 		}
 		lines = append(lines, geometry.Geometry{Type: geometry.LineString, Lines: [][]geometry.Position{line}})

@@ -3,12 +3,12 @@ package formats
 import (
 	"bufio"
 	"encoding/xml"
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/invalid"
 )
 
 func openKML(b *bufio.Reader, guard *guard, mender *mender, options Options, survey *Survey) (Reader, error) {
@@ -211,7 +211,7 @@ func (g *kmlGeometry) parts() (all []geometry.Geometry, err error) {
 			return nil, err
 		}
 		if len(points) != 1 {
-			return nil, fmt.Errorf("has a Point of %d positions", len(points))
+			return nil, invalid.New("", "has a Point of %d positions", len(points)).Wanted("one")
 		}
 		all = append(all, geometry.OfPoint(points[0]))
 	}
@@ -295,16 +295,14 @@ func kmlPositions(text, mode string) ([]geometry.Position, error) {
 	for _, tuple := range strings.Fields(text) {
 		parts := strings.Split(tuple, ",")
 		if len(parts) < 2 || len(parts) > 3 {
-			return nil, fmt.Errorf(
-				"has %.40q where a position belongs, longitude,latitude or longitude,latitude,altitude",
-				tuple,
-			)
+			return nil, invalid.New("coordinates", "has %.40q", tuple).
+				Wanted("positions, as longitude,latitude or longitude,latitude,altitude")
 		}
 		var v [3]float64
 		for i, part := range parts {
 			var err error
 			if v[i], err = strconv.ParseFloat(part, 64); err != nil {
-				return nil, fmt.Errorf("has %.40q where a number belongs", part)
+				return nil, invalid.New("coordinates", "has %.40q", part).Wanted("a number")
 			}
 		}
 		p := geometry.Position{Elevation: v[2], Elevated: len(parts) == 3}

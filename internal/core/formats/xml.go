@@ -5,13 +5,13 @@ import (
 	"bytes"
 	"encoding/xml"
 	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/invalid"
 )
 
 // An xmlSource walks through an XML file and gives what one function makes of its
@@ -83,7 +83,7 @@ func (s *shallow) Token() (xml.Token, error) {
 		s.depth--
 	}
 	if s.depth > maxXMLDepth {
-		return nil, fmt.Errorf("elements are nested more than %d deep", maxXMLDepth)
+		return nil, invalid.New("", "elements are nested too deep").Wanted("at most %d levels", maxXMLDepth)
 	}
 	return token, err
 }
@@ -232,7 +232,7 @@ func (f *fields) set(name, value string) {
 func (s *xmlSource) place(row *textRow, read func() (geometry.Geometry, error)) error {
 	g, err := read()
 	if err == nil && g.Type == "" {
-		err = errors.New("has no geometry that can be read")
+		err = invalid.New("", "has no geometry that can be read")
 	}
 	if err == nil {
 		err = s.mender.check(&g)

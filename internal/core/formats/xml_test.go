@@ -47,7 +47,7 @@ func TestXMLFormats(t *testing.T) {
 	wantKML := []string{
 		`1 "h1" -22.1 -38.5 {"name":"Lee hut","folder":"Huts","description":"<b>Dry</b> & ` +
 			`warm","berths":4,"code":"007"}`,
-		"! row 2: has no geometry that can be read", `! row 3: has "-22.1" where a position belongs, ` +
+		"! row 2: has no geometry that can be read", `! row 3: coordinates: has "-22.1"; want positions, as ` +
 			`longitude,latitude or longitude,latitude,altitude`,
 		`4 "" 3 4 {"name":"Two"}`,
 	}
@@ -59,9 +59,9 @@ func TestXMLFormats(t *testing.T) {
 		"kmz": {kmz.String(), wantKML},
 		"gpx": {someGPX, []string{
 			`1 "" -22.1 -38.5 {"name":"Mark","symbol":"Anchor","time":"2026-04-12T06:30:00Z"}`,
-			"! row 2: latitude 95 is outside -90 to 90; longitude and latitude may be swapped",
+			"! row 2: latitude: is 95; want -90 to 90; longitude and latitude may be swapped",
 			`3 "" 4 3 {"begin":"2026-04-12T06:30:00Z","end":"2026-04-12T07:30:00Z","name":"Round"}`,
-			"! row 4: line 1 has 1 position, a line needs two or more",
+			"! row 4: line 1 has 1 position; want two or more",
 		}},
 	} {
 		got, err := read(strings.NewReader(c.file), Options{})

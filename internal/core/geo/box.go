@@ -2,11 +2,12 @@ package geo
 
 import (
 	"cmp"
-	"fmt"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 // A Box is a rectangle of longitudes and latitudes in degrees, edges included.
@@ -19,22 +20,24 @@ type Box struct {
 // World is the box of all positions.
 var World = Box{West: -180, South: -90, East: 180, North: 90}
 
+const boxForm = "four numbers: west,south,east,north"
+
 // ParseBox reads a bounding box written "west,south,east,north" in degrees, the
 // order of RFC 7946 and of the bbox parameter of OGC API - Features. Of six numbers the third
 // and the sixth are heights, which do not count.
 func ParseBox(s string) (Box, error) {
 	parts := strings.Split(s, ",")
 	if len(parts) == 1 {
-		return Box{}, fmt.Errorf("%q is no bounding box: want four numbers, west,south,east,north", s)
+		return Box{}, invalid.New("", "%q is no bounding box", s).Wanted(boxForm)
 	}
 	if len(parts) != 4 && len(parts) != 6 {
-		return Box{}, fmt.Errorf("bounding box %q has %d numbers, want four: west,south,east,north", s, len(parts))
+		return Box{}, invalid.New("", "bounding box %q has %d numbers", s, len(parts)).Wanted(boxForm)
 	}
 	var v [6]float64
 	for i, part := range parts {
 		f, err := strconv.ParseFloat(strings.TrimSpace(part), 64)
 		if err != nil {
-			return Box{}, fmt.Errorf("bounding box %q: %q is not a number", s, strings.TrimSpace(part))
+			return Box{}, invalid.New("", "bounding box %q: %q is not a number", s, strings.TrimSpace(part)).Wanted(boxForm)
 		}
 		v[i] = f
 	}
@@ -49,11 +52,11 @@ func ParseBox(s string) (Box, error) {
 func (b Box) Validate() error {
 	for _, corner := range []Point{{Lon: b.West, Lat: b.South}, {Lon: b.East, Lat: b.North}} {
 		if err := corner.Validate(); err != nil {
-			return fmt.Errorf("bounding box (west,south,east,north): %w", err)
+			return invalid.In("bounding box (west,south,east,north)", err)
 		}
 	}
 	if b.South > b.North {
-		return fmt.Errorf("bounding box (west,south,east,north): south %v is above north %v", b.South, b.North)
+		return invalid.New("bounding box (west,south,east,north)", "south %v is above north %v", b.South, b.North)
 	}
 	return nil
 }

@@ -1,11 +1,12 @@
 package geo
 
 import (
-	"fmt"
 	"math"
 	"regexp"
 	"strconv"
 	"strings"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 // Metres is a position in the plane of a projected reference system, in metres.
@@ -42,7 +43,7 @@ func ParseCRS(name string) (CRS, error) {
 	}
 	m := epsgName.FindStringSubmatch(name)
 	if m == nil {
-		return CRS{}, fmt.Errorf("the reference system %.100q is not known; %s", name, knownCRSs)
+		return CRS{}, invalid.New("", "the reference system %.100q is not known", name).Wanted(knownCRSs)
 	}
 	code, err := strconv.Atoi(m[1])
 	switch {
@@ -58,11 +59,11 @@ func ParseCRS(name string) (CRS, error) {
 	case code >= 25828 && code <= 25838:
 		return CRS{code: code, zone: code - 25800}, nil
 	}
-	return CRS{}, fmt.Errorf("positions in the reference system EPSG:%s cannot be converted; %s", m[1], knownCRSs)
+	return CRS{}, invalid.New("", "positions in the reference system EPSG:%s cannot be converted", m[1]).Wanted(knownCRSs)
 }
 
-const knownCRSs = "convert them to longitudes and latitudes of WGS 84 first, " +
-	"or to UTM (EPSG:32601 to 32660, 32701 to 32760, 25828 to 25838) or Web Mercator (EPSG:3857)"
+const knownCRSs = "longitudes and latitudes of WGS 84, " +
+	"UTM (EPSG:32601 to 32660, 32701 to 32760, 25828 to 25838) or Web Mercator (EPSG:3857)"
 
 // IsWGS84 reports whether positions are degrees of WGS 84 already.
 func (c CRS) IsWGS84() bool { return c.code == 0 }
@@ -81,13 +82,13 @@ func (c CRS) Point(m Metres) (Point, error) {
 	if c.zone == 0 {
 		const edge = 20037508.35 // half the width of the square
 		if math.Abs(m.East) > edge || math.IsNaN(m.East) || math.IsNaN(m.North) || math.IsInf(m.North, 0) {
-			return Point{}, fmt.Errorf("east %v, north %v is outside of %v", m.East, m.North, c)
+			return Point{}, invalid.New("", "east %v, north %v is outside of %v", m.East, m.North, c)
 		}
 		return fromWebMercator(m), nil
 	}
 	// A zone is six degrees wide, that is at most 334 km to each side of its middle.
 	if !(m.East >= 0 && m.East <= 1_000_000 && m.North >= -10_000_000 && m.North <= 20_000_000) {
-		return Point{}, fmt.Errorf("east %v, north %v is outside of the UTM zone of %v", m.East, m.North, c)
+		return Point{}, invalid.New("", "east %v, north %v is outside of the UTM zone of %v", m.East, m.North, c)
 	}
 	return c.fromUTM(m), nil
 }

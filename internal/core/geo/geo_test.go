@@ -142,8 +142,8 @@ func TestParseBox(t *testing.T) {
 		{"1,2,3,x", `"x" is not a number`},
 		{"1,2,3,", `"" is not a number`},
 		{"0,10,1,-10", "south 10 is above north -10"},
-		{"0,-91,1,0", "latitude -91"},
-		{"-181,0,1,1", "longitude -181"},
+		{"0,-91,1,0", "latitude is -91"},
+		{"-181,0,1,1", "longitude is -181"},
 		{"NaN,0,1,1", "not a finite number"},
 		{"-38.5,-122,-38,-121", "may be swapped"},
 	} {

@@ -9,8 +9,9 @@
 package geo
 
 import (
-	"fmt"
 	"math"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 // EarthRadius is the mean radius of the Earth in metres, R1 = (2a+b)/3 of the
@@ -30,22 +31,23 @@ type Point struct {
 func (p Point) Swapped() Point { return Point{Lon: p.Lat, Lat: p.Lon} }
 
 // Validate reports what keeps p from being a position on the Earth: a
-// coordinate that is not a finite number or is out of its range.
+// coordinate that is not a finite number or is out of its range. The error is an *invalid.Error.
 func (p Point) Validate() error {
 	switch {
 	case math.IsNaN(p.Lon) || math.IsInf(p.Lon, 0):
-		return fmt.Errorf("longitude is not a finite number")
+		return invalid.New("longitude", "is not a finite number")
 	case math.IsNaN(p.Lat) || math.IsInf(p.Lat, 0):
-		return fmt.Errorf("latitude is not a finite number")
+		return invalid.New("latitude", "is not a finite number")
 	case math.Max(math.Abs(p.Lon), math.Abs(p.Lat)) > 1000:
-		return fmt.Errorf("longitude %v, latitude %v look like metres of a projected map; give degrees", p.Lon, p.Lat)
+		return invalid.New("", "longitude %v, latitude %v look like metres of a projected map", p.Lon, p.Lat).Wanted("degrees")
 	case p.Lat < -90 || p.Lat > 90:
 		if math.Abs(p.Lon) <= 90 && math.Abs(p.Lat) <= 180 {
-			return fmt.Errorf("latitude %v is outside -90 to 90; longitude and latitude may be swapped", p.Lat)
+			return invalid.New("latitude", "is %v", p.Lat).Wanted("-90 to 90").
+				Hinted("longitude and latitude may be swapped")
 		}
-		return fmt.Errorf("latitude %v is outside -90 to 90", p.Lat)
+		return invalid.New("latitude", "is %v", p.Lat).Wanted("-90 to 90")
 	case p.Lon < -180 || p.Lon > 180:
-		return fmt.Errorf("longitude %v is outside -180 to 180", p.Lon)
+		return invalid.New("longitude", "is %v", p.Lon).Wanted("-180 to 180")
 	}
 	return nil
 }

@@ -3,12 +3,12 @@
 package geometry
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"slices"
 
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 )
 
 // A Type is one of the geometry types of RFC 7946, by its name there.
@@ -125,30 +125,33 @@ func (g *Geometry) CloseRings() (closed bool) {
 	return closed
 }
 
-// Validate reports the first thing that keeps g from being stored: a position
+// ErrEmpty reports a geometry without positions.
+var ErrEmpty error = invalid.New("", "has no positions").Wanted("some, for the feature to be on the map")
+
+// Validate reports the first thing that keeps g from being stored, as an *invalid.Error: a position
 // that is not on the Earth, a line or ring that is too short, a ring that is not
 // closed, or nothing in it.
 func (g *Geometry) Validate() error { return g.validate(0) }
 
 func (g *Geometry) validate(depth int) error {
 	if depth > MaxDepth {
-		return fmt.Errorf("has collections more than %d deep", MaxDepth)
+		return invalid.New("", "is nested too deep").Wanted("at most %d levels", MaxDepth)
 	}
 	if depth == 0 {
 		if n := g.Positions(); n > MaxPositions {
-			return fmt.Errorf("has %d positions, the most is %d", n, MaxPositions)
+			return invalid.New("", "has %d positions", n).Wanted("at most %d", MaxPositions)
 		} else if n == 0 {
-			return errors.New("has no positions; a feature needs some to be on the map")
+			return ErrEmpty
 		}
 	}
 	for i, line := range g.Lines {
 		if len(line) < 2 {
-			return fmt.Errorf("line %d has %s, a line needs two or more", i+1, count(len(line), "position"))
+			return invalid.New("", "line %d has %s", i+1, count(len(line), "position")).Wanted("two or more")
 		}
 	}
 	for i, polygon := range g.Polygons {
 		if len(polygon) == 0 {
-			return fmt.Errorf("polygon %d has no rings", i+1)
+			return invalid.New("", "polygon %d has no rings", i+1).Wanted("one or more")
 		}
 		for j, ring := range polygon {
 			where := fmt.Sprintf("ring %d", j+1)
@@ -157,13 +160,10 @@ func (g *Geometry) validate(depth int) error {
 			}
 			switch {
 			case len(ring) < 4:
-				return fmt.Errorf(
-					"%s has %s, a ring needs four or more, the last the same as the first",
-					where,
-					count(len(ring), "position"),
-				)
+				return invalid.New("", "%s has %s", where, count(len(ring), "position")).
+					Wanted("four or more, the last the same as the first")
 			case ring[0].Point != ring[len(ring)-1].Point:
-				return fmt.Errorf("%s is not closed: its last position must be the same as its first", where)
+				return invalid.New("", "%s is not closed", where).Wanted("a last position that is the same as its first")
 			}
 		}
 	}
@@ -173,10 +173,10 @@ func (g *Geometry) validate(depth int) error {
 			for i, p := range all {
 				err := p.Validate()
 				if err == nil && p.Elevated && (math.IsNaN(p.Elevation) || math.IsInf(p.Elevation, 0)) {
-					err = errors.New("the elevation is not a finite number")
+					err = invalid.New("elevation", "is not a finite number")
 				}
 				if err != nil && g.Type != Point {
-					err = fmt.Errorf("position %d: %w", i+1, err)
+					err = invalid.In(fmt.Sprintf("position %d", i+1), err)
 				}
 				if err != nil {
 					wrong = err
@@ -188,7 +188,7 @@ func (g *Geometry) validate(depth int) error {
 	}
 	for i := range g.Members {
 		if err := g.Members[i].validate(depth + 1); err != nil {
-			return fmt.Errorf("member %d: %w", i+1, err)
+			return invalid.In(fmt.Sprintf("member %d", i+1), err)
 		}
 	}
 	return wrong

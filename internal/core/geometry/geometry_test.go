@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 )
 
 // examples are geometries of every type, in the spelling that AppendJSON has.
@@ -53,21 +54,21 @@ func TestWhatIsWrongWithAGeometry(t *testing.T) {
 		`{"type":"Point","coordinates":[1,2,3,4,5]}`:                               "a position of 5 numbers",
 		`{"type":"Point","coordinates":["1","2"]}`:                                 "where a position belongs",
 		`{"type":"LineString","coordinates":[1,2]}`:                                "where a position belongs",
-		`{"type":"Polygon","coordinates":{"a":1}}`:                                 "not an array of rings",
-		`{"type":"LineString","coordinates":[[1,2]]}`:                              "a line needs two",
+		`{"type":"Polygon","coordinates":{"a":1}}`:                                 "want an array of rings",
+		`{"type":"LineString","coordinates":[[1,2]]}`:                              "want two or more",
 		`{"type":"LineString","coordinates":[]}`:                                   "no positions",
 		`{"type":"MultiPolygon","coordinates":[]}`:                                 "no positions",
 		`{"type":"GeometryCollection","geometries":[]}`:                            "no positions",
-		`{"type":"Polygon","coordinates":[[[0,0],[1,0],[0,0]]]}`:                   "a ring needs four",
+		`{"type":"Polygon","coordinates":[[[0,0],[1,0],[0,0]]]}`:                   "four or more",
 		`{"type":"Polygon","coordinates":[[[0,0],[1,0],[1,1],[0,1]]]}`:             "ring 1 is not closed",
-		`{"type":"LineString","coordinates":[[1,2],[-38,-122]]}`:                   "position 2: latitude -122",
-		`{"type":"Point","coordinates":[200,2]}`:                                   "longitude 200 is outside",
+		`{"type":"LineString","coordinates":[[1,2],[-38,-122]]}`:                   "position 2: latitude is -122",
+		`{"type":"Point","coordinates":[200,2]}`:                                   "longitude: is 200",
 		strings.Repeat(`{"type":"GeometryCollection","geometries":[`, 12) + `{}]}`: "not a GeoJSON geometry",
 	} {
 		g, err := Parse([]byte(text))
-		var form *FormError
+		var form *invalid.Error
 		if err != nil && !errors.As(err, &form) {
-			t.Errorf("%s: %v is no FormError", text, err)
+			t.Errorf("%s: %v is no *invalid.Error", text, err)
 		}
 		if err == nil {
 			err = g.Validate()

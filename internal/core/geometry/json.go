@@ -3,30 +3,15 @@ package geometry
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
 	"strconv"
 
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
 )
 
-// A FormError reports where a geometry object is not formed as RFC 7946 wants it.
-type FormError struct {
-	Member string // "", "type", "coordinates" or "geometries"
-	Reason string
-}
+const types = "one of Point, LineString, Polygon, their Multi kinds, or GeometryCollection"
 
-func (e *FormError) Error() string {
-	if e.Member == "" {
-		return e.Reason
-	}
-	return e.Member + ": " + e.Reason
-}
-
-func formError(member, format string, args ...any) error {
-	return &FormError{member, fmt.Sprintf(format, args...)}
-}
-
-// Parse reads a geometry object. It checks its form, with a *FormError, but not
+// Parse reads a geometry object. It checks its form, with an *invalid.Error, but not
 // its content; that is for Validate.
 func Parse(raw []byte) (Geometry, error) { return parse(raw, 0) }
 
@@ -37,13 +22,10 @@ func parse(raw []byte, depth int) (Geometry, error) {
 		Geometries  []json.RawMessage `json:"geometries"`
 	}
 	if err := json.Unmarshal(raw, &w); err != nil {
-		return Geometry{}, formError("", "is not a GeoJSON geometry object")
+		return Geometry{}, invalid.New("", "is not a GeoJSON geometry object")
 	}
 	if w.Type == nil {
-		return Geometry{}, formError(
-			"type",
-			"is missing; want one of Point, LineString, Polygon, their Multi kinds, or GeometryCollection",
-		)
+		return Geometry{}, invalid.New("type", "is missing").Wanted(types)
 	}
 	g := Geometry{Type: *w.Type}
 	var err error
@@ -68,7 +50,7 @@ func parse(raw []byte, depth int) (Geometry, error) {
 		err = read(w.Coordinates, "an array of polygons", &g.Polygons)
 	case Collection:
 		if depth >= MaxDepth {
-			return g, formError("geometries", "has collections more than %d deep", MaxDepth)
+			return g, invalid.New("geometries", "is nested too deep").Wanted("at most %d levels", MaxDepth)
 		}
 		for _, member := range w.Geometries {
 			m, err := parse(member, depth+1)
@@ -78,28 +60,24 @@ func parse(raw []byte, depth int) (Geometry, error) {
 			g.Members = append(g.Members, m)
 		}
 	default:
-		return g, formError(
-			"type",
-			"is %q; want one of Point, LineString, Polygon, their Multi kinds, or GeometryCollection",
-			string(g.Type),
-		)
+		return g, invalid.New("type", "is %q", string(g.Type)).Wanted(types)
 	}
 	return g, err
 }
 
 func read(raw json.RawMessage, want string, to any) error {
 	if len(raw) == 0 || string(raw) == "null" {
-		return formError("coordinates", "is missing; want %s", want)
+		return invalid.New("coordinates", "is missing").Wanted("%s", want)
 	}
 	err := json.Unmarshal(raw, to)
-	var form *FormError
+	var form *invalid.Error
 	switch {
 	case err == nil:
 		return nil
 	case errors.As(err, &form):
 		return form
 	}
-	return formError("coordinates", "is not %s", want)
+	return invalid.New("coordinates", "has another form").Wanted("%s", want)
 }
 
 // UnmarshalJSON reads a position: longitude, latitude and maybe an elevation.
@@ -114,11 +92,7 @@ func (p *Position) UnmarshalJSON(raw []byte) error {
 		}
 	}
 	bad := func() error {
-		return formError(
-			"coordinates",
-			"has %.60s where a position belongs, an array of numbers [longitude, latitude]",
-			raw,
-		)
+		return invalid.New("coordinates", "has %.60s where a position belongs", raw).Wanted("numbers: [longitude, latitude]")
 	}
 	if len(raw) == 0 || raw[0] != '[' {
 		return bad()
@@ -148,11 +122,8 @@ func (p *Position) UnmarshalJSON(raw []byte) error {
 		i++ // the comma: it is known to be JSON
 	}
 	if n < 2 || n > 3 {
-		return formError(
-			"coordinates",
-			"has a position of %s, want [longitude, latitude] or [longitude, latitude, elevation]",
-			count(n, "number"),
-		)
+		return invalid.New("coordinates", "has a position of %s", count(n, "number")).
+			Wanted("[longitude, latitude] or [longitude, latitude, elevation]")
 	}
 	*p = Position{Point: geo.Point{Lon: v[0], Lat: v[1]}, Elevation: v[2], Elevated: n == 3}
 	return nil

@@ -1,9 +1,10 @@
 package geometry
 
 import (
-	"fmt"
 	"strconv"
 	"strings"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 // AppendWKT appends g as Well-Known Text (OGC 06-103r4 section 7) to dst, with Z
@@ -69,7 +70,7 @@ func ParseWKT(text string) (Geometry, error) {
 	p := &wktParser{rest: text}
 	g, err := p.geometry(0)
 	if err == nil && p.peek() != "" {
-		err = fmt.Errorf("has %.20q after its end", p.rest)
+		err = invalid.New("", "has %.20q after its end", p.rest)
 	}
 	return g, err
 }
@@ -102,14 +103,14 @@ func (p *wktParser) next() string {
 
 func (p *wktParser) want(token string) error {
 	if got := p.next(); got != token {
-		return fmt.Errorf("has %.20q where %q belongs", got, token)
+		return invalid.New("", "has %.20q", got).Wanted("%q", token)
 	}
 	return nil
 }
 
 func (p *wktParser) geometry(depth int) (g Geometry, err error) {
 	if depth > MaxDepth {
-		return g, fmt.Errorf("has collections more than %d deep", MaxDepth)
+		return g, invalid.New("", "is nested too deep").Wanted("at most %d levels", MaxDepth)
 	}
 	name := strings.ToUpper(p.next())
 	p.elevated = strings.HasSuffix(name, "Z")
@@ -119,9 +120,9 @@ func (p *wktParser) geometry(depth int) (g Geometry, err error) {
 		p.elevated = true
 		p.next()
 	case "M", "ZM":
-		return g, fmt.Errorf("has measures (%s), which cannot be kept", p.peek())
+		return g, invalid.New("", "has measures (%s), which cannot be kept", p.peek())
 	case "EMPTY":
-		return g, fmt.Errorf("is empty")
+		return g, invalid.New("", "is empty")
 	}
 	line := func() ([]Position, error) { return wktParse(p, p.position) }
 	area := func() ([][]Position, error) { return wktParse(p, line) }
@@ -129,7 +130,7 @@ func (p *wktParser) geometry(depth int) (g Geometry, err error) {
 	case "POINT":
 		g.Type = Point
 		if g.Points, err = line(); err == nil && len(g.Points) != 1 {
-			err = fmt.Errorf("is a POINT of %d positions", len(g.Points))
+			err = invalid.New("", "is a POINT of %d positions", len(g.Points)).Wanted("one")
 		}
 	case "MULTIPOINT":
 		g.Type = MultiPoint
@@ -139,7 +140,7 @@ func (p *wktParser) geometry(depth int) (g Geometry, err error) {
 			}
 			one, err := line()
 			if err != nil || len(one) != 1 {
-				return Position{}, fmt.Errorf("has a point that is not one position")
+				return Position{}, invalid.New("", "has a point that is not one position")
 			}
 			return one[0], nil
 		})
@@ -159,10 +160,8 @@ func (p *wktParser) geometry(depth int) (g Geometry, err error) {
 		g.Type = Collection
 		g.Members, err = wktParse(p, func() (Geometry, error) { return p.geometry(depth + 1) })
 	default:
-		err = fmt.Errorf(
-			"begins with %.30q; want POINT, LINESTRING, POLYGON, their MULTI kinds, or GEOMETRYCOLLECTION",
-			name,
-		)
+		err = invalid.New("", "begins with %.30q", name).
+			Wanted("POINT, LINESTRING, POLYGON, their MULTI kinds, or GEOMETRYCOLLECTION")
 	}
 	return g, err
 }
@@ -182,7 +181,7 @@ func wktParse[T any](p *wktParser, one func() (T, error)) (all []T, err error) {
 		case ")":
 			return all, nil
 		default:
-			return nil, fmt.Errorf("has %.20q where a comma or ) belongs", token)
+			return nil, invalid.New("", "has %.20q", token).Wanted("a comma or )")
 		}
 	}
 }
@@ -197,7 +196,7 @@ func (p *wktParser) position() (Position, error) {
 		token := p.next()
 		var err error
 		if v[i], err = strconv.ParseFloat(token, 64); err != nil {
-			return Position{}, fmt.Errorf("has %.20q where a number belongs", token)
+			return Position{}, invalid.New("", "has %.20q", token).Wanted("a number")
 		}
 	}
 	out := Position{Elevation: v[2], Elevated: p.elevated}

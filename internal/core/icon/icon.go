@@ -8,7 +8,6 @@ package icon
 import (
 	"bytes"
 	"embed"
-	"errors"
 	"fmt"
 	"image"
 	"image/png"
@@ -16,6 +15,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 // The built-in icons are of lucide-static; its licence is beside them.
@@ -76,10 +77,10 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,59}$`)
 // CheckName reports why a name is not one for an icon that a user brings, or nil.
 func CheckName(name string) error {
 	if !nameForm.MatchString(name) {
-		return fmt.Errorf("%q is not a name for an icon: want up to 60 small letters, digits and hyphens", name)
+		return invalid.New("", "%q is not a name for an icon", name).Wanted("up to 60 small letters, digits and hyphens")
 	}
 	if slices.Contains(Names, name) {
-		return fmt.Errorf("%q is the name of a built-in icon; choose another", name)
+		return invalid.New("", "%q is the name of a built-in icon", name).Wanted("another")
 	}
 	return nil
 }
@@ -88,35 +89,30 @@ func CheckName(name string) error {
 func Read(file []byte) (Icon, error) {
 	switch {
 	case len(file) == 0:
-		return Icon{}, errors.New("it is empty")
+		return Icon{}, invalid.New("", "is empty")
 	case len(file) > MaxBytes:
-		return Icon{}, fmt.Errorf("it has more than %d KiB", MaxBytes>>10)
+		return Icon{}, invalid.New("", "is too large").Wanted("at most %d KiB", MaxBytes>>10)
 	case bytes.HasPrefix(file, []byte("\x89PNG\r\n\x1a\n")):
 		return readPNG(file)
 	case bytes.HasPrefix(bytes.TrimSpace(bytes.TrimPrefix(file, []byte("\xef\xbb\xbf"))), []byte("<")):
 		return readSVG(file)
 	}
-	return Icon{}, errors.New("it is neither SVG nor PNG")
+	return Icon{}, invalid.New("", "is neither SVG nor PNG")
 }
 
 // readPNG reads the pixels of a picture and writes them anew: nothing else comes along.
 func readPNG(file []byte) (Icon, error) {
 	config, err := png.DecodeConfig(bytes.NewReader(file))
 	if err != nil {
-		return Icon{}, fmt.Errorf("it is not a whole PNG picture: %w", err)
+		return Icon{}, invalid.In("", fmt.Errorf("is not a whole PNG picture: %w", err))
 	}
 	if config.Width > MaxPixels || config.Height > MaxPixels {
-		return Icon{}, fmt.Errorf(
-			"it is %d by %d pixels, the most is %d by %d",
-			config.Width,
-			config.Height,
-			MaxPixels,
-			MaxPixels,
-		)
+		return Icon{}, invalid.New("", "is %d by %d pixels", config.Width, config.Height).
+			Wanted("at most %d by %d", MaxPixels, MaxPixels)
 	}
 	var picture image.Image
 	if picture, err = png.Decode(bytes.NewReader(file)); err != nil {
-		return Icon{}, fmt.Errorf("it is not a whole PNG picture: %w", err)
+		return Icon{}, invalid.In("", fmt.Errorf("is not a whole PNG picture: %w", err))
 	}
 	var out bytes.Buffer
 	if err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&out, picture); err != nil {

@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 const svgNamespace = "http://www.w3.org/2000/svg"
@@ -87,36 +89,36 @@ func (c *cleaner) clean(decoder *xml.Decoder) error {
 		case errors.Is(err, io.EOF) && c.count > 0 && depth == 0:
 			return nil
 		case errors.Is(err, io.EOF):
-			return errors.New("it is XML, but no SVG picture")
+			return invalid.New("", "is XML, but no SVG picture")
 		case err != nil:
-			return fmt.Errorf("it is not a whole SVG picture: %w", err)
+			return invalid.In("", fmt.Errorf("is not a whole SVG picture: %w", err))
 		}
 		switch token := token.(type) {
 		case xml.Directive:
 			if bytes.Contains(bytes.ToUpper(token), []byte("ENTITY")) {
-				return errors.New("it declares entities, which are not read; save it without a document type")
+				return invalid.New("", "declares entities, which are not read").Wanted("a file without a document type")
 			}
 		case xml.StartElement:
 			first := c.count == 0
 			if depth == 0 && !first {
-				return errors.New("it has more after its svg element")
+				return invalid.New("", "has more after its svg element")
 			}
 			if first && token.Name.Local != "svg" {
-				return fmt.Errorf("it is XML, but its first element is %q and not svg", token.Name.Local)
+				return invalid.New("", "is XML, but its first element is %q", token.Name.Local).Wanted("svg")
 			}
 			if !elements[token.Name.Local] || token.Name.Space != "" && token.Name.Space != svgNamespace {
 				if !silent[token.Name.Local] {
 					c.remove(token.Name.Local)
 				}
 				if err := decoder.Skip(); err != nil {
-					return fmt.Errorf("it is not a whole SVG picture: %w", err)
+					return invalid.In("", fmt.Errorf("is not a whole SVG picture: %w", err))
 				}
 				continue
 			}
 			c.count++
 			depth++
 			if c.count > maxElements || depth > maxDepth {
-				return fmt.Errorf("it is too intricate for an icon: want at most %d elements, %d deep", maxElements, maxDepth)
+				return invalid.New("", "is too intricate for an icon").Wanted("at most %d elements, %d deep", maxElements, maxDepth)
 			}
 			if err := c.begin(token, first); err != nil {
 				return err
@@ -219,7 +221,7 @@ func (c *cleaner) measure(kept map[string]string) error {
 		for i, part := range parts {
 			v, err := strconv.ParseFloat(part, 64)
 			if err != nil || math.IsNaN(v) {
-				return fmt.Errorf("its viewBox %q is not four numbers", kept["viewBox"])
+				return invalid.New("viewBox", "is %q", kept["viewBox"]).Wanted("four numbers")
 			}
 			box[i] = v
 		}
@@ -227,13 +229,13 @@ func (c *cleaner) measure(kept map[string]string) error {
 		for i, side := range []string{"width", "height"} {
 			v, err := strconv.ParseFloat(strings.TrimSuffix(kept[side], "px"), 64)
 			if err != nil {
-				return errors.New("it has neither a viewBox nor a width and height in pixels")
+				return invalid.New("", "has no size").Wanted("a viewBox, or a width and height in pixels")
 			}
 			box[2+i] = v
 		}
 	}
 	if !(box[2] > 0 && box[2] <= maxSide && box[3] > 0 && box[3] <= maxSide) {
-		return fmt.Errorf("it is %v by %v units, want more than 0 and at most %d", box[2], box[3], maxSide)
+		return invalid.New("", "is %v by %v units", box[2], box[3]).Wanted("more than 0 and at most %d", maxSide)
 	}
 	c.size = [2]float64{box[2], box[3]}
 	number := func(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }

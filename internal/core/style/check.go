@@ -9,14 +9,23 @@ import (
 
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/icon"
+	"idlebeacon/internal/core/invalid"
 )
 
 // A checker keeps the first thing that is wrong.
 type checker struct{ err error }
 
-func (c *checker) fail(field, format string, args ...any) {
+// fail notes what is wrong with a field. What it returns takes what is wanted.
+func (c *checker) fail(field, wrong string, args ...any) *invalid.Error {
+	err := invalid.New(field, wrong, args...)
+	c.note(err)
+	return err
+}
+
+// note notes an error.
+func (c *checker) note(err error) {
 	if c.err == nil {
-		c.err = &FieldError{field, fmt.Sprintf(format, args...)}
+		c.err = err
 	}
 }
 
@@ -25,7 +34,7 @@ var colourForm = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)
 func (c *checker) look(field string, l Look) {
 	if l.Icon != "" && !slices.Contains(icon.Names, l.Icon) {
 		if err := icon.CheckName(l.Icon); err != nil {
-			c.fail(field+".icon", "%v", err)
+			c.note(invalid.In(field+".icon", err))
 		}
 	}
 	c.colour(field+".colour", l.Colour)
@@ -62,7 +71,7 @@ func (c *checker) fill(field string, f *Fill) {
 // fields checks properties that are shown. Only some may be templates.
 func (c *checker) fields(field string, fields []Field, most int, templates bool) {
 	if len(fields) > most {
-		c.fail(field, "has %d entries, the most is %d", len(fields), most)
+		c.fail(field, "has %d entries", len(fields)).Wanted("at most %d", most)
 	}
 	for i, f := range fields {
 		at := fmt.Sprintf("%s[%d]", field, i)
@@ -72,9 +81,9 @@ func (c *checker) fields(field string, fields []Field, most int, templates bool)
 		case !templates:
 			c.fail(at+".template", "is for the fields of a popup")
 		case f.Property != "":
-			c.fail(at+".template", "goes instead of a property; take one of the two out")
+			c.fail(at+".template", "is there beside a property").Wanted("one of the two")
 		case f.Format != "" && f.Format != "text" && f.Format != "lines":
-			c.fail(at+".format", "of a template is text or lines")
+			c.fail(at+".format", "is %q, beside a template", f.Format).Wanted("text or lines")
 		default:
 			c.template(at+".template", f.Template)
 		}
@@ -95,14 +104,11 @@ func (c *checker) action(field string, a Action) {
 	}
 	c.text(field+".label", a.Label)
 	if !actionStart.MatchString(a.URL) {
-		c.fail(
-			field+".url",
-			"%q does not begin with https://, http:// and a host, mailto:, tel: or a single slash",
-			a.URL,
-		)
+		c.fail(field+".url", "begins in another way: %q", a.URL).
+			Wanted("https:// or http:// and a host, mailto:, tel:, or a single slash")
 	}
 	if len(a.URL) > maxURL {
-		c.fail(field+".url", "is %d bytes long, the most is %d", len(a.URL), maxURL)
+		c.fail(field+".url", "is %d bytes long", len(a.URL)).Wanted("at most %d", maxURL)
 	}
 	c.expressions(field+".url", a.URL)
 }
@@ -118,11 +124,8 @@ func (c *checker) expressions(field, url string) {
 	for rest := url; ; {
 		literal, after, open := strings.Cut(rest, "{")
 		if i := strings.IndexAny(literal, notInURL); i >= 0 {
-			c.fail(
-				field,
-				"has %q, which has no place in a URL; write a property as {name}, and other characters percent-encoded",
-				literal[i],
-			)
+			c.fail(field, "has %q, which has no place in a URL", literal[i]).
+				Wanted("properties as {name}, and such characters percent-encoded")
 		}
 		if !open {
 			return
@@ -130,16 +133,13 @@ func (c *checker) expressions(field, url string) {
 		name, further, closed := strings.Cut(after, "}")
 		switch {
 		case !closed || strings.Contains(name, "{"):
-			c.fail(field, "has a brace that is not closed; write a property as {name}")
+			c.fail(field, "has a brace that is not closed").Wanted("properties as {name}")
 			return
 		case name != "" && strings.ContainsRune("+#./;?&=,!@|", rune(name[0])) || strings.HasSuffix(name, "*") || strings.Contains(name, ":"):
-			c.fail(field, "{%s} is more than level 1 of URI Templates (RFC 6570); write {name} alone", name)
+			c.fail(field, "{%s} is more than level 1 of URI Templates (RFC 6570)", name).Wanted("{name} alone")
 		case !urlName.MatchString(name):
-			c.fail(
-				field,
-				"{%s} does not name a property: letters, digits and _ stand for themselves, others are percent-encoded, such as %%20",
-				name,
-			)
+			c.fail(field, "{%s} does not name a property", name).
+				Wanted("letters, digits and _, and others percent-encoded, such as %%20")
 		}
 		rest = further
 	}
@@ -156,53 +156,53 @@ func (c *checker) template(field, text string) {
 		}
 		name, further, closed := strings.Cut(after, "}")
 		if !closed || name == "" || strings.Contains(name, "{") {
-			c.fail(field, "has a brace that is not closed; write a property as {name}")
+			c.fail(field, "has a brace that is not closed").Wanted("properties as {name}")
 			return
 		}
 		rest = further
 	}
 	if properties == 0 {
-		c.fail(field, "has no property; write one as {name}")
+		c.fail(field, "has no property").Wanted("one or more, as {name}")
 	}
 }
 
 func (c *checker) colour(field, colour string) {
 	if colour != "" && !colourForm.MatchString(colour) {
-		c.fail(field, "%q is not a colour; write it as #rrggbb", colour)
+		c.fail(field, "%q is not a colour", colour).Wanted("#rrggbb")
 	}
 }
 
 func (c *checker) text(field, text string) {
 	if n := utf8.RuneCountInString(text); n > maxText {
-		c.fail(field, "is %d characters long, the most is %d", n, maxText)
+		c.fail(field, "is %d characters long", n).Wanted("at most %d", maxText)
 	}
 }
 
 func (c *checker) property(field, name string) {
 	if name == "" {
-		c.fail(field, "is missing: name the property")
+		c.fail(field, "is missing").Wanted("the name of a property")
 	}
 	c.text(field, name)
 }
 
 func (c *checker) oneOf(field, value string, all []string) {
 	if !slices.Contains(all, value) {
-		c.fail(field, "%q is not known; want one of %s", value, strings.Join(all, ", "))
+		c.fail(field, "%q is not known", value).Wanted("one of %s", strings.Join(all, ", "))
 	}
 }
 
 func (c *checker) within(field string, value, least, most float64) {
 	if !(value >= least && value <= most) {
-		c.fail(field, "%v is outside %v to %v", value, least, most)
+		c.fail(field, "is %v", value).Wanted("%v to %v", least, most)
 	}
 }
 
-// Validate reports the first thing that is wrong with s, as a *FieldError.
+// Validate reports the first thing that is wrong with s, as a *invalid.Error.
 func (s *Style) Validate() error {
 	c := &checker{}
 	c.look("default", s.Default)
 	if len(s.Categories) > maxCategories {
-		c.fail("categories", "has %d entries, the most is %d", len(s.Categories), maxCategories)
+		c.fail("categories", "has %d entries", len(s.Categories)).Wanted("at most %d", maxCategories)
 	}
 	seen := map[string]bool{}
 	for i, category := range s.Categories {
@@ -215,12 +215,12 @@ func (s *Style) Validate() error {
 		c.text(field+".label", category.Label)
 	}
 	if len(s.Rules) > maxRules {
-		c.fail("rules", "has %d entries, the most is %d", len(s.Rules), maxRules)
+		c.fail("rules", "has %d entries", len(s.Rules)).Wanted("at most %d", maxRules)
 	}
 	for i, rule := range s.Rules {
 		field := fmt.Sprintf("rules[%d]", i)
 		if _, err := filter.Parse(rule.When); err != nil {
-			c.fail(field+".when", "is not a condition: %v", err)
+			c.note(invalid.In(field+".when", fmt.Errorf("is not a condition: %w", err)))
 		}
 		c.look(field, rule.Look)
 		c.text(field+".label", rule.Label)
@@ -232,7 +232,7 @@ func (s *Style) Validate() error {
 		}
 		c.fields("popup.fields", s.Popup.Fields, maxFields, true)
 		if len(s.Popup.Actions) > maxActions {
-			c.fail("popup.actions", "has %d entries, the most is %d", len(s.Popup.Actions), maxActions)
+			c.fail("popup.actions", "has %d entries", len(s.Popup.Actions)).Wanted("at most %d", maxActions)
 		}
 		for i, a := range s.Popup.Actions {
 			c.action(fmt.Sprintf("popup.actions[%d]", i), a)
@@ -246,7 +246,7 @@ func (s *Style) checkNumbers(c *checker) {
 	if z := s.Size; z != nil {
 		c.property("size.property", z.Property)
 		if z.From != nil && z.To != nil && *z.From >= *z.To {
-			c.fail("size.from", "%v is not less than the to of %v", *z.From, *z.To)
+			c.fail("size.from", "is %v", *z.From).Wanted("less than the to of %v", *z.To)
 		}
 		for _, v := range []struct {
 			field string
@@ -257,7 +257,7 @@ func (s *Style) checkNumbers(c *checker) {
 			}
 		}
 		if least, most := z.pixels(); least >= most {
-			c.fail("size.least", "%v is not less than the most of %v", least, most)
+			c.fail("size.least", "is %v", least).Wanted("less than the most of %v", most)
 		}
 	}
 	if h := s.Shade; h != nil {
@@ -267,21 +267,17 @@ func (s *Style) checkNumbers(c *checker) {
 			c.within("shade.classes", float64(h.Classes), 2, 9)
 		}
 		if h.Method == "manual" && len(h.Breaks) == 0 {
-			c.fail("shade.breaks", "is missing: give the numbers between the classes")
+			c.fail("shade.breaks", "is missing").Wanted("the numbers between the classes")
 		}
 		if h.Method != "manual" && len(h.Breaks) > 0 {
 			c.fail("shade.breaks", "are for the method manual")
 		}
 		if len(h.Breaks) > 8 || !slices.IsSorted(h.Breaks) {
-			c.fail("shade.breaks", "want at most 8 numbers in ascending order")
+			c.fail("shade.breaks", "is not in order, or too long").Wanted("at most 8 numbers in ascending order")
 		}
 		if n := len(h.Colours); n != 0 && n != 2 && n != h.classes() {
-			c.fail(
-				"shade.colours",
-				"has %d entries, want the first and the last, or one for each of the %d classes",
-				n,
-				h.classes(),
-			)
+			c.fail("shade.colours", "has %d entries", n).
+				Wanted("the first and the last, or one for each of the %d classes", h.classes())
 		}
 		for i, colour := range h.Colours {
 			if colour == "" {
@@ -295,11 +291,11 @@ func (s *Style) checkNumbers(c *checker) {
 	if o := s.Circle; o != nil {
 		switch {
 		case o.Metres == nil && o.Property == "":
-			c.fail("circle", "has neither metres nor a property")
+			c.fail("circle", "has neither metres nor a property").Wanted("one of the two")
 		case o.Metres != nil && o.Property != "":
-			c.fail("circle", "has both metres and a property; the radius can only be one")
+			c.fail("circle", "has both metres and a property").Wanted("one of the two")
 		case o.Metres != nil && !(*o.Metres > 0 && *o.Metres <= MaxRadius):
-			c.fail("circle.metres", "%v is not more than 0 and at most %d", *o.Metres, MaxRadius)
+			c.fail("circle.metres", "is %v", *o.Metres).Wanted("more than 0 and at most %d", MaxRadius)
 		}
 		c.text("circle.property", o.Property)
 	}

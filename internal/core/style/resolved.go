@@ -11,6 +11,7 @@ import (
 	"unicode"
 
 	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/invalid"
 )
 
 // A Resolved is a style with what depends on the data. It is immutable.
@@ -27,20 +28,20 @@ type Resolved struct {
 	breaks     []float64 // between the classes of shades
 	low, high  float64   // the ends of continuous shades
 	colours    []string
-	warnings   []FieldError
+	warnings   []*invalid.Error
 	unsized    bool // no feature has a number for its size
 	unshaded   bool // and for its shade
 }
 
 // Warnings say what of the style does nothing with these data.
-func (r *Resolved) Warnings() []FieldError { return r.warnings }
+func (r *Resolved) Warnings() []*invalid.Error { return r.warnings }
 
 // without notes that no feature has a number as a property, and reports so.
 func (r *Resolved) without(numbers []float64, field, property string) bool {
 	if len(numbers) == 0 {
 		r.warnings = append(
 			r.warnings,
-			FieldError{field, fmt.Sprintf("no item has a number as its property %q, so this does nothing", property)},
+			invalid.New(field, "no item has a number as its property %q, so this does nothing", property),
 		)
 	}
 	return len(numbers) == 0
@@ -59,7 +60,7 @@ func (s *Style) Resolve(
 			return nil, err
 		}
 		if bound, err := bind(f); err != nil {
-			r.warnings = append(r.warnings, FieldError{fmt.Sprintf("rules[%d].when", i), err.Error()})
+			r.warnings = append(r.warnings, invalid.In(fmt.Sprintf("rules[%d].when", i), err))
 		} else {
 			f = bound
 		}

@@ -16,6 +16,8 @@ import (
 	"io"
 	"iter"
 	"strings"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 // A Style is how a collection is drawn. The zero value draws everything alike.
@@ -160,18 +162,10 @@ const (
 	usualMost     = 46
 )
 
-// A FieldError says which member of a style is wrong, and why.
-type FieldError struct {
-	Field  string // a path such as "rules[2].when"
-	Reason string
-}
-
-func (e *FieldError) Error() string { return e.Field + ": " + e.Reason }
-
-// Parse reads a style and checks it. What is wrong is reported as a *FieldError.
+// Parse reads a style and checks it. What is wrong is reported as a *invalid.Error.
 func Parse(raw []byte) (*Style, error) {
 	if len(raw) > MaxBytes {
-		return nil, &FieldError{"style", fmt.Sprintf("is %d bytes, the most is %d", len(raw), MaxBytes)}
+		return nil, invalid.New("style", "is %d bytes", len(raw)).Wanted("at most %d", MaxBytes)
 	}
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.DisallowUnknownFields()
@@ -185,20 +179,17 @@ func Parse(raw []byte) (*Style, error) {
 	var kind *json.UnmarshalTypeError
 	switch err := decoder.Decode(&told); {
 	case errors.As(err, &kind):
-		return nil, &FieldError{
-			strings.TrimPrefix(kind.Field, "."),
-			fmt.Sprintf("is a %s, want a %s", kind.Value, kind.Type),
-		}
+		return nil, invalid.New(strings.TrimPrefix(kind.Field, "."), "is a %s", kind.Value).Wanted("a %s", kind.Type)
 	case err != nil && strings.HasPrefix(err.Error(), "json: unknown field "):
-		return nil, &FieldError{
+		return nil, invalid.New(
 			strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`),
 			"is not a member of a style",
-		}
+		)
 	case err != nil:
-		return nil, &FieldError{"style", fmt.Sprintf("is not valid JSON: %v", err)}
+		return nil, invalid.New("style", "is not valid JSON: %v", err)
 	}
 	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
-		return nil, &FieldError{"style", "has more after its JSON value"}
+		return nil, invalid.New("style", "has more after its JSON value")
 	}
 	s := told.Style
 	return &s, s.Validate()

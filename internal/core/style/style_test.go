@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/invalid"
 )
 
 const full = `{
@@ -61,14 +62,13 @@ func TestParse(t *testing.T) {
 		`{"shade": {"property": "a", "method": "manual", "breaks": [2, 1]}}`:      "ascending",
 		`{"shade": {"property": "a", "method": "equal", "colours": ["#000000"]}}`: "shade.colours: has 1 entries",
 		`{"line": {"dash": "wavy"}}`:                                              "line.dash",
-		`{"fill": {"opacity": 2}}`:                                                "fill.opacity: 2 is outside",
-		`{"categories": [{"value": "a", "line": {"width": 99}}]}`: "categories[0].line.width: 99 " +
-			"is outside",
+		`{"fill": {"opacity": 2}}`:                                                "fill.opacity: is 2; want",
+		`{"categories": [{"value": "a", "line": {"width": 99}}]}`:                 "categories[0].line.width: is 99",
 		`{"default": {"fill": {"colour": "blue"}}}`: `default.fill.colour: "blue" is ` +
 			`not a colour`,
 		`{"circle": {}}`: "circle: has neither",
 		`{"circle": {"metres": 5, "property": "r"}}`: "circle: has both",
-		`{"circle": {"metres": 0}}`:                  "circle.metres: 0 is not more than 0",
+		`{"circle": {"metres": 0}}`:                  "circle.metres: is 0; want more than 0",
 		`{"tooltip": [{}]}`:                          "tooltip[0].property: is missing",
 		`{"tooltip": ` +
 			`[{"property":"a"},{"property":"b"},{"property":"c"},{"property":"d"},{"property":"e"},{"property":"f"}]}`: "tooltip: has 6 entries",
@@ -80,10 +80,10 @@ func TestParse(t *testing.T) {
 		`{"popup": {"actions": [{"label": "x", "url": "https://a.org/{id"}]}}`:   "brace that is not closed",
 		`{"zooms": {"from": 9, "to": 3}}`:                                        "zooms.to",
 		`{"popup": {"fields": [{"property": "a", "format": "roman"}]}}`:          "popup.fields[0].format",
-		`{"default": {"icon": "` + strings.Repeat("x", MaxBytes) + `"}}`:         "the most is",
+		`{"default": {"icon": "` + strings.Repeat("x", MaxBytes) + `"}}`:         "at most",
 	} {
 		_, err := Parse([]byte(text))
-		var field *FieldError
+		var field *invalid.Error
 		if !errors.As(err, &field) || !strings.Contains(err.Error(), want) {
 			t.Errorf("%.60s: %v, want ...%s...", text, err, want)
 		}
@@ -392,7 +392,7 @@ func TestTemplates(t *testing.T) {
 		`{"actions":[{"label":"a","url":"https://x.example/}"}]}`:                         "no place in a URL",
 		`{"actions":[{"label":"a","url":"https://x.example/{a"}]}`:                        "not closed",
 		`{"fields":[{"template":"{street}, {postcode}"}]}`:                                "",
-		`{"fields":[{"template":"{street}, {postcode}","property":"street"}]}`:            "instead of a property",
+		`{"fields":[{"template":"{street}, {postcode}","property":"street"}]}`:            "beside a property",
 		`{"fields":[{"template":"{street}","format":"number"}]}`:                          "text or lines",
 		`{"fields":[{"template":"street"}]}`:                                              "has no property",
 		`{"fields":[{"template":"{street"}]}`:                                             "not closed",

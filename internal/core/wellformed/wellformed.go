@@ -6,17 +6,18 @@ package wellformed
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"strings"
 	"unicode/utf8"
+
+	"idlebeacon/internal/core/invalid"
 )
 
 // Errors that say why a text cannot be kept.
 var (
-	ErrNotUnicode = errors.New("is not valid UTF-8")
-	ErrNull       = errors.New("has the character U+0000, which cannot be stored")
-	ErrSurrogate  = errors.New("has half of a surrogate pair, which is no character")
+	ErrNotUnicode error = invalid.New("", "is not valid UTF-8")
+	ErrNull       error = invalid.New("", "has the character U+0000, which cannot be stored")
+	ErrSurrogate  error = invalid.New("", "has half of a surrogate pair, which is no character")
 )
 
 // Text reports what keeps s from being kept: ErrNotUnicode or ErrNull.
