@@ -4,15 +4,14 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"golang.org/x/sync/errgroup"
 
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/pgcopy"
 )
 
 // followedTogether is how many changes are read at a time. Their numbers have no gaps, so it
@@ -212,14 +211,21 @@ func scanChange(rows *sql.Rows) (c Change, err error) {
 	return c, err
 }
 
-// Listen calls wake once at the start and then whenever any process may have
-// committed changes, until ctx ends. It keeps its own connection and makes a new
-// one, and wakes, when that is lost.
+// Listen calls wake once at the start and then whenever any process may have committed
+// changes, until ctx ends. When it loses its connection it takes another, and wakes.
 func (s *Store) Listen(ctx context.Context, wake func()) {
 	const firstPause, longestPause = 100 * time.Millisecond, 10 * time.Second
 	pause := firstPause
 	for ctx.Err() == nil {
-		err := s.listenOnce(ctx, func() { pause = firstPause; wake() })
+		pool, err := s.reserved.DB()
+		if err == nil {
+			err = pgcopy.Listen(ctx, pool, notifyChannel, func() {
+				s.hearing.Store(true)
+				pause = firstPause
+				wake()
+			})
+		}
+		s.hearing.Store(false)
 		if ctx.Err() != nil {
 			return
 		}
@@ -229,25 +235,6 @@ func (s *Store) Listen(ctx context.Context, wake func()) {
 		case <-time.After(pause):
 		}
 		pause = min(2*pause, longestPause)
-	}
-}
-
-func (s *Store) listenOnce(ctx context.Context, wake func()) (err error) {
-	conn, err := pgx.ConnectConfig(ctx, s.config)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, conn.Close(context.WithoutCancel(ctx))) }()
-	if _, err := conn.Exec(ctx, "LISTEN "+notifyChannel); err != nil {
-		return err
-	}
-	s.hearing.Store(true)
-	defer s.hearing.Store(false)
-	for {
-		wake()
-		if _, err := conn.WaitForNotification(ctx); err != nil {
-			return err
-		}
 	}
 }
 

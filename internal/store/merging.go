@@ -258,8 +258,8 @@ func (w *merging) fill(ctx context.Context) (done bool, err error) {
 		return false, err
 	}
 	defer func() { _ = attempt.Rollback(context.WithoutCancel(ctx)) }() // nothing if it was committed
-	lead := []uint64{uint64(w.into.Key), uint64(-w.key)}
-	err = w.staging.copyTo(ctx, attempt.Conn(), "features", "collection_key, change", func(int64) []uint64 { return lead })
+	lead := []int64{w.into.Key, -w.key}
+	err = w.staging.copyTo(ctx, attempt.Conn(), "features", "collection_key, change", func(int64) []int64 { return lead })
 	var taken *pgconn.PgError
 	if errors.As(err, &taken) && taken.Code == uniqueViolation {
 		return false, nil
@@ -279,5 +279,5 @@ func (st *Staging) lay(ctx context.Context, tx pgx.Tx) error {
 	if err != nil {
 		return err
 	}
-	return st.copyTo(ctx, tx.Conn(), "pg_temp.staged", "row", func(row int64) []uint64 { return []uint64{uint64(row)} })
+	return st.copyTo(ctx, tx.Conn(), "pg_temp.staged", "row", func(row int64) []int64 { return []int64{row} })
 }

@@ -8,11 +8,11 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/stdlib"
 	"gorm.io/gorm"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/pgcopy"
 )
 
 // A View reads the database as of one change.
@@ -149,20 +149,11 @@ func scanFeature(rows *sql.Rows) (feature.Feature, error) {
 // direct runs f on a connection of the pool, past GORM: for many rows its reflection
 // takes longer than the database.
 func (s *Store) direct(ctx context.Context, f func(*pgx.Conn) error) error {
-	return direct(ctx, s.db, f)
-}
-
-func direct(ctx context.Context, db *gorm.DB, f func(*pgx.Conn) error) error {
-	pool, err := db.DB()
+	pool, err := s.db.DB()
 	if err != nil {
 		return err
 	}
-	conn, err := pool.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	return conn.Raw(func(driver any) error { return f(driver.(*stdlib.Conn).Conn()) })
+	return pgcopy.On(ctx, pool, f)
 }
 
 // PropertyNames returns the names of the properties that features of a collection

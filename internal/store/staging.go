@@ -3,16 +3,14 @@ package store
 import (
 	"bufio"
 	"context"
-	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
-	"math"
 	"os"
 
 	"github.com/jackc/pgx/v5"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/pgcopy"
 	"idlebeacon/internal/tempfile"
 )
 
@@ -87,8 +85,7 @@ func (st *Staging) end() error {
 	return st.failed
 }
 
-// write writes what is added until there is no more: of each feature the length of its
-// fields and then these, as COPY wants them.
+// write writes what is added until there is no more: a row for each feature.
 func (st *Staging) write(ctx context.Context, added <-chan []feature.Feature) error {
 	out := bufio.NewWriterSize(st.file, 256<<10)
 	var fields []byte
@@ -106,10 +103,7 @@ func (st *Staging) write(ctx context.Context, added <-chan []feature.Feature) er
 		st.each(batch)
 		for i := range batch {
 			fields = appendFields(fields[:0], &batch[i])
-			var length [4]byte
-			binary.BigEndian.PutUint32(length[:], uint32(len(fields)))
-			_, _ = out.Write(length[:])
-			if _, err := out.Write(fields); err != nil { // that of the length comes back
+			if err := pgcopy.WriteRow(out, fields); err != nil {
 				return err
 			}
 		}
@@ -125,38 +119,22 @@ const (
 
 // appendFields writes the stagedFields of a feature.
 func appendFields(dst []byte, f *feature.Feature) []byte {
-	dst = appendField(dst, f.ID)
-	if f.NumberID {
-		dst = appendField(dst, "\x01")
-	} else {
-		dst = appendField(dst, "\x00")
-	}
-	dst = appendNumber(dst, f.At.Lon)
-	dst = appendNumber(dst, f.At.Lat)
+	dst = pgcopy.AppendBytes(dst, f.ID)
+	dst = pgcopy.AppendBool(dst, f.NumberID)
+	dst = pgcopy.AppendFloat(dst, f.At.Lon)
+	dst = pgcopy.AppendFloat(dst, f.At.Lat)
 	if f.Elevation != nil {
-		dst = appendNumber(dst, *f.Elevation)
+		dst = pgcopy.AppendFloat(dst, *f.Elevation)
 	} else {
-		dst = appendNull(dst)
+		dst = pgcopy.AppendNull(dst)
 	}
 	if f.Shape != nil {
-		dst = appendField(dst, f.Shape.AppendJSON(nil))
+		dst = pgcopy.AppendBytes(dst, f.Shape.AppendJSON(nil))
 	} else {
-		dst = appendNull(dst)
+		dst = pgcopy.AppendNull(dst)
 	}
-	return appendField(dst, f.Properties.JSON())
+	return pgcopy.AppendBytes(dst, f.Properties.JSON())
 }
-
-func appendField[T string | []byte](dst []byte, value T) []byte {
-	return append(binary.BigEndian.AppendUint32(dst, uint32(len(value))), value...)
-}
-
-func appendNumber(dst []byte, v float64) []byte { return appendWhole(dst, math.Float64bits(v)) }
-
-func appendWhole(dst []byte, v uint64) []byte {
-	return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(dst, 8), v)
-}
-
-func appendNull(dst []byte) []byte { return binary.BigEndian.AppendUint32(dst, math.MaxUint32) }
 
 // copyTo copies what was gathered into a table: into the columns of whole numbers that
 // lead gives for each row, counted from 1, and then the stagedFields.
@@ -164,74 +142,15 @@ func (st *Staging) copyTo(
 	ctx context.Context,
 	conn *pgx.Conn,
 	table, leading string,
-	lead func(row int64) []uint64,
+	lead func(row int64) []int64,
 ) error {
 	if _, err := st.file.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	in := &copyReader{in: bufio.NewReaderSize(st.file, 256<<10), lead: lead}
-	in.ready = append(in.ready, "PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00"...)
-	tag, err := conn.PgConn().
-		CopyFrom(ctx, in, fmt.Sprintf("COPY %s (%s, %s) FROM STDIN (FORMAT binary)", table, leading, stagedFields))
-	if err == nil && tag.RowsAffected() != st.rows {
-		err = fmt.Errorf("%d of the %d features that were gathered arrived", tag.RowsAffected(), st.rows)
+	rows := pgcopy.Rows{From: st.file, Fields: stagedCount, Lead: lead}
+	n, err := rows.Into(ctx, conn, table, leading+", "+stagedFields)
+	if err == nil && n != st.rows {
+		err = fmt.Errorf("%d of the %d features that were gathered arrived", n, st.rows)
 	}
 	return err
-}
-
-// A copyReader reads what was gathered as a file for COPY, in its binary format.
-type copyReader struct {
-	in    *bufio.Reader
-	lead  func(row int64) []uint64
-	row   int64
-	room  []byte
-	ready []byte // to be read next
-	ended bool
-}
-
-// Read implements io.Reader.
-func (c *copyReader) Read(p []byte) (int, error) {
-	if len(c.ready) == 0 {
-		if c.ended {
-			return 0, io.EOF
-		}
-		c.ready = c.room[:0]
-	}
-	for !c.ended && len(c.ready) < len(p) {
-		if err := c.next(); err != nil {
-			return 0, err
-		}
-	}
-	n := copy(p, c.ready)
-	c.ready = c.ready[n:]
-	return n, nil
-}
-
-// next makes one more row ready, or the end.
-func (c *copyReader) next() error {
-	var length [4]byte
-	if _, err := io.ReadFull(c.in, length[:]); errors.Is(err, io.EOF) {
-		c.ready = binary.BigEndian.AppendUint16(c.ready, math.MaxUint16)
-		c.ended = true
-		return nil
-	} else if err != nil {
-		return err
-	}
-	c.row++
-	lead := c.lead(c.row)
-	c.ready = binary.BigEndian.AppendUint16(c.ready, uint16(len(lead)+stagedCount))
-	for _, v := range lead {
-		c.ready = appendWhole(c.ready, v)
-	}
-	fields := len(c.ready)
-	size := int(binary.BigEndian.Uint32(length[:]))
-	c.ready = append(c.ready, make([]byte, size)...)
-	_, err := io.ReadFull(c.in, c.ready[fields:])
-	if err != nil {
-		return fmt.Errorf("reading what was gathered: %w", err)
-	}
-	if cap(c.ready) > cap(c.room) {
-		c.room = c.ready
-	}
-	return nil
 }

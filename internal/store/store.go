@@ -56,7 +56,6 @@ const (
 type Store struct {
 	db       *gorm.DB // for reading, and for all that may wait
 	reserved *gorm.DB // for edits, and for following them
-	config   *pgx.ConnConfig
 	log      *slog.Logger
 	reading  int // how many connections db has at most
 	hearing  atomic.Bool
@@ -90,13 +89,13 @@ func Open(ctx context.Context, options Options) (*Store, error) {
 	if config.ConnectTimeout == 0 {
 		config.ConnectTimeout = connectTimeout
 	}
-	s := &Store{config: config, log: options.Log, reading: connections - 1 - reservedConnections}
+	s := &Store{log: options.Log, reading: connections - 1 - reservedConnections}
 	s.db, err = connect(config, options.Schema, s.reading, "")
 	if err == nil {
 		s.reserved, err = connect(
 			config,
 			options.Schema,
-			reservedConnections,
+			1+reservedConnections,
 			"; SET statement_timeout = '"+editTimeout+"'",
 		)
 	}

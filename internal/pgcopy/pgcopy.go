@@ -1,0 +1,149 @@
+// Package pgcopy does what an interface to SQL has no words for, on connections of the same pool:
+// COPY in PostgreSQL's binary format, and LISTEN.
+package pgcopy
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
+)
+
+// On runs f on a connection of a pool of the driver pgx. If f returns a driver.ErrBadConn, the
+// connection does not go back.
+func On(ctx context.Context, pool *sql.DB, f func(*pgx.Conn) error) error {
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return conn.Raw(func(driver any) error { return f(driver.(*stdlib.Conn).Conn()) })
+}
+
+// Listen listens on a channel and calls heard once when it does, and then for each notification.
+// It returns why it cannot go on: the error of ctx, or that of the connection.
+func Listen(ctx context.Context, pool *sql.DB, channel string, heard func()) error {
+	return On(ctx, pool, func(conn *pgx.Conn) error {
+		_, err := conn.Exec(ctx, "LISTEN "+channel)
+		for err == nil {
+			heard()
+			_, err = conn.WaitForNotification(ctx)
+		}
+		return errors.Join(err, driver.ErrBadConn) // nobody else should have one that listens
+	})
+}
+
+// AppendBytes appends a text or bytes to dst, as a field.
+func AppendBytes[T string | []byte](dst []byte, value T) []byte {
+	return append(binary.BigEndian.AppendUint32(dst, uint32(len(value))), value...)
+}
+
+// AppendFloat appends a double precision number to dst, as a field.
+func AppendFloat(dst []byte, v float64) []byte { return AppendInt(dst, int64(math.Float64bits(v))) }
+
+// AppendInt appends a bigint to dst, as a field.
+func AppendInt(dst []byte, v int64) []byte {
+	return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(dst, 8), uint64(v))
+}
+
+// AppendBool appends a boolean to dst, as a field.
+func AppendBool(dst []byte, v bool) []byte {
+	if v {
+		return AppendBytes(dst, "\x01")
+	}
+	return AppendBytes(dst, "\x00")
+}
+
+// AppendNull appends a field without a value to dst.
+func AppendNull(dst []byte) []byte { return binary.BigEndian.AppendUint32(dst, math.MaxUint32) }
+
+// WriteRow writes the fields of a row for [Rows] to read, with their length before them.
+func WriteRow(w io.Writer, fields []byte) error {
+	var length [4]byte
+	binary.BigEndian.PutUint32(length[:], uint32(len(fields)))
+	if _, err := w.Write(length[:]); err != nil {
+		return err
+	}
+	_, err := w.Write(fields)
+	return err
+}
+
+// Rows are rows that [WriteRow] has written.
+type Rows struct {
+	From   io.Reader
+	Fields int                     // of each row
+	Lead   func(row int64) []int64 // further fields that come first, by the number of the row, the first being 1
+}
+
+// Into copies the rows into columns of a table, all at once or not at all, and returns how many
+// they were.
+func (r Rows) Into(ctx context.Context, conn *pgx.Conn, table, columns string) (rows int64, err error) {
+	in := &reader{rows: r, in: bufio.NewReaderSize(r.From, 256<<10)}
+	in.ready = append(in.ready, "PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00"...)
+	tag, err := conn.PgConn().CopyFrom(ctx, in, fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT binary)", table, columns))
+	return tag.RowsAffected(), err
+}
+
+// A reader reads rows as a file for COPY, in its binary format.
+type reader struct {
+	rows  Rows
+	in    *bufio.Reader
+	row   int64
+	room  []byte
+	ready []byte // to be read next
+	ended bool
+}
+
+// Read implements io.Reader.
+func (r *reader) Read(p []byte) (int, error) {
+	if len(r.ready) == 0 {
+		if r.ended {
+			return 0, io.EOF
+		}
+		r.ready = r.room[:0]
+	}
+	for !r.ended && len(r.ready) < len(p) {
+		if err := r.next(); err != nil {
+			return 0, err
+		}
+	}
+	n := copy(p, r.ready)
+	r.ready = r.ready[n:]
+	return n, nil
+}
+
+// next makes one more row ready, or the end.
+func (r *reader) next() error {
+	var length [4]byte
+	if _, err := io.ReadFull(r.in, length[:]); errors.Is(err, io.EOF) {
+		r.ready = binary.BigEndian.AppendUint16(r.ready, math.MaxUint16)
+		r.ended = true
+		return nil
+	} else if err != nil {
+		return err
+	}
+	r.row++
+	lead := r.rows.Lead(r.row)
+	r.ready = binary.BigEndian.AppendUint16(r.ready, uint16(len(lead)+r.rows.Fields))
+	for _, v := range lead {
+		r.ready = AppendInt(r.ready, v)
+	}
+	fields := len(r.ready)
+	size := int(binary.BigEndian.Uint32(length[:]))
+	r.ready = append(r.ready, make([]byte, size)...)
+	if _, err := io.ReadFull(r.in, r.ready[fields:]); err != nil {
+		return fmt.Errorf("reading the rows to copy: %w", err)
+	}
+	if cap(r.ready) > cap(r.room) {
+		r.room = r.ready
+	}
+	return nil
+}
