@@ -30,7 +30,7 @@ func BenchmarkMarkers(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if _, err := s.CreateCollection(b.Context(), service.NewCollection{ID: "places"}); err != nil {
+	if _, err := s.CreateCollection(b.Context(), store.Collection{ID: "places"}); err != nil {
 		b.Fatal(err)
 	}
 	var file bytes.Buffer

@@ -5,6 +5,7 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
 )
 
 func (h *server) health(w http.ResponseWriter, _ *http.Request) error {
@@ -100,7 +101,10 @@ func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error 
 	if err := h.readJSON(w, r, &n); err != nil {
 		return err
 	}
-	c, err := h.service.CreateCollection(r.Context(), service.NewCollection(n))
+	c, err := h.service.CreateCollection(r.Context(), store.Collection{
+		ID: n.ID, Title: n.Title, Description: n.Description, NameProperty: n.NameProperty,
+		CategoryProperty: n.CategoryProperty, TimeProperty: n.TimeProperty,
+	})
 	if err != nil {
 		return err
 	}

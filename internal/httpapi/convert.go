@@ -25,11 +25,11 @@ func boxArray(b geo.Box) [4]float64 {
 	return [4]float64{down(b.West), down(b.South), up(b.East), up(b.North)}
 }
 
-func describeCollection(c service.Collection, at site) api.Collection {
+func describeCollection(c service.Summary, at site) api.Collection {
 	out := api.Collection{
 		ID: c.ID, Title: c.Title, Description: c.Description, ItemType: "feature",
 		NameProperty: c.NameProperty, CategoryProperty: c.CategoryProperty, TimeProperty: c.TimeProperty, CreatedAt: c.CreatedAt,
-		Count: c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Change, ChangedAt: c.ChangedAt, OwnChange: c.OwnChange, Categories: []api.CategoryCount{},
+		Count: c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Newest, ChangedAt: c.NewestAt, OwnChange: c.Change, Categories: []api.CategoryCount{},
 		Links: []api.Link{
 			at.link("self", collectionPath(c.ID), plainJSON, ""),
 			at.link("items", collectionPath(c.ID)+"/items", geoJSON, "its items"),

@@ -24,6 +24,7 @@ import (
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
 	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
 )
 
 // TestTextsAreCheckedAtTheDoor sends what is no text wherever texts come in. None of it
@@ -218,7 +219,7 @@ func TestTagsTellDatabasesApart(t *testing.T) {
 // older one together.
 func TestASquareIsNotMixedIntoAnOlderView(t *testing.T) {
 	s := openService(t)
-	if _, err := s.CreateCollection(t.Context(), service.NewCollection{ID: "c"}); err != nil {
+	if _, err := s.CreateCollection(t.Context(), store.Collection{ID: "c"}); err != nil {
 		t.Fatal(err)
 	}
 	ask := service.MarkersQuery{Box: worldsBox, Zoom: 12, Options: defaultGathering}

@@ -12,6 +12,7 @@ import (
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
 )
 
 // importFile imports a file of any size. A client that prefers not to wait (RFC 7240) is
@@ -28,7 +29,7 @@ func (h *server) importFile(w http.ResponseWriter, r *http.Request) error {
 		u.fail("file_name", "is %d bytes long, the most is %d", len(options.Name), maxFileName)
 	}
 	if toMake := u.newCollection(); toMake != nil {
-		options.Make = toMake.Named
+		options.Make = service.Named(*toMake)
 	}
 	if u.err != nil {
 		return u.err
@@ -57,9 +58,9 @@ const maxFileName = 500 // bytes
 var newCollectionNames = []string{"title", "description", "name_property", "category_property", "time_property"}
 
 // newCollection reads what collection is to be made, or returns nil for none.
-func (q *query) newCollection() *service.NewCollection {
+func (q *query) newCollection() *store.Collection {
 	if q.flag("create") {
-		return &service.NewCollection{
+		return &store.Collection{
 			Title: q.text(
 				"title",
 			), Description: q.text("description"), NameProperty: q.text("name_property"), CategoryProperty: q.text("category_property"),

@@ -14,25 +14,26 @@ import (
 
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
 )
 
 // A fake is a service without a database. Methods that a test does not expect to be called
 // panic.
 type fake struct {
 	Service
-	collections []service.Collection
+	collections []service.Summary
 }
 
 func (f *fake) Identity() string { return "fake-1" }
 
-func (f *fake) Collections() ([]service.Collection, error) { return f.collections, nil }
+func (f *fake) Collections() ([]service.Summary, error) { return f.collections, nil }
 
 // serve returns a handler on a fake, and what it writes to the log.
 func serve(t *testing.T, options Options) (http.Handler, *bytes.Buffer) {
 	t.Helper()
 	var log bytes.Buffer
 	options.Log = slog.New(slog.NewTextHandler(&log, nil))
-	h, err := New(&fake{collections: []service.Collection{{ID: "c", Title: "Huts"}}}, options)
+	h, err := New(&fake{collections: []service.Summary{{Collection: store.Collection{ID: "c", Title: "Huts"}}}}, options)
 	if err != nil {
 		t.Fatal(err)
 	}

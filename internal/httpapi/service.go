@@ -24,10 +24,10 @@ type Service interface {
 	Work(ctx context.Context) (release func(), err error)
 	Reserve(ctx context.Context, bytes int64) (release func(), err error)
 
-	Collections() ([]service.Collection, error)
-	Collection(id string) (service.Collection, error)
-	CreateCollection(ctx context.Context, n service.NewCollection) (service.Collection, error)
-	UpdateCollection(ctx context.Context, id string, u service.CollectionUpdate) (service.Collection, error)
+	Collections() ([]service.Summary, error)
+	Collection(id string) (service.Summary, error)
+	CreateCollection(ctx context.Context, n store.Collection) (service.Summary, error)
+	UpdateCollection(ctx context.Context, id string, u service.CollectionUpdate) (service.Summary, error)
 	DeleteCollection(ctx context.Context, id string) error
 
 	Items(ctx context.Context, collection string, q service.ItemsQuery) (service.ItemsPage, error)

@@ -65,7 +65,7 @@ func TestAnswersFromSquares(t *testing.T) {
 			p := world(r)
 			fmt.Fprintf(&file, "%d,Place %d,%c,%v,%v\n", i, i, 'a'+i%5, p.Lat, p.Lon)
 		}
-		if _, err := s.Import(t.Context(), id, strings.NewReader(file.String()), importing.Options{Make: service.NewCollection{}.Named}); err != nil {
+		if _, err := s.Import(t.Context(), id, strings.NewReader(file.String()), importing.Options{Make: service.Named(store.Collection{})}); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := s.SetStyle(t.Context(), id, []byte(`{"rules":[{"when":"category = 'b'","colour":"#010203"}]}`), nil); err != nil {

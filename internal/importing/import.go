@@ -58,7 +58,7 @@ type Report struct {
 }
 
 // collection returns the collection with the given id, or a *fault.NotFoundError.
-func (m *Importer) collection(id string) (*replica.Collection, error) {
+func (m *Importer) collection(id string) (*replica.Copy, error) {
 	c, err := m.replica.Collection(id)
 	if err == nil && c == nil {
 		err = &fault.NotFoundError{What: "collection", ID: id}
@@ -68,7 +68,7 @@ func (m *Importer) collection(id string) (*replica.Collection, error) {
 
 // target returns the collection with the given id or, if there is none and it is
 // to be made, one that nobody knows yet and that has no key.
-func (m *Importer) target(id string, toMake func(id string) (store.Collection, error)) (*replica.Collection, error) {
+func (m *Importer) target(id string, toMake func(id string) (store.Collection, error)) (*replica.Copy, error) {
 	c, err := m.collection(id)
 	var missing *fault.NotFoundError
 	if toMake == nil || !errors.As(err, &missing) {
@@ -78,7 +78,7 @@ func (m *Importer) target(id string, toMake func(id string) (store.Collection, e
 	if err != nil {
 		return nil, err
 	}
-	return replica.NewCollection(info), nil
+	return replica.NewCopy(info), nil
 }
 
 // A RowDoubt tells what is doubtful about a row.
@@ -194,7 +194,7 @@ var errNotWhole = errors.New("the file did not arrive whole")
 
 // guessProperties sets the properties that name and class the features of a collection,
 // where they can be guessed.
-func (m *Importer) guessProperties(ctx context.Context, c *replica.Collection, names []string) error {
+func (m *Importer) guessProperties(ctx context.Context, c *replica.Copy, names []string) error {
 	name, category, guessed := guessedProperties(c, names)
 	if !guessed {
 		return nil

@@ -38,7 +38,7 @@ var ErrDismissed = errors.New("the import was dismissed; nothing of it was impor
 // database. It is for one goroutine, but for what is atomic.
 type job struct {
 	importer *Importer
-	into     *replica.Collection
+	into     *replica.Copy
 	record   store.Import
 	options  Options
 	report   Report

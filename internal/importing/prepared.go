@@ -19,7 +19,7 @@ type prepared struct {
 
 // newPrepared returns one for a file with the given property names, or nil if the
 // collection has something in it already.
-func (m *Importer) newPrepared(c *replica.Collection, names []string) *prepared {
+func (m *Importer) newPrepared(c *replica.Copy, names []string) *prepared {
 	if !c.Empty() {
 		return nil
 	}
@@ -79,7 +79,7 @@ func (p *prepared) made() *replica.Contents {
 
 // guessedProperties returns the properties that name and class the features of a
 // collection that is still empty and has none set, by their usual names.
-func guessedProperties(c *replica.Collection, names []string) (name, category string, guessed bool) {
+func guessedProperties(c *replica.Copy, names []string) (name, category string, guessed bool) {
 	info := c.Info()
 	if info.NameProperty != "" || info.CategoryProperty != "" || !c.Empty() {
 		return "", "", false

@@ -32,14 +32,14 @@ type straggler struct {
 	since uint64        // everything up to this change is seen of it
 	done  chan struct{} // closed when it has caught up, or is of no use any more
 
-	build      func() *Collection // makes what is to take the place of collection; nil if it is not at hand
-	collection *Collection        // nil if it is not in memory yet
-	upTo       uint64             // collection has every change up to this one
+	build      func() *Copy // makes what is to take the place of collection; nil if it is not at hand
+	collection *Copy        // nil if it is not in memory yet
+	upTo       uint64       // collection has every change up to this one
 }
 
 // fallBehind has a collection brought up beside the others: from what build returns or, if that
 // is nil, from what is in memory and in the database. The caller has the turn.
-func (r *Replica) fallBehind(key int64, build func() *Collection) {
+func (r *Replica) fallBehind(key int64, build func() *Copy) {
 	s := &straggler{
 		key: key, since: r.applied, done: make(chan struct{}),
 		upTo: r.applied, collection: r.byKey[key], build: build,
@@ -242,7 +242,7 @@ func touchOf(all []store.Touch, key int64) store.Touch {
 
 // hasToBeLoaded reports whether what happened to c cannot be followed feature by feature. c may
 // be nil.
-func (c *Collection) hasToBeLoaded(info *store.Collection, touch store.Touch) bool {
+func (c *Copy) hasToBeLoaded(info *store.Collection, touch store.Touch) bool {
 	return c == nil || touch.Filled || !c.sameProperties(info)
 }
 

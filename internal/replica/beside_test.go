@@ -150,7 +150,7 @@ func contents(t *testing.T, r *Replica) map[string]float64 {
 }
 
 // placeOf returns the place with an id, the zero one if there is none.
-func placeOf(c *Collection, id string) places.Place {
+func placeOf(c *Copy, id string) places.Place {
 	snapshot := c.Places()
 	for e := range snapshot.Tree().All() {
 		if p := snapshot.Place(e); p.ID == id {

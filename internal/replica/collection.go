@@ -14,9 +14,9 @@ import (
 // manyTogether is from how many changes in one batch on they count as a lot, as imports are.
 const manyTogether = 1000
 
-// A Collection is one collection in memory. What it returns belongs to one state of it and
+// A Copy is one collection in memory. What it returns belongs to one state of it and
 // does not change any more.
-type Collection struct {
+type Copy struct {
 	info     atomic.Pointer[store.Collection]
 	set      *places.Set // edited only by whoever has the turn or, while it is behind, brings it up
 	shapes   *shapes.Set // likewise
@@ -37,61 +37,61 @@ type newest struct {
 	at     time.Time
 }
 
-func newCollection(info store.Dated, loadedAt uint64) *Collection {
-	c := &Collection{set: &places.Set{}, shapes: &shapes.Set{}, loadedAt: loadedAt}
+func newCopy(info store.Dated, loadedAt uint64) *Copy {
+	c := &Copy{set: &places.Set{}, shapes: &shapes.Set{}, loadedAt: loadedAt}
 	c.info.Store(&info.Collection)
 	c.newest.Store(&newest{info.Newest, info.At})
 	return c
 }
 
-// NewCollection returns an empty collection that no database has yet.
-func NewCollection(info store.Collection) *Collection {
-	return newCollection(store.Dated{Collection: info}, 0)
+// NewCopy returns an empty collection that no database has yet.
+func NewCopy(info store.Collection) *Copy {
+	return newCopy(store.Dated{Collection: info}, 0)
 }
 
 // Info returns the collection as the database has it, without what is in it. Another call
 // returns another pointer when something about it has changed.
-func (c *Collection) Info() *store.Collection { return c.info.Load() }
+func (c *Copy) Info() *store.Collection { return c.info.Load() }
 
 // Newest returns the newest change to the collection or to anything in it, and when that
 // was made.
-func (c *Collection) Newest() (change uint64, at time.Time) {
+func (c *Copy) Newest() (change uint64, at time.Time) {
 	n := c.newest.Load()
 	return n.change, n.at
 }
 
 // Places returns the places of the collection.
-func (c *Collection) Places() *places.Snapshot { return c.set.Snapshot() }
+func (c *Copy) Places() *places.Snapshot { return c.set.Snapshot() }
 
 // Shapes returns the areas and paths of the collection.
-func (c *Collection) Shapes() *shapes.Snapshot { return c.shapes.Snapshot() }
+func (c *Copy) Shapes() *shapes.Snapshot { return c.shapes.Snapshot() }
 
 // Selected returns the places that a selection takes if it is kept up to date already. It
 // takes no time.
-func (c *Collection) Selected(s places.Selection) (*places.Snapshot, bool) { return c.set.Selected(s) }
+func (c *Copy) Selected(s places.Selection) (*places.Snapshot, bool) { return c.set.Selected(s) }
 
 // Selecting reports whether somebody is working out which places a selection takes.
-func (c *Collection) Selecting(s places.Selection) bool { return c.set.Pending(s) }
+func (c *Copy) Selecting(s places.Selection) bool { return c.set.Pending(s) }
 
 // Select returns the places that a selection takes. The first time, it looks at all.
-func (c *Collection) Select(ctx context.Context, s places.Selection) (*places.Snapshot, error) {
+func (c *Copy) Select(ctx context.Context, s places.Selection) (*places.Snapshot, error) {
 	return c.set.Select(ctx, s)
 }
 
 // Empty reports whether nothing is in the collection.
-func (c *Collection) Empty() bool { return c.Len() == 0 }
+func (c *Copy) Empty() bool { return c.Len() == 0 }
 
 // Len returns how many places and shapes are in the collection.
-func (c *Collection) Len() int { return c.set.Snapshot().Len() + c.shapes.Snapshot().Len() }
+func (c *Copy) Len() int { return c.set.Snapshot().Len() + c.shapes.Snapshot().Len() }
 
 // Followed returns how many changes to features were applied since the collection was
 // loaded, and how many batches of many of them, as imports are.
-func (c *Collection) Followed() (changes, lots uint64) { return c.followed.Load(), c.lots.Load() }
+func (c *Copy) Followed() (changes, lots uint64) { return c.followed.Load(), c.lots.Load() }
 
 // Beside returns what is kept beside the collection under a key, which belongs to whoever
 // asks, as keys of contexts do; make makes it the first time. It goes when the collection is
 // loaded anew.
-func (c *Collection) Beside(key any, make func() any) any {
+func (c *Copy) Beside(key any, make func() any) any {
 	if kept, there := c.beside.Load(key); there {
 		return kept
 	}
@@ -101,7 +101,7 @@ func (c *Collection) Beside(key any, make func() any) any {
 
 // follow brings the contents up to a change of one feature, which may have become a place
 // or a shape that was the other before. Its caller has the turn.
-func (c *Collection) follow(change *store.Change) {
+func (c *Copy) follow(change *store.Change) {
 	c.dirty, c.ahead = true, newest{change.Number, change.At}
 	c.running++
 	switch now := change.Now; {
@@ -118,7 +118,7 @@ func (c *Collection) follow(change *store.Change) {
 }
 
 // publish lets what was followed be seen. Its caller has the turn.
-func (c *Collection) publish() {
+func (c *Copy) publish() {
 	if !c.dirty {
 		return
 	}
@@ -135,13 +135,13 @@ func (c *Collection) publish() {
 }
 
 // describe notes what the database says of the collection itself.
-func (c *Collection) describe(info store.Dated) {
+func (c *Copy) describe(info store.Dated) {
 	c.info.Store(&info.Collection)
 	c.newest.Store(&newest{info.Newest, info.At})
 }
 
 // sameProperties reports whether the features of c are named and classed as info says.
-func (c *Collection) sameProperties(info *store.Collection) bool {
+func (c *Copy) sameProperties(info *store.Collection) bool {
 	now := c.info.Load()
 	return now.NameProperty == info.NameProperty && now.CategoryProperty == info.CategoryProperty
 }

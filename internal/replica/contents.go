@@ -47,8 +47,8 @@ func (t *Turn) Take(ctx context.Context, into *store.Collection, merged *store.M
 	if !merged.Made {
 		info = old.info.Load()
 	}
-	build := func() *Collection {
-		c := &Collection{set: contents.places.Build(merged.Newest), shapes: contents.shapes, loadedAt: merged.Newest}
+	build := func() *Copy {
+		c := &Copy{set: contents.places.Build(merged.Newest), shapes: contents.shapes, loadedAt: merged.Newest}
 		c.shapes.Publish(merged.Newest)
 		c.info.Store(info)
 		c.newest.Store(&newest{merged.Newest, merged.At})

@@ -253,7 +253,7 @@ func (r *Replica) applyToCollection(v *store.View, touch store.Touch, s *step) e
 
 // replace takes a collection in the place of the one with the same key; nil takes that out.
 // The caller has the turn.
-func (r *Replica) replace(key int64, fresh *Collection) {
+func (r *Replica) replace(key int64, fresh *Copy) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if old := r.byKey[key]; old != nil {

@@ -23,7 +23,7 @@ const loadQueue = 4
 // calls it has the turn, or is alone.
 func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 	started := time.Now()
-	byID, byKey := map[string]*Collection{}, map[int64]*Collection{}
+	byID, byKey := map[string]*Copy{}, map[int64]*Copy{}
 	var loaded atomic.Int64
 	var state store.State
 	err := r.store.View(ctx, func(v *store.View) error {
@@ -41,7 +41,7 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 				batches: make(chan []feature.Feature, loadQueue),
 			}
 			loaders[info.Key] = l
-			c := newCollection(info, v.Change)
+			c := newCopy(info, v.Change)
 			byID[info.ID], byKey[info.Key] = c, c
 			building.Go(func() error { c.set, c.shapes = l.build(info.Newest), l.shapes; return nil })
 		}
@@ -136,8 +136,8 @@ func (l *loader) build(newest uint64) *places.Set {
 }
 
 // loadOne reads one collection anew.
-func loadOne(v *store.View, info store.Dated) (*Collection, error) {
-	c := newCollection(info, v.Change)
+func loadOne(v *store.View, info store.Dated) (*Copy, error) {
+	c := newCopy(info, v.Change)
 	var b places.Builder
 	for f, err := range v.Features(info.Key) {
 		switch {

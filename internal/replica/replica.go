@@ -50,8 +50,8 @@ type Replica struct {
 	seen    atomic.Uint64 // the same, for who only wants to know
 
 	mu     sync.RWMutex // guards the maps, which are changed only in turn
-	byID   map[string]*Collection
-	byKey  map[int64]*Collection
+	byID   map[string]*Copy
+	byKey  map[int64]*Copy
 	behind map[int64]*straggler // the collections that have fallen behind the others
 
 	events *eventLog // of what was published
@@ -165,7 +165,7 @@ func (r *Replica) Ready() error {
 
 // Collection returns the collection with the given id, or nil if there is none. While all
 // is loaded anew, the error is an *fault.UnavailableError.
-func (r *Replica) Collection(id string) (*Collection, error) {
+func (r *Replica) Collection(id string) (*Copy, error) {
 	if r.loading.Load() {
 		return nil, errLoading
 	}
@@ -176,17 +176,17 @@ func (r *Replica) Collection(id string) (*Collection, error) {
 
 // Collections returns all collections, in the order of their ids. While all is loaded anew,
 // the error is an *fault.UnavailableError.
-func (r *Replica) Collections() ([]*Collection, error) {
+func (r *Replica) Collections() ([]*Copy, error) {
 	if r.loading.Load() { // that there are none would not be true
 		return nil, errLoading
 	}
 	r.mu.RLock()
-	all := make([]*Collection, 0, len(r.byID))
+	all := make([]*Copy, 0, len(r.byID))
 	for _, c := range r.byID {
 		all = append(all, c)
 	}
 	r.mu.RUnlock()
-	slices.SortFunc(all, func(a, b *Collection) int { return strings.Compare(a.Info().ID, b.Info().ID) })
+	slices.SortFunc(all, func(a, b *Copy) int { return strings.Compare(a.Info().ID, b.Info().ID) })
 	return all, nil
 }
 

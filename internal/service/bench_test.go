@@ -27,7 +27,7 @@ func BenchmarkImport(b *testing.B) {
 	for b.Loop() {
 		id := fmt.Sprintf("c%d", n)
 		n++
-		if _, err := s.CreateCollection(b.Context(), NewCollection{ID: id, NameProperty: "name", CategoryProperty: "category"}); err != nil {
+		if _, err := s.CreateCollection(b.Context(), store.Collection{ID: id, NameProperty: "name", CategoryProperty: "category"}); err != nil {
 			b.Fatal(err)
 		}
 		if _, err := s.Import(b.Context(), id, bytes.NewReader(file.Bytes()), importing.Options{}); err != nil {
@@ -59,7 +59,7 @@ func benchService(b *testing.B) *Service {
 // BenchmarkEdits has 64 writers create items, each durable before the next.
 func BenchmarkEdits(b *testing.B) {
 	s := benchService(b)
-	if _, err := s.CreateCollection(b.Context(), NewCollection{ID: "edits"}); err != nil {
+	if _, err := s.CreateCollection(b.Context(), store.Collection{ID: "edits"}); err != nil {
 		b.Fatal(err)
 	}
 	properties := feature.StoredProperties([]byte(`{"name":"Wren Ness","category":"mooring","berths":4}`))

@@ -14,30 +14,21 @@ import (
 	"idlebeacon/internal/store"
 )
 
-// A Collection describes a collection and what it holds.
-type Collection struct {
-	ID               string
-	Title            string
-	Description      string
-	NameProperty     string // the property that names a place, or ""
-	CategoryProperty string // the property that is a place's category, or ""
-	TimeProperty     string // the property that is an item's time, or ""
-	CreatedAt        time.Time
+// A Summary describes a collection and what it holds.
+type Summary struct {
+	store.Collection           // its Change is the newest to itself: its title, its properties, its style
 	Places, Shapes   int       // how many of each
 	Extent           *geo.Box  // of all of them; nil if there are none
-	Change           uint64    // the newest change to it or to anything in it
-	ChangedAt        time.Time // when that was made
-	OwnChange        uint64    // the newest change to the collection itself: its title, its properties, its style
+	Newest           uint64    // the newest change to it or to anything in it
+	NewestAt         time.Time // when that was made
 	Categories       []places.CategoryCount
 }
 
-func (c *collection) describe() Collection {
+func (c *collection) describe() Summary {
 	info, snapshot, shapes := c.Info(), c.Places(), c.Shapes()
 	change, changedAt := c.Newest()
-	d := Collection{
-		ID: info.ID, Title: info.Title, Description: info.Description,
-		NameProperty: info.NameProperty, CategoryProperty: info.CategoryProperty, TimeProperty: info.TimeProperty, CreatedAt: info.CreatedAt, OwnChange: info.Change,
-		Places: snapshot.Len(), Shapes: shapes.Len(), Change: change, ChangedAt: changedAt,
+	d := Summary{
+		Collection: *info, Places: snapshot.Len(), Shapes: shapes.Len(), Newest: change, NewestAt: changedAt,
 		Categories: withShapes(snapshot.Categories(), shapes, &places.Selection{}),
 	}
 	var extents []geo.Box
@@ -53,9 +44,9 @@ func (c *collection) describe() Collection {
 }
 
 // Collections describes all collections, in the order of their ids.
-func (s *Service) Collections() ([]Collection, error) {
+func (s *Service) Collections() ([]Summary, error) {
 	known, err := s.replica.Collections()
-	all := make([]Collection, 0, len(known))
+	all := make([]Summary, 0, len(known))
 	for _, c := range known {
 		all = append(all, with(c).describe())
 	}
@@ -63,22 +54,12 @@ func (s *Service) Collections() ([]Collection, error) {
 }
 
 // Collection describes one collection.
-func (s *Service) Collection(id string) (Collection, error) {
+func (s *Service) Collection(id string) (Summary, error) {
 	c, err := s.collection(id)
 	if err != nil {
-		return Collection{}, err
+		return Summary{}, err
 	}
 	return c.describe(), nil
-}
-
-// A NewCollection is what a collection is made from. Only the ID is required.
-type NewCollection struct {
-	ID               string
-	Title            string // the ID if empty
-	Description      string
-	NameProperty     string
-	CategoryProperty string
-	TimeProperty     string
 }
 
 const (
@@ -89,37 +70,38 @@ const (
 
 var collectionID = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
 
-// Named returns what the database is to have of it with the given ID, or a
+// Named returns a function that gives c an ID, for importing.Options. Its error is an
 // *invalid.Error.
-func (n NewCollection) Named(id string) (store.Collection, error) {
-	n.ID = id
-	return n.row()
+func Named(c store.Collection) func(id string) (store.Collection, error) {
+	return func(id string) (store.Collection, error) {
+		c.ID = id
+		return checked(c)
+	}
 }
 
-// row returns what the database is to have of it, or a *invalid.Error.
-func (n NewCollection) row() (store.Collection, error) {
-	if !collectionID.MatchString(n.ID) {
-		return store.Collection{}, invalid.New("id", "%q is not usable as the id of a collection", n.ID).
+// checked returns what the database is to have of a new collection, or an *invalid.Error.
+func checked(c store.Collection) (store.Collection, error) {
+	if !collectionID.MatchString(c.ID) {
+		return c, invalid.New("id", "%q is not usable as the id of a collection", c.ID).
 			Wanted("1 to 63 of a-z, 0-9, - and _, beginning with a letter or digit")
 	}
-	if n.Title == "" {
-		n.Title = n.ID
+	if c.Title == "" {
+		c.Title = c.ID
 	}
-	info := store.Collection{ID: n.ID, Title: n.Title, Description: n.Description, NameProperty: n.NameProperty,
-		CategoryProperty: n.CategoryProperty, TimeProperty: n.TimeProperty}
-	return info, checkTexts(info)
+	return c, checkTexts(c)
 }
 
-// CreateCollection makes an empty collection.
-func (s *Service) CreateCollection(ctx context.Context, n NewCollection) (Collection, error) {
-	info, err := n.row()
+// CreateCollection makes an empty collection. Of what c says only the ID is required.
+func (s *Service) CreateCollection(ctx context.Context, c store.Collection) (Summary, error) {
+	c, err := checked(c)
 	if err != nil {
-		return Collection{}, err
+		return Summary{}, err
 	}
-	if info, _, err = s.store.CreateCollection(ctx, byEdit, info); err != nil {
-		return Collection{}, fault.Explain(err, n.ID, "")
+	made, _, err := s.store.CreateCollection(ctx, byEdit, c)
+	if err != nil {
+		return Summary{}, fault.Explain(err, c.ID, "")
 	}
-	return s.afterCollectionChange(ctx, info.Key, n.ID)
+	return s.afterCollectionChange(ctx, made.Key, made.ID)
 }
 
 // A CollectionUpdate says what to change about a collection; nil leaves a member
@@ -130,10 +112,10 @@ type CollectionUpdate struct {
 
 // UpdateCollection changes what is told of a collection, and which properties
 // name and class its places.
-func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionUpdate) (Collection, error) {
+func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionUpdate) (Summary, error) {
 	c, err := s.collection(id)
 	if err != nil {
-		return Collection{}, err
+		return Summary{}, err
 	}
 	_, _, err = s.store.UpdateCollection(ctx, byEdit, c.Info().Key, func(info *store.Collection) error {
 		for _, member := range []struct {
@@ -150,7 +132,7 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 		return checkTexts(*info)
 	})
 	if err != nil {
-		return Collection{}, fault.Explain(err, id, "")
+		return Summary{}, fault.Explain(err, id, "")
 	}
 	return s.afterCollectionChange(ctx, c.Info().Key, id)
 }
@@ -167,9 +149,9 @@ func (s *Service) DeleteCollection(ctx context.Context, id string) error {
 	return s.replica.CatchUp(ctx)
 }
 
-func (s *Service) afterCollectionChange(ctx context.Context, key int64, id string) (Collection, error) {
+func (s *Service) afterCollectionChange(ctx context.Context, key int64, id string) (Summary, error) {
 	if err := s.replica.CatchUp(ctx, key); err != nil {
-		return Collection{}, err
+		return Summary{}, err
 	}
 	return s.Collection(id)
 }

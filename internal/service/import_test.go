@@ -21,11 +21,12 @@ import (
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
+	"idlebeacon/internal/store"
 )
 
 func TestFilesThatCannotBeImported(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	var invalid *invalid.Error
 	row := `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`
 	for _, rows := range []int{1, 3 * importing.BatchRows} {
@@ -36,7 +37,7 @@ func TestFilesThatCannotBeImported(t *testing.T) {
 			t.Errorf("a file of %d rows that is cut off: %v", rows, err)
 		}
 	}
-	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
+	if c := must[Summary](t)(s.Collection("c")); c.Places != 0 {
 		t.Errorf("of files that are cut off %d places were imported", c.Places)
 	}
 	if _, err := s.Import(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), importing.Options{}); !errors.As(
@@ -72,7 +73,7 @@ func many(n int, name string) string {
 func TestLargeImports(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "name"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c", NameProperty: "name"}))
 	const n = 5*importing.BatchRows + 17
 	first := must[importing.Report](
 		t,
@@ -124,7 +125,7 @@ func TestLargeImports(t *testing.T) {
 // gathered, and has others edit beside one that goes through.
 func TestImportsAreWholeOrNothing(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "name"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c", NameProperty: "name"}))
 	ctx, cancel := context.WithCancel(t.Context())
 	file := io.MultiReader(strings.NewReader(many(4*importing.BatchRows, "a")), readerFunc(func([]byte) (int, error) {
 		cancel()
@@ -133,7 +134,7 @@ func TestImportsAreWholeOrNothing(t *testing.T) {
 	if _, err := s.Import(ctx, "c", file, importing.Options{}); !errors.Is(err, context.Canceled) {
 		t.Errorf("cancelled: %v", err)
 	}
-	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
+	if c := must[Summary](t)(s.Collection("c")); c.Places != 0 {
 		t.Errorf("of a cancelled import there are %d places", c.Places)
 	}
 
@@ -195,16 +196,16 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 		"\n"
 	for id, c := range map[string]struct {
 		file           string
-		set            NewCollection
+		set            store.Collection
 		places, shapes int
 	}{
-		"plain":    {many(n, "x"), NewCollection{}, n, 0},
-		"named":    {many(n, "x"), NewCollection{NameProperty: "lat"}, n, 0},
-		"mixed":    {mixed.String(), NewCollection{}, n - n/5 - 1, n/5 + 1},
-		"repeated": {again, NewCollection{CategoryProperty: "kind"}, n - n/5, n / 5},
+		"plain":    {many(n, "x"), store.Collection{}, n, 0},
+		"named":    {many(n, "x"), store.Collection{NameProperty: "lat"}, n, 0},
+		"mixed":    {mixed.String(), store.Collection{}, n - n/5 - 1, n/5 + 1},
+		"repeated": {again, store.Collection{CategoryProperty: "kind"}, n - n/5, n / 5},
 	} {
 		c.set.ID = id
-		must[Collection](t)(s.CreateCollection(t.Context(), c.set))
+		must[Summary](t)(s.CreateCollection(t.Context(), c.set))
 		report := must[importing.Report](t)(s.Import(t.Context(), id, strings.NewReader(c.file), importing.Options{}))
 		if report.Created != n || report.Repeated != report.Rows-n {
 			t.Errorf("%s: %+v", id, report)
@@ -215,8 +216,8 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 		"repeated": {n - n/5, n / 5}} {
 		now, change := inMemory(t, s, id)
 		stored, _ := inMemory(t, fresh, id)
-		described := must[Collection](t)(s.Collection(id))
-		anew := must[Collection](t)(fresh.Collection(id))
+		described := must[Summary](t)(s.Collection(id))
+		anew := must[Summary](t)(fresh.Collection(id))
 		if len(now) != want[0] || described.Shapes != want[1] || !maps.Equal(now, stored) ||
 			!slices.Equal(described.Categories, anew.Categories) ||
 			change == 0 {

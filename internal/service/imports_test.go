@@ -32,7 +32,7 @@ func rejectedFile(t *testing.T, s *Service, id string) string {
 
 func TestRejectedRowsAreKept(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	var file strings.Builder
 	file.WriteString("id;lat;lon\n")
 	const bad = 1507 // several of the batches that rejected rows are written in, and a part of one
@@ -95,7 +95,7 @@ func TestRejectedRowsAreKept(t *testing.T) {
 func TestImportsInTheBackground(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	const n = 3*importing.BatchRows + 5
 	i := must[importing.Import](
 		t,
@@ -111,7 +111,7 @@ func TestImportsInTheBackground(t *testing.T) {
 		i.BytesRead != size {
 		t.Errorf("it ended as %+v", i)
 	}
-	if c := must[Collection](t)(s.Collection("c")); c.Places != n {
+	if c := must[Summary](t)(s.Collection("c")); c.Places != n {
 		t.Errorf("%d places", c.Places)
 	}
 	// A file that cannot be read fails, and says why.
@@ -137,7 +137,7 @@ func TestImportsInTheBackground(t *testing.T) {
 	s.Close()
 	other := open(t, dsn)
 	i = must[importing.Import](t)(other.ImportByID(t.Context(), i.ID))
-	places := must[Collection](t)(other.Collection("c")).Places
+	places := must[Summary](t)(other.Collection("c")).Places
 	switch {
 	case i.Status == store.Successful && places > n:
 	case i.Status == store.Failed && places == n && strings.Contains(i.Problem, "stopped"):
@@ -174,7 +174,7 @@ func stall(text string) *stalled {
 func TestDismissing(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s, other := open(t, dsn), open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	start := map[string]func(io.Reader) error{
 		"at once": func(r io.Reader) error {
 			_, err := s.Import(t.Context(), "c", r, importing.Options{})
@@ -211,7 +211,7 @@ func TestDismissing(t *testing.T) {
 			}
 		}
 	}
-	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
+	if c := must[Summary](t)(s.Collection("c")); c.Places != 0 {
 		t.Errorf("of dismissed imports there are %d places", c.Places)
 	}
 	var missing *fault.NotFoundError
@@ -225,10 +225,10 @@ func TestDismissing(t *testing.T) {
 func TestImportsMakeTheirCollection(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s, other := open(t, dsn), open(t, dsn)
-	toMake := importing.Options{Make: NewCollection{Title: "All huts"}.Named}
+	toMake := importing.Options{Make: Named(store.Collection{Title: "All huts"})}
 	absent := func(how string) {
 		t.Helper()
-		if all := must[[]Collection](t)(s.Collections()); len(all) != 0 {
+		if all := must[[]Summary](t)(s.Collections()); len(all) != 0 {
 			t.Errorf("%s there is %+v", how, all)
 		}
 	}
@@ -278,14 +278,14 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 		if report.Created != n || again.Created != 1 || again.Unchanged != n {
 			t.Errorf("of %d: %+v, then %+v", n, report, again)
 		}
-		now := must[Collection](t)(s.Collection(id))
+		now := must[Summary](t)(s.Collection(id))
 		if now.Places != n+1 || now.Title != "All huts" || now.NameProperty != "name" || now.CategoryProperty != "" {
 			t.Errorf("of %d: %+v", n, now)
 		}
 		for name, service := range map[string]*Service{"another": other, "a new": open(t, dsn)} {
 			polltest.Until(t, name+" process has it", func() bool {
 				there, err := service.Collection(id)
-				return err == nil && there.Places == n+1 && there.NameProperty == "name" && there.Change == now.Change
+				return err == nil && there.Places == n+1 && there.NameProperty == "name" && there.Newest == now.Newest
 			})
 		}
 		if i := must[importing.Import](t)(s.ImportByID(t.Context(), report.Import)); i.Status != store.Successful ||
@@ -305,7 +305,7 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 // TestTooManyImports starts as many imports in the background as may be, and one more.
 func TestTooManyImports(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	files := make([]*stalled, importing.MaxWaiting)
 	var ended sync.WaitGroup
 	for i := range files {
@@ -351,7 +351,7 @@ func TestTooManyImports(t *testing.T) {
 func TestAbandonedImports(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	c := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	c := must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	// As a process leaves it that is killed.
 	left := store.Import{ID: must[string](t)(store.NewID()), CollectionKey: 1, Collection: c.ID, Status: store.Accepted}
 	if err := s.store.StartImport(t.Context(), &left); err != nil {

@@ -49,7 +49,7 @@ func (s *Service) CreateItem(
 	if err := f.Validate(); err != nil {
 		return store.Stored{}, nil, err
 	}
-	doubt := doubts.About(&f, importing.Known(c.Collection))
+	doubt := doubts.About(&f, importing.Known(c.Copy))
 	outcome, err := s.one(ctx, store.Edit{Kind: store.Create, Collection: c.Info().Key, Feature: f})
 	if err != nil {
 		return store.Stored{}, nil, fault.Explain(err, collection, f.ID)

@@ -25,7 +25,7 @@ import (
 // them, over values of every kind.
 func TestSortedListings(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "name"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c", NameProperty: "name"}))
 	r := rand.New(rand.NewPCG(9, 9))
 	values := []string{"1", "-2.5", "1e3", `"b"`, `"A"`, `"a"`, `"ä"`, "true", "false", "null", "[1]", `{"x":1}`, ""}
 	var file strings.Builder

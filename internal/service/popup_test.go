@@ -6,6 +6,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/pgbox/pgboxtest"
+	"idlebeacon/internal/store"
 )
 
 func TestSafeHTML(t *testing.T) {
@@ -42,7 +43,7 @@ func TestSafeHTML(t *testing.T) {
 // TestDraftsAndTheirPopups tries styles without keeping them.
 func TestDraftsAndTheirPopups(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "name"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c", NameProperty: "name"}))
 	var b feature.Builder
 	b.Set("name", "Able")
 	b.Set("note", "bright")

@@ -33,12 +33,12 @@ type Service struct {
 
 // A collection is a collection in memory with what is worked out from it.
 type collection struct {
-	*replica.Collection
+	*replica.Copy
 	looks atomic.Pointer[looks]
 }
 
-func with(c *replica.Collection) *collection {
-	return c.Beside(collectionKey{}, func() any { return &collection{Collection: c} }).(*collection)
+func with(c *replica.Copy) *collection {
+	return c.Beside(collectionKey{}, func() any { return &collection{Copy: c} }).(*collection)
 }
 
 type collectionKey struct{} // of what is kept beside a collection

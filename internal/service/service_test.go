@@ -76,12 +76,12 @@ func inMemory(t *testing.T, s *Service, id string) (map[string]places.Place, uin
 func TestTwoProcessesAgree(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	services := []*Service{open(t, dsn), open(t, dsn)}
-	must[Collection](
+	must[Summary](
 		t,
 	)(
 		services[0].CreateCollection(
 			t.Context(),
-			NewCollection{ID: "huts", NameProperty: "name", CategoryProperty: "kind"},
+			store.Collection{ID: "huts", NameProperty: "name", CategoryProperty: "kind"},
 		),
 	)
 	polltest.Until(
@@ -154,7 +154,7 @@ func TestTwoProcessesAgree(t *testing.T) {
 // TestChangesAreNumberedWithoutGaps reads the change rows that many writers made.
 func TestChangesAreNumberedWithoutGaps(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	var writers sync.WaitGroup
 	for w := range 8 {
 		writers.Go(func() {
@@ -183,7 +183,7 @@ func TestChangesAreNumberedWithoutGaps(t *testing.T) {
 func TestImport(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	var file strings.Builder
 	file.WriteString("id,Name,kind,lat,lon\n")
 	for i := range 2500 {
@@ -195,7 +195,7 @@ func TestImport(t *testing.T) {
 	)(
 		s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{DryRun: true}),
 	)
-	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Collection](t)(s.Collection("c")).Places != 0 {
+	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Summary](t)(s.Collection("c")).Places != 0 {
 		t.Fatalf("dry run: %+v", dry)
 	}
 	for _, want := range []importing.Report{{Created: 2500}, {Unchanged: 2500}, {Unchanged: 2499, Replaced: 1}} {
@@ -217,7 +217,7 @@ func TestImport(t *testing.T) {
 			file.WriteString(strings.Replace(changed, "Place seven,", "Place 7,", 1))
 		}
 	}
-	c := must[Collection](t)(s.Collection("c"))
+	c := must[Summary](t)(s.Collection("c"))
 	if c.Places != 2500 || c.NameProperty != "Name" || c.CategoryProperty != "kind" || len(c.Categories) != 3 ||
 		c.Categories[0].Count != 834 {
 		t.Fatalf("collection %+v", c)
@@ -231,7 +231,7 @@ func TestImport(t *testing.T) {
 
 func TestItemsInABox(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	r := rand.New(rand.NewPCG(1, 1))
 	at := map[string]geo.Point{}
 	var file strings.Builder
@@ -276,9 +276,9 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
 	other := open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c", NameProperty: "a"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c", NameProperty: "a"}))
 	var taken *fault.ConflictError
-	if _, err := s.CreateCollection(t.Context(), NewCollection{ID: "c"}); !errors.As(err, &taken) {
+	if _, err := s.CreateCollection(t.Context(), store.Collection{ID: "c"}); !errors.As(err, &taken) {
 		t.Fatalf("the same id again: %v", err)
 	}
 	var b feature.Builder
@@ -288,7 +288,7 @@ func TestCollectionsComeAndGo(t *testing.T) {
 		t.Fatal(err)
 	}
 	name := "b"
-	must[Collection](t)(s.UpdateCollection(t.Context(), "c", CollectionUpdate{NameProperty: &name}))
+	must[Summary](t)(s.UpdateCollection(t.Context(), "c", CollectionUpdate{NameProperty: &name}))
 	for _, s := range []*Service{s, other} {
 		polltest.Until(t, "the new name property", func() bool {
 			if _, err := s.Collection("c"); err != nil {
@@ -302,8 +302,8 @@ func TestCollectionsComeAndGo(t *testing.T) {
 		t.Fatal(err)
 	}
 	polltest.Until(t, "the deletion", func() bool { _, err := other.Collection("c"); return err != nil })
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	if got := must[Collection](t)(s.Collection("c")); got.Places != 0 {
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
+	if got := must[Summary](t)(s.Collection("c")); got.Places != 0 {
 		t.Fatalf("a new collection of an old id has %d items", got.Places)
 	}
 	var missing *fault.NotFoundError
@@ -318,7 +318,7 @@ func TestCloseFinishesWhatWasTaken(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	st := must[*store.Store](t)(store.Open(t.Context(), store.Options{DSN: dsn, Log: discard}))
 	s := must[*Service](t)(Open(t.Context(), st, Options{Log: discard}))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	var mu sync.Mutex
 	done := map[string]bool{}
 	started := make(chan struct{}, 1000)
@@ -367,7 +367,7 @@ func TestCloseFinishesWhatWasTaken(t *testing.T) {
 // TestACallerThatGivesUp waits no longer than its context.
 func TestACallerThatGivesUp(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	if _, _, err := s.CreateItem(ctx, "c", feature.Feature{ID: "x"}); !errors.Is(err, context.Canceled) {
@@ -386,7 +386,7 @@ func TestACallerThatGivesUp(t *testing.T) {
 func TestFollowerTriesAgain(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	info := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	info := must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	conn := must[*pgx.Conn](t)(pgx.Connect(t.Context(), dsn))
 	defer conn.Close(t.Context())
 	sql := func(statement string, args ...any) {
@@ -419,10 +419,10 @@ func TestWhenCollectionsChanged(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s, other := open(t, dsn), open(t, dsn)
 	began := time.Now()
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
-	first := must[Collection](t)(s.Collection("c"))
-	if first.ChangedAt.Before(began.Truncate(time.Microsecond)) {
-		t.Fatalf("made after %v, it changed at %v", began, first.ChangedAt)
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
+	first := must[Summary](t)(s.Collection("c"))
+	if first.NewestAt.Before(began.Truncate(time.Microsecond)) {
+		t.Fatalf("made after %v, it changed at %v", began, first.NewestAt)
 	}
 	edited := time.Now()
 	if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: "a"}); err != nil {
@@ -432,7 +432,7 @@ func TestWhenCollectionsChanged(t *testing.T) {
 	for what, s := range map[string]*Service{"this process": s, "another": other, "one that starts later": later} {
 		polltest.Until(t, what+" knows when the collection changed", func() bool {
 			c, err := s.Collection("c")
-			return err == nil && !c.ChangedAt.Before(edited.Add(-time.Second)) && c.Places == 1
+			return err == nil && !c.NewestAt.Before(edited.Add(-time.Second)) && c.Places == 1
 		})
 	}
 }

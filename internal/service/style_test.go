@@ -10,6 +10,7 @@ import (
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/polltest"
+	"idlebeacon/internal/store"
 )
 
 // TestCollectionsAreEditedTogether has two processes change different things about a
@@ -17,7 +18,7 @@ import (
 func TestCollectionsAreEditedTogether(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s, other := open(t, dsn), open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	polltest.Until(
 		t,
 		"the collection in the other process",

@@ -42,7 +42,7 @@ func connect(t *testing.T, dsn string) (sql func(statement string, args ...any))
 func TestADatabaseThatGoesBack(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	services := []*Service{open(t, dsn), open(t, dsn)}
-	must[Collection](t)(services[0].CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(services[0].CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	create := func(s *Service, id string) {
 		t.Helper()
 		must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: id})))
@@ -111,7 +111,7 @@ func first[T, U any](v T, _ U, err error) (T, error) { return v, err }
 func TestFollowingWithoutNotifications(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	info := must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	info := must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	sql := connect(t, dsn)
 	sql(
 		`INSERT INTO features (collection_key, id, lon, lat, properties, change) SELECT key, 'x', 1, 2, '{}', $1 `+
@@ -135,11 +135,11 @@ func TestFollowingWithoutNotifications(t *testing.T) {
 func TestForgetting(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	for i := range 20 {
 		must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(i)})))
 	}
-	told := must[Collection](t)(s.Collection("c"))
+	told := must[Summary](t)(s.Collection("c"))
 	other := open(t, dsn)
 	turn := must[*replica.Turn](t)(other.replica.Turn(t.Context())) // it hangs
 	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "unseen"})))
@@ -151,7 +151,7 @@ func TestForgetting(t *testing.T) {
 	for _, s := range []*Service{s, other, open(t, dsn)} {
 		polltest.Until(t, "all that is there", func() bool {
 			c, err := s.Collection("c")
-			return err == nil && c.Places == 22 && c.Change == told.Change+2 && s.Ready() == nil
+			return err == nil && c.Places == 22 && c.Newest == told.Newest+2 && s.Ready() == nil
 		})
 	}
 }
@@ -193,7 +193,7 @@ func TestDearWorkIsBounded(t *testing.T) {
 	must[importing.Report](
 		t,
 	)(
-		s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: NewCollection{}.Named}),
+		s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: Named(store.Collection{})}),
 	)
 	release := must[func()](t)(s.desk.Admit(t.Context(), admission.Need{Work: true})) // somebody keeps the processor
 	var busy *admission.BusyError
@@ -240,7 +240,7 @@ func TestDearWorkIsBounded(t *testing.T) {
 // TestAStalledUploadStopsNobody has imports whose files do not go on, and one beside them.
 func TestAStalledUploadStopsNobody(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	ctx, cancel := context.WithCancel(t.Context())
 	var stalled sync.WaitGroup
 	var begun sync.WaitGroup
@@ -294,7 +294,7 @@ func (r *stallingReader) Read(p []byte) (int, error) {
 func TestAnImportThatWasTakenForDead(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	sql := connect(t, dsn)
 	var file strings.Builder
 	file.WriteString("id,lat,lon\n")
@@ -309,7 +309,7 @@ func TestAnImportThatWasTakenForDead(t *testing.T) {
 	if !errors.Is(err, store.ErrImportGone) {
 		t.Errorf("it ended with %v", err)
 	}
-	if c := must[Collection](t)(s.Collection("c")); c.Places != 0 {
+	if c := must[Summary](t)(s.Collection("c")); c.Places != 0 {
 		t.Errorf("%d of its places are there", c.Places)
 	}
 }
@@ -330,7 +330,7 @@ func TestNoRoomForAnImport(t *testing.T) {
 		fmt.Fprintf(&file, "%d,1,2\n", i)
 	}
 	var full *fault.FullError
-	if _, err := s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: NewCollection{}.Named}); !errors.As(
+	if _, err := s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: Named(store.Collection{})}); !errors.As(
 		err,
 		&full,
 	) ||
@@ -350,7 +350,7 @@ func TestNoRoomForAnImport(t *testing.T) {
 func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
-	must[Collection](t)(s.CreateCollection(t.Context(), NewCollection{ID: "c"}))
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	sql, keep := connect(t, dsn), connect(t, dsn)
 	keep("BEGIN; LOCK TABLE features IN ACCESS EXCLUSIVE MODE")
 	sql(
