@@ -23,11 +23,12 @@ type StyleDocument struct {
 	Line       *Line           `json:"line,omitempty"`
 	Fill       *Fill           `json:"fill,omitempty"`
 	Circle     *Circle         `json:"circle,omitempty"`
-	Labels     bool            `json:"labels,omitempty"`  // names beside places
-	Zooms      *Zooms          `json:"zooms,omitempty"`   // where the collection is shown; nil for everywhere
-	Order      int             `json:"order,omitempty"`   // collections of a higher one are drawn over others, -100 to 100
-	Tooltip    []StyleField    `json:"tooltip,omitempty"` // told of what is pointed at, below its name
-	Popup      *PopupTemplate  `json:"popup,omitempty"`
+	Labels     bool            `json:"labels,omitempty"` // names beside places
+	Zooms      *Zooms          `json:"zooms,omitempty"`  // where the collection is shown; nil for everywhere
+	// Collections of a higher one are drawn over others, -100 to 100
+	Order   int            `json:"order,omitempty"`
+	Tooltip []StyleField   `json:"tooltip,omitempty"` // told of what is pointed at, below its name
+	Popup   *PopupTemplate `json:"popup,omitempty"`
 }
 
 // A Look is an icon and a colour, and how lines and areas differ from the others of the
@@ -68,7 +69,8 @@ type Shade struct {
 	Method   string    `json:"method"`            // equal, quantile, manual or continuous
 	Classes  int       `json:"classes,omitempty"` // of equal and quantile, 2 to 9; 0 for 5
 	Breaks   []float64 `json:"breaks,omitempty"`  // of manual: between the classes, ascending
-	Colours  []string  `json:"colours,omitempty"` // the first and the last, or one for each class; those of a ramp if absent
+	// The first and the last, or one for each class; those of a ramp if absent
+	Colours []string `json:"colours,omitempty"`
 }
 
 // A Line is how paths, and the borders of areas and circles, are drawn.
@@ -120,8 +122,9 @@ type ActionTemplate struct {
 type StyleField struct {
 	Property string `json:"property"`
 	Label    string `json:"label,omitempty"`
-	Format   string `json:"format,omitempty"` // text, number, date, link, phone, lines or html; found from the value if empty
-	Unit     string `json:"unit,omitempty"`   // written behind a number
+	// Text, number, date, link, phone, lines or html; found from the value if empty
+	Format string `json:"format,omitempty"`
+	Unit   string `json:"unit,omitempty"` // written behind a number
 	// Template, in a popup, puts several properties into one line, such as "{street},
 	// {postcode} {town}"; what a feature lacks is left out. It goes instead of a Property.
 	Template string `json:"template,omitempty"`

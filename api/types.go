@@ -60,23 +60,24 @@ type Icons struct {
 
 // Collection describes a collection.
 type Collection struct {
-	ID               string          `json:"id"`
-	Title            string          `json:"title"`
-	Description      string          `json:"description"`
-	ItemType         string          `json:"itemType"`
-	NameProperty     string          `json:"name_property"`
-	CategoryProperty string          `json:"category_property"`
-	TimeProperty     string          `json:"time_property"`
-	CreatedAt        time.Time       `json:"created_at"`
-	Count            int             `json:"count"`  // of items
-	Places           int             `json:"places"` // of those, points
-	Shapes           int             `json:"shapes"` // and the others: areas and paths
-	Change           uint64          `json:"change"`
-	ChangedAt        time.Time       `json:"changed_at"` // when the newest change was made
-	OwnChange        uint64          `json:"own_change"` // the newest change to the collection itself: its title, its properties, its style
-	Categories       []CategoryCount `json:"categories"`
-	Extent           *Extent         `json:"extent,omitempty"`
-	Links            []Link          `json:"links"`
+	ID               string    `json:"id"`
+	Title            string    `json:"title"`
+	Description      string    `json:"description"`
+	ItemType         string    `json:"itemType"`
+	NameProperty     string    `json:"name_property"`
+	CategoryProperty string    `json:"category_property"`
+	TimeProperty     string    `json:"time_property"`
+	CreatedAt        time.Time `json:"created_at"`
+	Count            int       `json:"count"`  // of items
+	Places           int       `json:"places"` // of those, points
+	Shapes           int       `json:"shapes"` // and the others: areas and paths
+	Change           uint64    `json:"change"`
+	ChangedAt        time.Time `json:"changed_at"` // when the newest change was made
+	// The newest change to the collection itself: its title, its properties, its style
+	OwnChange  uint64          `json:"own_change"`
+	Categories []CategoryCount `json:"categories"`
+	Extent     *Extent         `json:"extent,omitempty"`
+	Links      []Link          `json:"links"`
 }
 
 // Extent says where a collection's items are.
@@ -217,12 +218,13 @@ type MarkerProperties struct {
 	Radius float64 `json:"radius,omitempty"` // metres of its circle, where that is its own
 	Tip    string  `json:"tip,omitempty"`    // what its tooltip tells, a line for each value
 
-	Count   int            `json:"count,omitempty"`    // places of a cluster
-	OpensAt *int           `json:"opens_at,omitempty"` // the zoom at which a cluster opens; absent if its places share a spot
-	Extent  *[4]float64    `json:"extent,omitempty"`   // of a cluster's places: west, south, east, north in degrees
-	Tally   map[string]int `json:"tally,omitempty"`    // of a cluster's places by category
-	Places  []StackedPlace `json:"places,omitempty"`   // the first places of a cluster that opens at no zoom
-	Outline *Geometry      `json:"outline,omitempty"`  // around a cluster's places, where it was asked for
+	Count int `json:"count,omitempty"` // places of a cluster
+	// The zoom at which a cluster opens; absent if its places share a spot
+	OpensAt *int           `json:"opens_at,omitempty"`
+	Extent  *[4]float64    `json:"extent,omitempty"`  // of a cluster's places: west, south, east, north in degrees
+	Tally   map[string]int `json:"tally,omitempty"`   // of a cluster's places by category
+	Places  []StackedPlace `json:"places,omitempty"`  // the first places of a cluster that opens at no zoom
+	Outline *Geometry      `json:"outline,omitempty"` // around a cluster's places, where it was asked for
 }
 
 // StackedPlace is one of the places of a cluster that opens at no zoom.
@@ -317,10 +319,11 @@ type ImportReport struct {
 	Repeated  int        `json:"repeated"` // rows whose id came again later in the file: the last one counts
 	Kept      int        `json:"kept"`     // of the rejected rows: those that can be had as a file, to be corrected
 	DryRun    bool       `json:"dry_run"`
-	Notes     []FileNote `json:"notes"`             // what to know of the file as a whole
-	Errors    []RowError `json:"errors"`            // the first of the rejected rows
-	Doubts    []RowDoubt `json:"doubts"`            // the first of the doubtful rows
-	Stopped   string     `json:"stopped,omitempty"` // of an inspection: why the file cannot be read to its end, or its rows have no positions
+	Notes     []FileNote `json:"notes"`  // what to know of the file as a whole
+	Errors    []RowError `json:"errors"` // the first of the rejected rows
+	Doubts    []RowDoubt `json:"doubts"` // the first of the doubtful rows
+	// Of an inspection: why the file cannot be read to its end, or its rows have no positions
+	Stopped string `json:"stopped,omitempty"`
 }
 
 // Import is the import of one file, under way or over.
@@ -353,18 +356,19 @@ type Imports struct {
 
 // FileNote tells something of a file as a whole.
 type FileNote struct {
-	Kind   string     `json:"kind"`             // such as "misfit", "left_out" or "mirrored"
-	Text   string     `json:"text"`             // a sentence for people
-	Column string     `json:"column,omitempty"` // that it is about
-	Type   string     `json:"type,omitempty"`   // that its values have, or would have
-	About  string     `json:"about,omitempty"`  // the encoding, reference system, kind of element, or fix
-	Count  int        `json:"count,omitempty"`  // of the values, rows or elements
-	Of     int        `json:"of,omitempty"`     // as many as there are in all
-	Alone  int        `json:"alone,omitempty"`  // of the rows of a fix: those that would lie where nothing else of the file is
-	Row    int        `json:"row,omitempty"`    // the first of them
-	Value  string     `json:"value,omitempty"`  // the first of them
-	Sides  []FileSide `json:"sides,omitempty"`  // of a file with two parts that mirror each other
-	Set    []Setting  `json:"set,omitempty"`    // what to set in order to have it otherwise
+	Kind   string `json:"kind"`             // such as "misfit", "left_out" or "mirrored"
+	Text   string `json:"text"`             // a sentence for people
+	Column string `json:"column,omitempty"` // that it is about
+	Type   string `json:"type,omitempty"`   // that its values have, or would have
+	About  string `json:"about,omitempty"`  // the encoding, reference system, kind of element, or fix
+	Count  int    `json:"count,omitempty"`  // of the values, rows or elements
+	Of     int    `json:"of,omitempty"`     // as many as there are in all
+	// Of the rows of a fix: those that would lie where nothing else of the file is
+	Alone int        `json:"alone,omitempty"`
+	Row   int        `json:"row,omitempty"`   // the first of them
+	Value string     `json:"value,omitempty"` // the first of them
+	Sides []FileSide `json:"sides,omitempty"` // of a file with two parts that mirror each other
+	Set   []Setting  `json:"set,omitempty"`   // what to set in order to have it otherwise
 }
 
 // FileSide is one of two parts of a file that mirror each other.

@@ -136,7 +136,8 @@ func edits(_ context.Context, r *report) error {
 					next = (next + 7919) % len(entries)
 				} else {
 					at := geo.Project(worlds.Uniform(random))
-					edit.Insert(index.NewEntry(index.KeyOf(at), uint32(most)+uint32(change), 3, random.Uint64()), change)
+					edit.Insert(index.NewEntry(index.KeyOf(at), uint32(most)+uint32(change), 3, random.Uint64()),
+						change)
 				}
 				if i%together == together-1 {
 					edit = edit.Tree().Edit()

@@ -90,7 +90,8 @@ func database(ctx context.Context, r *report) (err error) {
 // added to another collection.
 func importShare(ctx context.Context, r *report, s *service.Service, n int, copied time.Duration) error {
 	for _, id := range []string{"imported", "beside"} {
-		if _, err := s.CreateCollection(ctx, store.Collection{ID: id, NameProperty: "name", CategoryProperty: "category"}); err != nil {
+		if _, err := s.CreateCollection(ctx, store.Collection{ID: id, NameProperty: "name",
+			CategoryProperty: "category"}); err != nil {
 			return err
 		}
 	}

@@ -169,7 +169,8 @@ func underLoad(ctx context.Context, r *report) error {
 		for until := time.Now().Add(10 * time.Second); time.Now().Before(until); {
 			box, zoom := worlds.Look(looks)
 			started := time.Now()
-			if err := cluster.View(set.Snapshot().Tree(), box, zoom, cluster.Default, math.MaxInt, func(*cluster.Marker) {}); err != nil {
+			if err := cluster.View(set.Snapshot().Tree(), box, zoom, cluster.Default, math.MaxInt,
+				func(*cluster.Marker) {}); err != nil {
 				return nil, err
 			}
 			took = append(took, time.Since(started))

@@ -61,12 +61,14 @@ func TestCalls(t *testing.T) {
 		{func() error { return c.DeleteCollection(ctx, "c") }, "DELETE /api/collections/c "},
 		{func() error { _, err := c.Items(ctx, "c", ItemsOptions{}); return err }, "GET /api/collections/c/items "},
 		{func() error {
-			_, err := c.Items(ctx, "c", ItemsOptions{Box: &Box{West: 170, South: -1, East: -170, North: 1.5}, After: "x&y", Limit: 5})
+			_, err := c.Items(ctx, "c", ItemsOptions{Box: &Box{West: 170, South: -1, East: -170, North: 1.5},
+				After: "x&y", Limit: 5})
 			return err
 		}, "GET /api/collections/c/items?after=x%26y&bbox=170%2C-1%2C-170%2C1.5&limit=5 "},
 		{func() error { _, err := c.Item(ctx, "c", "a/b?"); return err }, "GET /api/collections/c/items/a%2Fb%3F "},
 		{func() error {
-			item := api.Item{Type: "Feature", Geometry: api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[1,2]`)}, Properties: json.RawMessage(
+			item := api.Item{Type: "Feature", Geometry: api.Geometry{Type: "Point",
+				Coordinates: json.RawMessage(`[1,2]`)}, Properties: json.RawMessage(
 				`{}`), Change: 7}
 			_, err := c.CreateItem(ctx, "c", item)
 			return err
@@ -78,7 +80,8 @@ func TestCalls(t *testing.T) {
 			return err
 		}, "GET /api/collections/c/markers?bbox=-1%2C-2%2C1%2C2&zoom=9.5 "},
 		{func() error {
-			_, err := c.Shapes(ctx, "c", ShapesOptions{Selection: Selection{Name: "x"}, Box: Box{West: -1, South: -2, East: 1, North: 2}, Zoom: 3})
+			_, err := c.Shapes(ctx, "c", ShapesOptions{Selection: Selection{Name: "x"}, Box: Box{West: -1,
+				South: -2, East: 1, North: 2}, Zoom: 3})
 			return err
 		}, "GET /api/collections/c/shapes?bbox=-1%2C-2%2C1%2C2&name=x&zoom=3 "},
 		{func() error {
@@ -102,17 +105,21 @@ func TestCalls(t *testing.T) {
 		{func() error { _, err := c.Near(ctx, "c", NearOptions{Radius: 1e-7, Limit: 3}); return err },
 			"GET /api/collections/c/near?lat=0&limit=3&lon=0&radius=0.0000001 "},
 		{func() error {
-			_, err := c.Import(ctx, "c", strings.NewReader("x,y\n"), ImportOptions{FileOptions: api.FileOptions{Format: "csv", LonColumn: "x", LatColumn: "y"}, DryRun: true})
+			_, err := c.Import(ctx, "c", strings.NewReader("x,y\n"),
+				ImportOptions{FileOptions: api.FileOptions{Format: "csv", LonColumn: "x", LatColumn: "y"},
+					DryRun: true})
 			return err
 		}, "POST /api/collections/c/import?dry_run=true&format=csv&lat_column=y&lon_column=x x,y\n"},
 		{func() error {
-			_, err := c.Inspect(ctx, "c", strings.NewReader("x"), true, api.FileOptions{Types: map[string]string{"a,b": "text",
-				"c": "number"}, Fixes: []string{"swap", "skip_zero"}, NoValue: []string{"n/a", "a,b"}})
+			_, err := c.Inspect(ctx, "c", strings.NewReader("x"), true,
+				api.FileOptions{Types: map[string]string{"a,b": "text",
+					"c": "number"}, Fixes: []string{"swap", "skip_zero"}, NoValue: []string{"n/a", "a,b"}})
 			return err
 		},
 			"POST /api/inspect?fix=swap%2Cskip_zero&into=c&no_value=n%2Fa%2Ca%5C%2Cb&partial=true&type=a%5C%2Cb%3Atext%2Cc%3Anumber x"},
 		{func() error {
-			_, err := c.Export(ctx, "c", io.Discard, ExportOptions{Format: "gpx", Box: &Box{West: 1, South: 2, East: 3, North: 4}, Selection: Selection{Name: "x"}})
+			_, err := c.Export(ctx, "c", io.Discard, ExportOptions{Format: "gpx", Box: &Box{West: 1, South: 2,
+				East: 3, North: 4}, Selection: Selection{Name: "x"}})
 			return err
 		}, "GET /api/collections/c/export?bbox=1%2C2%2C3%2C4&format=gpx&name=x "},
 		{func() error {

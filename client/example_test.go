@@ -22,11 +22,14 @@ func isles() *httptest.Server {
 		case strings.HasSuffix(r.URL.Path, "/markers"):
 			w.Header().Set("ETag", `"m1"`)
 			_, _ = io.WriteString(w, `{"type":"FeatureCollection","matched":2,"features":[
-				{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[-22.1,-38.45]},"properties":{"kind":"place","name":"Lee mooring"}},
-				{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[-22.2,-38.5]},"properties":{"kind":"place","name":"North mooring"}}]}`)
+				{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[-22.1,-38.45]},`+
+				`"properties":{"kind":"place","name":"Lee mooring"}},
+				{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[-22.2,-38.5]},`+
+				`"properties":{"kind":"place","name":"North mooring"}}]}`)
 		case strings.HasSuffix(r.URL.Path, "/near"):
 			_, _ = io.WriteString(w, `{"type":"FeatureCollection","features":[{"type":"Feature","id":"a",
-				"geometry":{"type":"Point","coordinates":[-22.1,-38.45]},"properties":{"name":"Lee mooring","distance":120.5,"bearing":45}}]}`)
+				"geometry":{"type":"Point","coordinates":[-22.1,-38.45]},"properties":{"name":"Lee `+
+				`mooring","distance":120.5,"bearing":45}}]}`)
 		default:
 			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(http.StatusNotFound)

@@ -32,8 +32,9 @@ func (o *ImportOptions) path(collection string) string {
 	if n := o.Create; n != nil {
 		q.Set("create", "true")
 		for name, value := range map[string]string{
-			"title": n.Title, "description": n.Description, "name_property": n.NameProperty, "category_property": n.CategoryProperty,
-			"time_property": n.TimeProperty,
+			"title": n.Title, "description": n.Description, "name_property": n.NameProperty,
+			"category_property": n.CategoryProperty,
+			"time_property":     n.TimeProperty,
 		} {
 			if value != "" {
 				q.Set(name, value)

@@ -177,7 +177,8 @@ func (w *World) WriteCoast(out io.Writer) error {
 		}
 		fmt.Fprintf(
 			&b,
-			"\n{\"type\":\"Feature\",\"properties\":{\"name\":%q},\"geometry\":{\"type\":\"Polygon\",\"coordinates\":[[",
+			"\n{\"type\":\"Feature\",\"properties\":{\"name\":%q},\"geometry\":{\"type\":\"Polygon\","+
+				"\"coordinates\":[[",
 			isle.Name,
 		)
 		for _, p := range append(isle.Coast, isle.Coast[0]) {

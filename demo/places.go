@@ -90,7 +90,8 @@ var (
 		"Key at the warden's handheld, channel 12.",
 		"Shared with the ferry on regatta days; clear it when the blue flag is up.",
 		"Reported by a visitor: \"shackle worn, still holds\".",
-		"Best approached from the south-east. The old leading marks are gone, and the new ones are lit only from dusk until midnight, so come in on the flood and keep the white gable open of the pier.",
+		"Best approached from the south-east. The old leading marks are gone, and the new ones are lit only from " +
+			"dusk until midnight, so come in on the flood and keep the white gable open of the pier.",
 	}
 )
 

@@ -60,7 +60,8 @@ const WatersStyle = `{
   "categories": [
     {"value": "harbour area", "label": "Harbour areas", "icon": "ship", "colour": "#2b6777"},
     {"value": "no-anchor area", "label": "No anchoring", "icon": "ban", "colour": "#a8325e"},
-    {"value": "ferry lane", "label": "Ferry lanes", "icon": "route", "colour": "#33508f", "line": {"width": 2.5, "dash": "dotted"}}
+    {"value": "ferry lane", "label": "Ferry lanes", "icon": "route", "colour": "#33508f", "line": {"width": 2.5, ` +
+	`"dash": "dotted"}}
   ],
   "tooltip": [
     {"property": "speed_limit_kn", "label": "Speed limit", "unit": "kn"},

@@ -12,8 +12,10 @@ import (
 
 // checker looks for what keeps people from using a page (WCAG 2.2, levels A and AA, and good
 // practice). It returns what it has found.
-const checker = `axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'] })
-	.then(r => JSON.stringify(r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + v.help + ': ' + n.html.slice(0, 200) + ' ' +
+const checker = `axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', ` +
+	`'best-practice'] })
+	.then(r => JSON.stringify(r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + v.help + ': ' + ` +
+	`n.html.slice(0, 200) + ' ' +
 		n.any.concat(n.all, n.none).map(c => c.message).join('; ').slice(0, 300)))))`
 
 // accessible checks a page as it stands.

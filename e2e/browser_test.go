@@ -201,7 +201,8 @@ func (p *page) wheel(x, y, delta float64) {
 	p.t.Helper()
 	p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		_, err := cdp.Call(ctx, t, input.DispatchMouseEvent, input.DispatchMouseEventParams{
-			Type: input.DispatchMouseEventTypeMouseWheel, X: x, Y: y, DeltaX: 1e-6, DeltaY: delta, // a DeltaX of 0 would be left out, and is required
+			// a DeltaX of 0 would be left out, and is required
+			Type: input.DispatchMouseEventTypeMouseWheel, X: x, Y: y, DeltaX: 1e-6, DeltaY: delta,
 		})
 		return err
 	}))

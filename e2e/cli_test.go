@@ -127,11 +127,13 @@ func TestImportByCommandLine(t *testing.T) {
 	}
 	huts := write(
 		"huts.csv",
-		"id;name;kind;lat;lon;postcode\n1;Wren;shelter;-38.5;-22;00417\n2;Tern;shelter;-138.5;-22;1\n3;Auk;;-38.51;-22.01;00012\n",
+		"id;name;kind;lat;lon;postcode\n1;Wren;shelter;-38.5;-22;00417\n2;Tern;shelter;-138.5;-22;1\n3;Auk;;-38.51;"+
+			"-22.01;00012\n",
 	)
 	taps := write(
 		"taps.geojson",
-		`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[-22,-38.5]},"properties":{"name":"Pump"}}]}`,
+		`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[-22,`+
+			`-38.5]},"properties":{"name":"Pump"}}]}`,
 	)
 	config := write("config.yaml", "into: huts\n")
 	for _, c := range []struct {
@@ -146,7 +148,8 @@ func TestImportByCommandLine(t *testing.T) {
 		{[]string{"import", huts, "--into", "huts"}, 3, "row 3: latitude: is -138.5; want -90 to 90"},
 		{[]string{"import", huts, "--into", "huts"}, 3, "In huts: 0 new, 0 replaced, 2 unchanged."},
 		{[]string{"near", "--lat", "-38.5", "--lon", "-22"}, 0, "Wren"},
-		{[]string{"import", taps, "--into", "taps"}, 0, "1 row has no id: importing the file again would add it again."},
+		{[]string{"import", taps, "--into", "taps"}, 0, "1 row has no id: importing the file again would add it " +
+			"again."},
 		{[]string{"markers"}, 2, "say which collection with --collection: there are huts, taps"},
 		{[]string{"markers", "--collection", "taps", "--zoom", "5"}, 0, "1 place in the box"},
 		{[]string{"markers", "--collection", "tapes"}, 1, `no collection "tapes"`},

@@ -240,7 +240,8 @@ func TestDataThatChanges(t *testing.T) {
 	file := "id,name,category,lat,lon,note\n" +
 		"a,\"<img src=x onerror=alert(1)>\",hut,-38.5,-22,\"" + strings.Repeat("A very long note. ", 80) + "\"\n" +
 		"b,Second,,-38.5,-22,short\nc,Third,hut,-38.52,-22.05,x\n"
-	if _, _, status := command(t, nil, strings.NewReader(file), "import", "-", "--into", "huts", "--server", service.url); status != 0 {
+	if _, _, status := command(t, nil, strings.NewReader(file), "import", "-", "--into", "huts", "--server",
+		service.url); status != 0 {
 		t.Fatalf("import: status %d", status)
 	}
 	p.until("total() == 3 && text().includes('3 places')")

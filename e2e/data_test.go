@@ -57,7 +57,8 @@ func (p *page) drop(name, content string) {
 	eval[any](p, fmt.Sprintf(`(() => {
 		const data = new DataTransfer()
 		data.items.add(new File([%q], %q))
-		document.querySelector('.import').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }))
+		document.querySelector('.import').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, `+
+		`cancelable: true }))
 	})()`, content, name))
 }
 
@@ -133,7 +134,8 @@ func TestDataPage(t *testing.T) {
 		eval[any](
 			p,
 			fmt.Sprintf(
-				"[...document.querySelectorAll('#data-winter-huts button')].find(b => b.innerText.includes(%q)).click()",
+				"[...document.querySelectorAll('#data-winter-huts button')].find(b => "+
+					"b.innerText.includes(%q)).click()",
 				label,
 			),
 		)
@@ -164,7 +166,8 @@ func TestDataPage(t *testing.T) {
 	fill := func(label, value string) {
 		t.Helper()
 		eval[any](p, fmt.Sprintf(`(() => {
-			const input = [...document.querySelectorAll('.editor label')].find(l => l.innerText.trim().startsWith(%q)).querySelector('input')
+			const input = [...document.querySelectorAll('.editor label')].find(l => `+
+			`l.innerText.trim().startsWith(%q)).querySelector('input')
 			input.value = %q
 			input.dispatchEvent(new Event('change', { bubbles: true }))
 		})()`, label, value))
@@ -172,7 +175,7 @@ func TestDataPage(t *testing.T) {
 	p.choose("Size by", "berths")
 	p.until("document.querySelector('.editor .legend')?.innerText.includes('berths 5')")
 	fill("drawn", "90")
-	p.until("text().includes('size.least: 90 is not less than the most')")
+	p.until("text().includes('size.least: is 90; want less than the most')")
 	eval[any](p, "[...document.querySelectorAll('.editor button')].find(b => b.innerText.includes('Undo')).click()")
 	p.until("!text().includes('size.least')")
 	// What somebody else has saved meanwhile is not overwritten without a word.
@@ -183,7 +186,8 @@ func TestDataPage(t *testing.T) {
 	p.until("text().includes('Somebody else has changed the style')")
 	press("Go on from theirs")
 	p.until(
-		"!text().includes('Not saved yet') && !document.querySelector('.editor .legend').innerText.includes('berths 5')",
+		"!text().includes('Not saved yet') && !document.querySelector('.editor .legend').innerText.includes('berths " +
+			"5')",
 	)
 	press("Undo")
 	p.until("text().includes('Not saved yet')")

@@ -6,16 +6,19 @@ import "testing"
 // properties that were set then, a source without a service, words and a colour of its own.
 const ownMap = `(() => {
 	const own = document.implementation.createHTMLDocument().createElement('idle-map')
-	const place = (id, lon) => ({ key: id, kind: 'place', at: { lon, lat: -38.5 }, id, name: 'Hut ' + id, category: '', drawing: {},
+	const place = (id, lon) => ({ key: id, kind: 'place', at: { lon, lat: -38.5 }, id, name: 'Hut ' + id, category: ` +
+	`'', drawing: {},
 		count: 1, tally: [], opensAt: null, extent: null, stacked: [] })
 	window.place = place
 	own.id = 'own'
 	own.style.cssText = 'position:fixed;inset:100px;z-index:9;--idle-map-sea:rgb(1,2,3)'
 	own.words = { map: 'Karte', marker: (m) => 'Hütte ' + m.id }
-	own.sources = [{ id: 'huts', looks: map.sources[0].looks, load: () => Promise.resolve([place('a', -22), place('b', -22.1)]) }]
+	own.sources = [{ id: 'huts', looks: map.sources[0].looks, load: () => Promise.resolve([place('a', -22), ` +
+	`place('b', -22.1)]) }]
 	own.view = { centre: { lon: -22.05, lat: -38.5 }, zoom: 11 }
 	window.heard = []
-	for (const type of ['travel', 'rest', 'pick', 'state', 'dismiss']) own.addEventListener(type, (e) => heard.push([type, structuredClone(e.detail)]))
+	for (const type of ['travel', 'rest', 'pick', 'state', 'dismiss']) own.addEventListener(type, (e) => ` +
+	`heard.push([type, structuredClone(e.detail)]))
 	const popup = document.createElement('p')
 	popup.slot = 'popup'
 	popup.textContent = 'about it'
@@ -41,7 +44,8 @@ func TestMapElementByItself(t *testing.T) {
 	sea := own + ".shadowRoot.querySelector('canvas').getContext('2d').getImageData(3, 230, 1, 1).data.slice(0, " +
 		"3).join()"
 	p.until(sea + " == '1,2,3'")
-	if view := eval[string](p, "JSON.stringify("+own+".view)"); view != `{"centre":{"lon":-22.05,"lat":-38.5},"zoom":11}` &&
+	if view := eval[string](p, "JSON.stringify("+own+".view)"); view != `{"centre":{"lon":-22.05,"lat":-38.5},`+
+		`"zoom":11}` &&
 		eval[float64](p, own+".view.zoom") != 11 {
 		t.Errorf("it looks at %s", view)
 	}

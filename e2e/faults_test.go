@@ -83,7 +83,8 @@ func TestFailoverToAStandbyThatIsBehind(t *testing.T) {
 	before := header.Get("ETag")
 
 	// A service that is led to the standby before it has taken over does not start.
-	if _, errs, status := command(t, nil, nil, "serve", "--dsn", second.dsn("beacon"), "--listen", "127.0.0.1:0"); status != 1 ||
+	if _, errs, status := command(t, nil, nil, "serve", "--dsn", second.dsn("beacon"), "--listen",
+		"127.0.0.1:0"); status != 1 ||
 		!strings.Contains(errs, "read-only") {
 		t.Errorf("on a standby: status %d, %s", status, errs)
 	}
@@ -264,7 +265,8 @@ func TestADiskThatIsFull(t *testing.T) {
 		t.Skip("only root may mount a small disk")
 	}
 	disk := t.TempDir()
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=400m,mode=0755", "none", disk).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=400m,mode=0755", "none",
+		disk).CombinedOutput(); err != nil {
 		t.Skipf("no small disk can be mounted: %v %s", err, out)
 	}
 	t.Cleanup(func() { _ = exec.Command("umount", "-l", disk).Run() })

@@ -61,7 +61,8 @@ func TestFilesOnTheCommandLine(t *testing.T) {
 
 	// What was rejected is corrected, and imported in the background.
 	var list api.Imports
-	if err := json.Unmarshal([]byte(run(0, "imports", "--collection", "huts", "--limit", "1", "--json")), &list); err != nil ||
+	if err := json.Unmarshal([]byte(run(0, "imports", "--collection", "huts", "--limit", "1", "--json")),
+		&list); err != nil ||
 		len(list.Imports) != 1 {
 		t.Fatalf("the imports into huts are %+v, %v", list, err)
 	}

@@ -115,7 +115,8 @@ func TestManyPlacesOnOneSpot(t *testing.T) {
 	for i := range 75 {
 		fmt.Fprintf(&file, "p%02d,Locker %d,-38.5,-22\n", i, i)
 	}
-	if _, _, status := command(t, nil, strings.NewReader(file.String()), "import", "-", "--into", "lockers", "--server", service.url); status != 0 {
+	if _, _, status := command(t, nil, strings.NewReader(file.String()), "import", "-", "--into", "lockers",
+		"--server", service.url); status != 0 {
 		t.Fatalf("import: status %d", status)
 	}
 	p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=18")
@@ -205,7 +206,8 @@ func TestChoosingOnTheCommandLine(t *testing.T) {
 	if status != 2 || !strings.Contains(errOut, "at character 9: expected the name of a property") {
 		t.Errorf("a wrong condition: status %d, %s", status, errOut)
 	}
-	if _, errOut, status := command(t, nil, nil, "markers", "--cluster-to", "deep", "--server", service.url); status != 2 {
+	if _, errOut, status := command(t, nil, nil, "markers", "--cluster-to", "deep", "--server",
+		service.url); status != 2 {
 		t.Errorf("--cluster-to deep: status %d, %s", status, errOut)
 	}
 }

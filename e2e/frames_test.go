@@ -15,7 +15,8 @@ const frames = `(async () => {
 	const looks = map.wantedSources[0].looks
 	const { centre } = map.view
 	const markers = Array.from({ length: 2000 }, (_, i) => {
-		const at = { lon: centre.lon + ((i * 0.618034) % 1 - 0.5) * 0.4, lat: centre.lat + ((i * 0.414214) % 1 - 0.5) * 0.2 }
+		const at = { lon: centre.lon + ((i * 0.618034) % 1 - 0.5) * 0.4, lat: centre.lat + ((i * 0.414214) % 1 - ` +
+	`0.5) * 0.2 }
 		const count = i % 4 ? 1 : 2 + i
 		return { key: String(i), kind: count > 1 ? 'cluster' : 'place', at, id: String(i), name: 'Place ' + i,
 			category: ['mooring', 'slipway', 'water tap'][i % 3], drawing: { size: 20 + i % 20 }, count,
@@ -35,7 +36,8 @@ const frames = `(async () => {
 	for (let i = 0; i < 240; i++) {
 		const moved = performance.now()
 		// As the gestures do it: at rest, once at the end, markers are fetched and listed.
-		map.camera.view = { centre: { lon: centre.lon + 0.02 * Math.sin(i / 20), lat: centre.lat + 0.01 * Math.cos(i / 17) }, zoom: 11.5 + 0.4 * Math.sin(i / 30) }
+		map.camera.view = { centre: { lon: centre.lon + 0.02 * Math.sin(i / 20), lat: centre.lat + 0.01 * Math.cos(i ` +
+	`/ 17) }, zoom: 11.5 + 0.4 * Math.sin(i / 30) }
 		map.moved()
 		const script = performance.now() - moved
 		const before = took.length
@@ -44,7 +46,8 @@ const frames = `(async () => {
 		if (took.length > before) took[took.length - 1] += script
 	}
 	took.sort((a, b) => a - b)
-	return took.length + ' frames, p50 ' + took[Math.floor(took.length * 0.5)].toFixed(1) + ' ms, p95 ' + took[Math.floor(took.length * 0.95)].toFixed(1) + ' ms'
+	return took.length + ' frames, p50 ' + took[Math.floor(took.length * 0.5)].toFixed(1) + ' ms, p95 ' + ` +
+	`took[Math.floor(took.length * 0.95)].toFixed(1) + ' ms'
 })()`
 
 // TestMapFrames measures and checks nothing; it is for 'make bench'.

@@ -21,14 +21,18 @@ const mark = `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 24 24" fill="
 // buoys is a collection whose texts are not what a page would wish for.
 func buoys(t *testing.T, c *client.Client) {
 	t.Helper()
-	if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "buoys", NameProperty: "name", CategoryProperty: "kind"}); err != nil {
+	if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "buoys", NameProperty: "name",
+		CategoryProperty: "kind"}); err != nil {
 		t.Fatal(err)
 	}
 	long := strings.Repeat("Very long words about a buoy. ", 60)
 	file := `{"type":"FeatureCollection","features":[
-		{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[-23.5,-39.5]},"properties":{"name":"<b>Able</b>","kind":"lit","swing":40,"image":"/pictures/none.svg",
+		{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[-23.5,-39.5]},` +
+		`"properties":{"name":"<b>Able</b>","kind":"lit","swing":40,"image":"/pictures/none.svg",
 			"about":"<p>Seen from <i>afar</i><img src=x onerror=\"document.title='taken'\"><script>document.title='taken'</script> <a href=\"javascript:document.title='taken'\">here</a></p>"}},
-		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[-23.49,-39.5]},"properties":{"name":"\u05de\u05e6\u05d5\u05e3 \u05e6\u05e4\u05d5\u05e0\u05d9","kind":"unlit","swing":10,"note":"` + long +
+		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[-23.49,-39.5]},` +
+		`"properties":{"name":"\u05de\u05e6\u05d5\u05e3 ` +
+		`\u05e6\u05e4\u05d5\u05e0\u05d9","kind":"unlit","swing":10,"note":"` + long +
 		`"}}]}`
 	if report, err := c.Import(t.Context(), "buoys", strings.NewReader(file), client.ImportOptions{}); err != nil ||
 		report.Created != 2 {
@@ -84,9 +88,11 @@ func TestLooksInTheConsole(t *testing.T) {
 	}
 
 	// The map draws it: the picture of the look is that of the icon, cleaned.
-	if _, err := c.SetStyle(t.Context(), "buoys", []byte(`{"categories":[{"value":"lit","icon":"tide-mark","colour":"#a8325e"}],"circle":{"property":"swing"},
+	if _, err := c.SetStyle(t.Context(), "buoys", []byte(`{"categories":[{"value":"lit","icon":"tide-mark",`+
+		`"colour":"#a8325e"}],"circle":{"property":"swing"},
 		"tooltip":[{"property":"swing","label":"Swings","unit":"m"}],
-		"popup":{"image":"image","fields":[{"property":"about","format":"html"},{"property":"note"}],"actions":[{"label":"Report","url":"https://example.org/report?buoy={id}"}]}}`)); err != nil {
+		"popup":{"image":"image","fields":[{"property":"about","format":"html"},{"property":"note"}],`+
+		`"actions":[{"label":"Report","url":"https://example.org/report?buoy={id}"}]}}`)); err != nil {
 		t.Fatal(err)
 	}
 	p.do(chromedp.Navigate(service.url + "/?lat=-39.5&lon=-23.495&zoom=14"))
@@ -133,7 +139,8 @@ func TestLooksInTheConsole(t *testing.T) {
 	got := eval[[]string](
 		p,
 		"[document.querySelector('.details h3').textContent, document.querySelector('.html').innerHTML, "+
-			"document.querySelector('.action').href, String(document.querySelectorAll('.details img.picture').length), "+
+			"document.querySelector('.action').href, String(document.querySelectorAll('.details "+
+			"img.picture').length), "+
 			"document.title]",
 	)
 	want := []string{
@@ -264,7 +271,8 @@ func TestImportsGoOn(t *testing.T) {
 			for (let i = 0; i < %d; i++) lines.push(i + ',Float ' + i + ',' + (i %% 80) + ',' + (i %% 170))
 			const data = new DataTransfer()
 			data.items.add(new File([lines.join('\n')], %q))
-			document.querySelector('.import').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }))
+			document.querySelector('.import').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: `+
+			`true, cancelable: true }))
 		})()`, rows, name))
 		p.until("[...document.querySelectorAll('.go button')].some(b => b.innerText.includes('Import') && !b.disabled)")
 		eval[any](p, "[...document.querySelectorAll('.go button')].find(b => b.innerText.includes('Import')).click()")

@@ -101,7 +101,8 @@ func TestMapKeepsUp(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Import(t.Context(), "brindlemere", strings.NewReader(string(line)+"\n"), client.ImportOptions{}); err != nil {
+	if _, err := c.Import(t.Context(), "brindlemere", strings.NewReader(string(line)+"\n"),
+		client.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	p.until(fmt.Sprintf("%s != %q && details() != ''", popup, before))
@@ -117,7 +118,8 @@ func TestMapKeepsUp(t *testing.T) {
 	eval[any](
 		p,
 		"(() => { const stage = map.shadowRoot.querySelector('.stage'); for (let i = 0; i < 60; i++) "+
-			"stage.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowRight', repeat: i > 0, bubbles: true })) })()",
+			"stage.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowRight', repeat: i > 0, bubbles: true })) "+
+			"})()",
 	)
 	p.until(fmt.Sprintf("readout('lon') > %v", lon))
 	p.rested()
@@ -146,7 +148,8 @@ func TestMapKeepsUp(t *testing.T) {
 	p.until("document.querySelector('#data-brindlemere')")
 	seen = eval[int](p, asked("/markers?"))
 	lists := eval[int](p, asked("/api/collections"))
-	if _, err := c.Import(t.Context(), "brindlemere", strings.NewReader(string(line)+"\n"), client.ImportOptions{}); err != nil {
+	if _, err := c.Import(t.Context(), "brindlemere", strings.NewReader(string(line)+"\n"),
+		client.ImportOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	p.until(fmt.Sprintf("%s >= %d", asked("/api/collections"), lists+3))
@@ -166,7 +169,8 @@ func TestManyCollections(t *testing.T) {
 		}
 		n := api.NewCollection{Title: title}
 		file := fmt.Sprintf("id,lat,lon,kind\na,%d,10,tap\nb,%d,11,hut\n", i, i)
-		if _, err := c.Import(t.Context(), fmt.Sprintf("c%d", i), strings.NewReader(file), client.ImportOptions{Create: &n}); err != nil {
+		if _, err := c.Import(t.Context(), fmt.Sprintf("c%d", i), strings.NewReader(file),
+			client.ImportOptions{Create: &n}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -72,7 +72,8 @@ func TestTheDatabaseIsStartedAgain(t *testing.T) {
 			if status, _, body := get(t, p.url+allMarkers); status != 200 || !strings.Contains(body, "before 0") {
 				t.Fatalf("a view without a database: %d %s", status, body)
 			}
-			if status, header, body := get(t, fmt.Sprintf("%s/api/collections/huts/items?limit=%d", p.url, i+1)); status != 200 &&
+			if status, header, body := get(t, fmt.Sprintf("%s/api/collections/huts/items?limit=%d", p.url,
+				i+1)); status != 200 &&
 				(status != 503 || header.Get("Retry-After") == "") {
 				t.Fatalf("items without a database: %d %s", status, body)
 			}
@@ -245,8 +246,9 @@ func tagOf(t *testing.T, url, item string) string {
 
 func TestOptionsThatMakeNoSense(t *testing.T) {
 	for option, want := range map[string]string{
-		"--connections=2": "want at least 8", "--work-memory=1": "want at least 64", "--stop-timeout=1ms": "want at least 1s",
-		"--keep-history=1m": "want at least 1h", "--log-format=xml": "want text or json",
+		"--connections=2": "want at least 8", "--work-memory=1": "want at least 64",
+		"--stop-timeout=1ms": "want at least 1s",
+		"--keep-history=1m":  "want at least 1h", "--log-format=xml": "want text or json",
 	} {
 		if _, errs, status := command(t, nil, nil, "serve", option); status != 2 || !strings.Contains(errs, want) {
 			t.Errorf("%s: status %d, %s", option, status, errs)

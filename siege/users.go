@@ -82,7 +82,8 @@ func (t *target) play(ctx context.Context, length time.Duration, beside []attack
 	defer cancel()
 	var all sync.WaitGroup
 	defer all.Wait()
-	ordinary := func(name string, seed uint64, pause time.Duration, once func(r *rand.Rand) (method, path, body string)) {
+	ordinary := func(name string, seed uint64, pause time.Duration, once func(r *rand.Rand) (method, path,
+		body string)) {
 		all.Go(func() {
 			r := rand.New(rand.NewPCG(seed, uint64(length)))
 			for ctx.Err() == nil {

@@ -20,7 +20,8 @@ func complete(cmd *cobra.Command) {
 	for option, values := range map[string]cobra.CompletionFunc{
 		"format": cobra.FixedCompletions(formatNames, cobra.ShellCompDirectiveNoFileComp),
 		"fix":    cobra.FixedCompletions(formats.Fixes, cobra.ShellCompDirectiveNoFileComp),
-		"into":   completing(collectionIDs), "collection": completing(collectionIDs), "category": completing(categoryNames),
+		"into":   completing(collectionIDs), "collection": completing(collectionIDs),
+		"category": completing(categoryNames),
 	} {
 		if cmd.Flags().Lookup(option) != nil {
 			_ = cmd.RegisterFlagCompletionFunc(option, values) // it fails only for an option that is not there

@@ -106,7 +106,8 @@ func fileFlags(cmd *cobra.Command, o *api.FileOptions) {
 		"COLUMN=text, number, boolean, date, timestamp, or decimal_comma or decimal_point for numbers such as "+
 		"1.390,5 or 1,390.5")
 	cmd.Flags().StringSliceVar(&o.NoValue, "no-value", nil, "words that stand for no value, such as n/a")
-	cmd.Flags().StringVar(&o.Encoding, "encoding", "", "encoding of the text, such as windows-1252 (default: found out)")
+	cmd.Flags().StringVar(&o.Encoding, "encoding", "", "encoding of the text, such as windows-1252 (default: found "+
+		"out)")
 	cmd.Flags().StringVar(&o.CRS, "crs", "", "reference system of the positions, such as EPSG:32629 (default: what "+
 		"the file says, or WGS 84)")
 	cmd.Flags().StringVar(&o.Within, "within", "", "where the features are, as west,south,east,north: what fits "+

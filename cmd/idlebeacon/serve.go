@@ -85,7 +85,8 @@ func (o *logOptions) logger() (*slog.Logger, error) {
 func checkServe(config *daemon.Config) error {
 	base, err := url.Parse(config.BaseURL)
 	switch {
-	case config.BaseURL != "" && (err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.RawQuery != ""):
+	case config.BaseURL != "" && (err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" ||
+		base.RawQuery != ""):
 		return &usageError{
 			fmt.Errorf("--base-url %s: want an address that begins with http:// or https://", config.BaseURL),
 		}

@@ -134,7 +134,8 @@ func TestWhoGivesUpGivesUpAlone(t *testing.T) {
 func TestCodings(t *testing.T) {
 	for accepted, want := range map[string]Coding{
 		"": Identity, "gzip": Gzip, "zstd": Zstd, "gzip, deflate, br, zstd": Zstd, "GZIP;q=1, zstd;q=0.5": Gzip,
-		"gzip;q=0": Identity, "gzip; q=0.3 , zstd ; q=0.4": Zstd, "identity": Identity, "gzip;q=x": Identity, "*": Identity,
+		"gzip;q=0": Identity, "gzip; q=0.3 , zstd ; q=0.4": Zstd, "identity": Identity, "gzip;q=x": Identity,
+		"*": Identity,
 	} {
 		if got := CodingFor(accepted, 10_000); got != want {
 			t.Errorf("%q: %q, want %q", accepted, got, want)

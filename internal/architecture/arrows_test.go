@@ -159,7 +159,8 @@ func TestArrows(t *testing.T) {
 		}
 		if !known {
 			t.Errorf(
-				"%s is not among the arrows: say there what it may import, and in docs/ARCHITECTURE.md what it is about",
+				"%s is not among the arrows: say there what it may import, and in docs/ARCHITECTURE.md what it is "+
+					"about",
 				name,
 			)
 			continue

@@ -103,7 +103,8 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		}
 		dsn, place = d.box.DSN(), d.box.Place()
 	}
-	if d.store, err = store.Open(ctx, store.Options{DSN: dsn, Schema: config.Schema, Connections: config.Connections, Place: place, Log: d.log}); err != nil {
+	if d.store, err = store.Open(ctx, store.Options{DSN: dsn, Schema: config.Schema,
+		Connections: config.Connections, Place: place, Log: d.log}); err != nil {
 		return err
 	}
 	options := service.Options{
@@ -122,8 +123,9 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		d.keeping = d.keepDatabase()
 	}
 	handler, err := httpapi.New(d.service, httpapi.Options{
-		Version: config.Version, Console: config.Console, Pictures: config.Pictures, Backdrop: backdrop, Log: d.log, AccessLog: config.AccessLog,
-		BaseURL: config.BaseURL,
+		Version: config.Version, Console: config.Console, Pictures: config.Pictures, Backdrop: backdrop, Log: d.log,
+		AccessLog: config.AccessLog,
+		BaseURL:   config.BaseURL,
 	})
 	if err != nil {
 		return err
@@ -149,7 +151,8 @@ func (d *Daemon) keepDatabase() (stop func()) {
 			case <-d.box.Exited():
 			}
 			d.log.Error(
-				"the database ended, and is started again; its log is pg.log in the data directory. Nothing that was acknowledged is lost",
+				"the database ended, and is started again; its log is pg.log in the data directory. Nothing that was " +
+					"acknowledged is lost",
 			)
 			if err := d.box.Restart(ctx); err == nil {
 				d.log.Info("the database runs again")
@@ -198,7 +201,8 @@ func listen(ctx context.Context, address string) (net.Listener, error) {
 	}
 	if !httpapi.IsLoopback(host) {
 		return nil, fmt.Errorf(
-			"will not listen on %q: there are no access keys yet, so anyone who reached that address could change all data; listen on 127.0.0.1",
+			"will not listen on %q: there are no access keys yet, so anyone who reached that address could change "+
+				"all data; listen on 127.0.0.1",
 			address,
 		)
 	}
@@ -206,7 +210,8 @@ func listen(ctx context.Context, address string) (net.Listener, error) {
 	listener, err := config.Listen(ctx, "tcp", address)
 	if errors.Is(err, syscall.EADDRINUSE) {
 		return nil, fmt.Errorf(
-			"another program, maybe another Idle Beacon, already listens on %s: stop it, or choose another port with --listen",
+			"another program, maybe another Idle Beacon, already listens on %s: stop it, or choose another port with "+
+				"--listen",
 			address,
 		)
 	}
@@ -230,7 +235,8 @@ func lockDirectory(dir string) (*os.File, error) {
 		owner, _ := os.ReadFile(f.Name())
 		f.Close()
 		return nil, fmt.Errorf(
-			"another Idle Beacon (process %s) uses the data directory %s: stop it, or use another directory with --data",
+			"another Idle Beacon (process %s) uses the data directory %s: stop it, or use another directory with "+
+				"--data",
 			strings.TrimSpace(string(owner)),
 			dir,
 		)

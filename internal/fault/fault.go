@@ -70,7 +70,8 @@ func (e *FullError) Error() string {
 		return "the disk with " + e.Where + " is full; nothing was changed: make room there, and try again"
 	}
 	return fmt.Sprintf(
-		"the disk with %s has room for %.1f GB more, and this needs about %.1f GB; nothing was changed: make room there, and try again",
+		"the disk with %s has room for %.1f GB more, and this needs about %.1f GB; nothing was changed: make room "+
+			"there, and try again",
 		e.Where,
 		float64(e.Free)/1e9,
 		float64(e.Needs)/1e9,

@@ -28,8 +28,10 @@ func boxArray(b geo.Box) [4]float64 {
 func describeCollection(c service.Summary, at site) api.Collection {
 	out := api.Collection{
 		ID: c.ID, Title: c.Title, Description: c.Description, ItemType: "feature",
-		NameProperty: c.NameProperty, CategoryProperty: c.CategoryProperty, TimeProperty: c.TimeProperty, CreatedAt: c.CreatedAt,
-		Count: c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Newest, ChangedAt: c.NewestAt, OwnChange: c.Change, Categories: []api.CategoryCount{},
+		NameProperty: c.NameProperty, CategoryProperty: c.CategoryProperty, TimeProperty: c.TimeProperty,
+		CreatedAt: c.CreatedAt,
+		Count:     c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Newest, ChangedAt: c.NewestAt,
+		OwnChange: c.Change, Categories: []api.CategoryCount{},
 		Links: []api.Link{
 			at.link("self", collectionPath(c.ID), plainJSON, ""),
 			at.link("items", collectionPath(c.ID)+"/items", geoJSON, "its items"),
@@ -72,12 +74,15 @@ func describeGeometry(g *geometry.Geometry) api.Geometry {
 
 func describeReport(report *importing.Report) api.ImportReport {
 	out := api.ImportReport{
-		Import: report.Import, Rows: report.Rows, Created: report.Created, Replaced: report.Replaced, Unchanged: report.Unchanged, Rejected: report.Rejected,
-		WithoutID: report.WithoutID, Doubtful: report.Doubtful, Mended: report.Mended, Repeated: report.Repeated, Kept: report.Kept, DryRun: report.DryRun,
+		Import: report.Import, Rows: report.Rows, Created: report.Created, Replaced: report.Replaced,
+		Unchanged: report.Unchanged, Rejected: report.Rejected,
+		WithoutID: report.WithoutID, Doubtful: report.Doubtful, Mended: report.Mended, Repeated: report.Repeated,
+		Kept: report.Kept, DryRun: report.DryRun,
 		Notes: make(
 			[]api.FileNote,
 			len(report.Notes),
-		), Errors: make([]api.RowError, len(report.Errors)), Doubts: make([]api.RowDoubt, len(report.Doubts)), Stopped: report.Stopped,
+		), Errors: make([]api.RowError, len(report.Errors)), Doubts: make([]api.RowDoubt,
+			len(report.Doubts)), Stopped: report.Stopped,
 	}
 	for i := range report.Notes {
 		out.Notes[i] = describeNote(&report.Notes[i])
@@ -152,8 +157,9 @@ func describeOptions(found *importing.Inspection, asked *formats.Options) api.Fi
 func describeImport(i *importing.Import, at site) api.Import {
 	out := api.Import{
 		ID: i.ID, Collection: i.Collection, FileName: i.FileName, Status: string(i.Status), Format: string(i.Format),
-		BytesRead: i.BytesRead, BytesTotal: i.BytesTotal, Rows: i.Rows, StartedAt: i.StartedAt, EndedAt: i.EndedAt, Problem: i.Problem,
-		Links: []api.Link{at.link("self", importPath(i.ID), plainJSON, "")},
+		BytesRead: i.BytesRead, BytesTotal: i.BytesTotal, Rows: i.Rows, StartedAt: i.StartedAt, EndedAt: i.EndedAt,
+		Problem: i.Problem,
+		Links:   []api.Link{at.link("self", importPath(i.ID), plainJSON, "")},
 	}
 	if i.Report != nil {
 		report := describeReport(i.Report)

@@ -60,10 +60,14 @@ func same(t *testing.T, path string, core, wire reflect.Type) {
 
 // TestMirroredKeepsEverything sends a document with every member through.
 func TestMirroredKeepsEverything(t *testing.T) {
-	const text = `{"default":{"icon":"info","colour":"#112233","line":{"colour":"#445566","width":0,"dash":"dotted","opacity":0.5},"fill":{"colour":"#778899","opacity":0}},
-		"categories":[{"value":"","label":"none","icon":"x"}],"rules":[{"when":"a > 1","label":"b"}],"size":{"property":"n","from":0,"to":1e9,"least":3,"most":9.5},
-		"shade":{"property":"n","method":"manual","breaks":[0.1,2],"colours":["#000000"]},"circle":{"metres":0.25},"labels":true,"zooms":{"from":0,"to":24},"order":-3,
-		"tooltip":[{"property":"p","unit":"m"}],"popup":{"title":"t","subtitle":"s","image":"i","fields":[{"property":"","template":"{a} {b}"}],"actions":[{"label":"l","url":"/x"}]}}`
+	const text = `{"default":{"icon":"info","colour":"#112233","line":{"colour":"#445566","width":0,"dash":"dotted",` +
+		`"opacity":0.5},"fill":{"colour":"#778899","opacity":0}},
+		"categories":[{"value":"","label":"none","icon":"x"}],"rules":[{"when":"a > ` +
+		`1","label":"b"}],"size":{"property":"n","from":0,"to":1e9,"least":3,"most":9.5},
+		"shade":{"property":"n","method":"manual","breaks":[0.1,2],"colours":["#000000"]},"circle":{"metres":0.25},` +
+		`"labels":true,"zooms":{"from":0,"to":24},"order":-3,
+		"tooltip":[{"property":"p","unit":"m"}],"popup":{"title":"t","subtitle":"s","image":"i",` +
+		`"fields":[{"property":"","template":"{a} {b}"}],"actions":[{"label":"l","url":"/x"}]}}`
 	var core style.Style
 	if err := json.Unmarshal([]byte(text), &core); err != nil {
 		t.Fatal(err)

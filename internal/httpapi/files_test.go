@@ -116,7 +116,8 @@ func TestInspect(t *testing.T) {
 		}
 		return out
 	}
-	const file = "id,name,kind,lat,lon,code\na,A,mooring,-38.5,-22,007\nb,B,slipway,-22.05,-38.5,008\nc,C,tap,99,1,009\n"
+	const file = "id,name,kind,lat,lon,code\na,A,mooring,-38.5,-22,007\nb,B,slipway,-22.05,-38.5,008\nc,C,tap,99,1," +
+		"009\n"
 	found := inspect("?into=sites", file)
 	if found.Format != "csv" || len(found.Columns) != 6 || found.Columns[5].Type != "text" ||
 		found.Columns[3].Role != "latitude" ||
@@ -134,7 +135,8 @@ func TestInspect(t *testing.T) {
 		t.Errorf("mended: %+v", r)
 	}
 	if found := inspect("?partial=true",
-		`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"x"}},{"ty`); found.Whole ||
+		`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},`+
+			`"properties":{"name":"x"}},{"ty`); found.Whole ||
 		len(found.Features) != 1 ||
 		found.Report.Stopped != "" {
 		t.Errorf("the beginning of a file: %+v", found)
@@ -340,14 +342,16 @@ func TestOptionsAsJSON(t *testing.T) {
 		{"", [][3]string{{"data", "", file}}, `"field":"file"`},
 	} {
 		contentType, body := form(t, c.parts...)
-		if status, _, answer := f.call("POST", "/api/collections/huts/import"+c.query, contentType, body); status != 400 ||
+		if status, _, answer := f.call("POST", "/api/collections/huts/import"+c.query, contentType,
+			body); status != 400 ||
 			!strings.Contains(answer, c.want) {
 			t.Errorf("%s %v: %d %s, want %s", c.query, c.parts[0], status, answer, c.want)
 		}
 	}
 	// A form that is cut off in its file has not arrived whole.
 	contentType, body = form(t, [3]string{"file", "huts.csv", file})
-	if status, _, answer := f.call("POST", "/api/collections/huts/import", contentType, body[:len(body)-80]); status != 400 {
+	if status, _, answer := f.call("POST", "/api/collections/huts/import", contentType,
+		body[:len(body)-80]); status != 400 {
 		t.Errorf("a form that is cut off: %d %s", status, answer)
 	}
 	f.want(200, `"count":2`, "GET", "/api/collections/huts", "")

@@ -128,8 +128,9 @@ func TestPreconditions(t *testing.T) {
 	if status, _ := with("DELETE", "/api/collections/c/items/a", "If-Match", old); status != 412 {
 		t.Errorf("deleting what has changed: %d", status)
 	}
-	if status, _ := with("DELETE", "/api/collections/c/items/a", "If-Match", `"elsewhere-`+strings.SplitN(strings.Trim(tag,
-		`"`), "-", 2)[1]+`"`); status != 412 {
+	if status, _ := with("DELETE", "/api/collections/c/items/a", "If-Match",
+		`"elsewhere-`+strings.SplitN(strings.Trim(tag,
+			`"`), "-", 2)[1]+`"`); status != 412 {
 		t.Errorf("deleting by the tag of another database: %d", status)
 	}
 	if status, _ := with("DELETE", "/api/collections/c/items/a", "If-Match", tag); status != 204 {
@@ -157,7 +158,8 @@ func TestTagsTellDatabasesApart(t *testing.T) {
 			"",
 			"POST",
 			"/api/collections/c/items",
-			`{"type":"Feature","id":"s","geometry":{"type":"LineString","coordinates":[[1,2],[2,3]]},"properties":{"name":"`+name+
+			`{"type":"Feature","id":"s","geometry":{"type":"LineString","coordinates":[[1,2],[2,3]]},`+
+				`"properties":{"name":"`+name+
 				`"}}`,
 		)
 	}
@@ -232,7 +234,8 @@ func TestASquareIsNotMixedIntoAnOlderView(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint("new ", i), At: pointIn(i)}); err != nil {
+		if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint("new ", i),
+			At: pointIn(i)}); err != nil {
 			t.Fatal(err)
 		}
 		newer, err := s.Viewport(t.Context(), "c", ask)

@@ -46,8 +46,9 @@ func TestSortedItems(t *testing.T) {
 	}
 	for query, want := range map[string]string{
 		"sortby=n": "dabc", "sortby=-n": "badc", "sortby=%2Bn": "dabc", "sortby=-id": "dcba", "offset=3": "d",
-		"sortby=n&filter=n+%3E+0": "ab",
-		"sortby=-n&limit=3":       "bad /api/collections/c/items?limit=3&offset=3&sortby=-n", "sortby=-n&limit=3&offset=3": "c",
+		"sortby=n&filter=n+%3E+0":    "ab",
+		"sortby=-n&limit=3":          "bad /api/collections/c/items?limit=3&offset=3&sortby=-n",
+		"sortby=-n&limit=3&offset=3": "c",
 	} {
 		if got := ids(f.want(200, "", "GET", "/api/collections/c/items?"+query, "")); got != want {
 			t.Errorf("%s: %s, want %s", query, got, want)
@@ -257,7 +258,8 @@ func TestImportAnswers(t *testing.T) {
 	}{
 		{"", "text/csv", "id,lat,lon\na,1,2\nb,99,2\n", 200, `"created":1,"replaced":0,"unchanged":0,"rejected":1`},
 		{"?dry_run=true", "text/csv", "id,lat,lon\nz,1,2\n", 200, `"rows":1,"created":0`},
-		{"", "application/octet-stream", `{"type":"FeatureCollection","features":[` + point("g", "1", "2", "{}") + `]}`, 200,
+		{"", "application/octet-stream", `{"type":"FeatureCollection","features":[` + point("g", "1", "2",
+			"{}") + `]}`, 200,
 			`"created":1`},
 		{"?lat_column=n&lon_column=e&id_column=k", "text/csv", "k,n,e\nq,1,2\n", 200, `"created":1`},
 		{"", "application/geo+json", `{"type":"FeatureCollection","features":[` + point("g2", "1", "2", "{}"), 400,

@@ -149,7 +149,8 @@ func (h *server) rejectedRows(w http.ResponseWriter, r *http.Request) error {
 		format := formats.RejectedFormat(i.Format)
 		w.Header().Set("Content-Type", format.MediaType())
 		w.Header().
-			Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-rejected%s"`, i.Collection, format.Extension()))
+			Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-rejected%s"`, i.Collection,
+				format.Extension()))
 	})
 	if err != nil && begun {
 		h.options.Log.Warn("a file of rejected rows was cut off", "import", id, "error", err)

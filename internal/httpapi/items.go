@@ -170,7 +170,8 @@ func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
 			continue
 		}
 		out.Warnings = append(out.Warnings, api.Warning{
-			Kind: "left_out", Reason: fmt.Sprintf("the member %q has no place in an item and was left out; put it into properties", member),
+			Kind: "left_out", Reason: fmt.Sprintf("the member %q has no place in an item and was left out; put it "+
+				"into properties", member),
 		})
 	}
 	w.Header().Set("Location", string(h.site(r))+collectionPath(collection)+"/items/"+url.PathEscape(item.ID))
@@ -178,7 +179,8 @@ func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (h *server) deleteItem(w http.ResponseWriter, r *http.Request) error {
-	if err := h.service.DeleteItem(r.Context(), pathValue(r, "collection"), pathValue(r, "item"), h.ifMatch(r)); err != nil {
+	if err := h.service.DeleteItem(r.Context(), pathValue(r, "collection"), pathValue(r, "item"),
+		h.ifMatch(r)); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)

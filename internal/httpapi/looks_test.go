@@ -75,7 +75,9 @@ func TestPopups(t *testing.T) {
 		"POST",
 		"/api/collections/c/items",
 		`{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},
-		"properties":{"name":"A <b>","kind":"hut","swing":30,"about":"<p onclick='x()'>Fine <b>view</b><script>alert(1)</script><a href='javascript:x()'>a</a><a href='https://example.org/'>b</a><img src=x onerror=y>"}}`,
+		"properties":{"name":"A <b>","kind":"hut","swing":30,"about":"<p onclick='x()'>Fine `+
+			`<b>view</b><script>alert(1)</script><a href='javascript:x()'>a</a><a `+
+			`href='https://example.org/'>b</a><img src=x onerror=y>"}}`,
 	)
 	f.want(200, `"title":"A \u003cb\u003e","category":"hut"`, "GET", "/api/collections/c/items/a/popup", "")
 	f.want(
@@ -84,7 +86,8 @@ func TestPopups(t *testing.T) {
 		"PUT",
 		"/api/collections/c/style",
 		`{"circle":{"property":"swing"},"tooltip":[{"property":"swing","label":"Swings","unit":"m"}],
-		"popup":{"fields":[{"property":"about","format":"html"}],"actions":[{"label":"Reserve","url":"https://example.org/{id}"}]}}`,
+		"popup":{"fields":[{"property":"about","format":"html"}],"actions":[{"label":"Reserve",`+
+			`"url":"https://example.org/{id}"}]}}`,
 	)
 	answer := f.want(
 		200,
@@ -103,7 +106,8 @@ func TestPopups(t *testing.T) {
 	f.want(404, "no item", "GET", "/api/collections/c/items/b/popup", "")
 
 	// A style can be tried before it is kept.
-	draft := `{"shade":{"property":"swing","method":"manual","breaks":[10]},"popup":{"title":"about"},"circle":{"metres":7}}`
+	draft := `{"shade":{"property":"swing","method":"manual","breaks":[10]},"popup":{"title":"about"},` +
+		`"circle":{"metres":7}}`
 	f.want(200, `"colour":"#`, "POST", "/api/collections/c/markers?bbox=0,0,3,3&zoom=8", draft)
 	f.want(200, `"when":"swing \u003e= 10"`, "POST", "/api/collections/c/legend", draft)
 	f.want(200, `"metres":7`, "POST", "/api/collections/c/legend", draft)

@@ -60,7 +60,8 @@ func (f *fixture) ids(path string) []string {
 func (f *fixture) markersOf(query string) api.Markers {
 	f.t.Helper()
 	var m api.Markers
-	if err := json.Unmarshal([]byte(f.want(200, "", "GET", "/api/collections/sites/markers?"+query, "")), &m); err != nil {
+	if err := json.Unmarshal([]byte(f.want(200, "", "GET", "/api/collections/sites/markers?"+query, "")),
+		&m); err != nil {
 		f.t.Fatal(err)
 	}
 	return m
@@ -310,7 +311,8 @@ func TestFewDecimals(t *testing.T) {
 		"/api/collections/sites/items",
 		`{"type":"Feature","id":"x","geometry":{"type":"Point","coordinates":[-22.123456789012,-38.987654321098]}}`,
 	)
-	for zoom, want := range map[int][2]float64{0: {-22.12, -38.99}, 10: {-22.12346, -38.98765}, 20: {-22.12345679, -38.98765432}} {
+	for zoom, want := range map[int][2]float64{0: {-22.12, -38.99}, 10: {-22.12346, -38.98765}, 20: {-22.12345679,
+		-38.98765432}} {
 		got := f.markersOf("bbox=-180,-90,180,90&zoom=" + strconv.Itoa(zoom)).Features[0].Geometry.Coordinates
 		if got[0] != want[0] || got[1] != want[1] {
 			t.Errorf("zoom %d: %v, want %v", zoom, got, want)

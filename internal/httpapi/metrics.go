@@ -27,7 +27,8 @@ func newMetrics(h *server) *metrics {
 	m := &metrics{
 		handler: promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true}),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{
-			Name: metricsPrefix + "requests_total", Help: "Requests answered, by method, route and status; status 0 was cut off.",
+			Name: metricsPrefix + "requests_total", Help: "Requests answered, by method, route and status; status 0 " +
+				"was cut off.",
 		}, []string{"method", "route", "status"}),
 		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: metricsPrefix + "request_seconds", Help: "How long requests took, by route.",
@@ -159,9 +160,11 @@ func newServiceCollector(h *server) *serviceCollector {
 		value      func() float64
 	}{
 		{"kept_answers", "Answers about the map that are kept.", func() float64 { return float64(h.answers.Len()) }},
-		{"kept_answer_bytes", "Memory of the answers about the map that are kept.", func() float64 { return float64(h.answers.Bytes()) }},
+		{"kept_answer_bytes", "Memory of the answers about the map that are kept.",
+			func() float64 { return float64(h.answers.Bytes()) }},
 		{"kept_squares", "Squares of the map that are kept.", func() float64 { return float64(h.squares.Len()) }},
-		{"kept_square_bytes", "Memory of the squares of the map that are kept.", func() float64 { return float64(h.squares.Bytes()) }},
+		{"kept_square_bytes", "Memory of the squares of the map that are kept.",
+			func() float64 { return float64(h.squares.Bytes()) }},
 	} {
 		add(gauge, k.name, k.help, func(*service.Stats) (float64, bool) { return k.value(), true })
 	}

@@ -33,7 +33,8 @@ func serve(t *testing.T, options Options) (http.Handler, *bytes.Buffer) {
 	t.Helper()
 	var log bytes.Buffer
 	options.Log = slog.New(slog.NewTextHandler(&log, nil))
-	h, err := New(&fake{collections: []service.Summary{{Collection: store.Collection{ID: "c", Title: "Huts"}}}}, options)
+	h, err := New(&fake{collections: []service.Summary{{Collection: store.Collection{ID: "c", Title: "Huts"}}}},
+		options)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,7 +74,8 @@ func TestEveryRouteNeedsARight(t *testing.T) {
 		}
 		path := strings.NewReplacer("{collection}", "the%20one", "{item}", "x", "{icon}", "x", "{import}", "x",
 			"{picture}", "x").Replace(route)
-		if w := ask(h, method, path); w.Code != http.StatusForbidden || !strings.Contains(w.Body.String(), "not today") {
+		if w := ask(h, method, path); w.Code != http.StatusForbidden || !strings.Contains(w.Body.String(),
+			"not today") {
 			t.Errorf("%s %s: %d %s", method, route, w.Code, w.Body)
 		}
 		return nil

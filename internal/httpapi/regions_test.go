@@ -13,7 +13,8 @@ func TestConditionsByPlace(t *testing.T) {
 	f.want(201, "", "POST", "/api/collections", `{"id":"areas"}`)
 	area := func(east int) string {
 		return fmt.Sprintf(
-			`{"type":"Feature","id":"bay","geometry":{"type":"Polygon","coordinates":[[[0,0],[%[1]d,0],[%[1]d,10],[0,10],[0,0]]]},"properties":{"name":"Bay"}}`,
+			`{"type":"Feature","id":"bay","geometry":{"type":"Polygon","coordinates":[[[0,0],[%[1]d,0],[%[1]d,10],[0,`+
+				`10],[0,0]]]},"properties":{"name":"Bay"}}`,
 			east,
 		)
 	}

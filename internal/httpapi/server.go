@@ -95,7 +95,8 @@ func New(s Service, options Options) (http.Handler, error) {
 	}))
 	compressed := func(next http.Handler) http.Handler { return compress(next) }
 	patience := paced(cmp.Or(options.Patience, usualPatience))
-	chain := chi.Chain(h.logged, patience, h.recovered, careful, loopbackHosts, wellFormed, sameOrigin.Handler, unpacked, compressed)
+	chain := chi.Chain(h.logged, patience, h.recovered, careful, loopbackHosts, wellFormed, sameOrigin.Handler,
+		unpacked, compressed)
 	return chain.Handler(h.routes), nil
 }
 
@@ -190,7 +191,8 @@ func (h *server) pages(r chi.Router) {
 
 // drawn serves what depends on a style: GET answers in the collection's own, POST in the one
 // of its body, to try it.
-func (h *server) drawn(r chi.Router, path string, answer func(w http.ResponseWriter, r *http.Request, draft string) error) {
+func (h *server) drawn(r chi.Router, path string, answer func(w http.ResponseWriter, r *http.Request,
+	draft string) error) {
 	r.Get(path, h.handle(func(w http.ResponseWriter, r *http.Request) error { return answer(w, r, "") }))
 	r.Post(path, h.handle(func(w http.ResponseWriter, r *http.Request) error {
 		draft, release, err := h.styleBody(w, r)

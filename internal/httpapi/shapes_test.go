@@ -17,14 +17,17 @@ import (
 func land(f *fixture) {
 	f.want(201, "", "POST", "/api/collections", `{"id":"land","name_property":"name","category_property":"kind"}`)
 	for id, geometry := range map[string]string{
-		"west":  `{"type":"Polygon","coordinates":[[[-22,-39],[-21.5,-39],[-21.53,-38.7],[-21.5,-38.5],[-22,-38.5],[-22,-39]]]}`,
-		"east":  `{"type":"Polygon","coordinates":[[[-21.5,-38.5],[-21.53,-38.7],[-21.5,-39],[-21,-39],[-21,-38.5],[-21.5,-38.5]]]}`,
+		"west": `{"type":"Polygon","coordinates":[[[-22,-39],[-21.5,-39],[-21.53,-38.7],[-21.5,-38.5],[-22,-38.5],` +
+			`[-22,-39]]]}`,
+		"east": `{"type":"Polygon","coordinates":[[[-21.5,-38.5],[-21.53,-38.7],[-21.5,-39],[-21,-39],[-21,-38.5],` +
+			`[-21.5,-38.5]]]}`,
 		"lane":  `{"type":"LineString","coordinates":[[-22.5,-38.8,3],[-21.4,-38.79,4.5],[-20.5,-38.8,5]]}`,
 		"place": `{"type":"Point","coordinates":[-21.2,-38.6]}`,
 		"rocks": `{"type":"MultiPoint","coordinates":[[-21.9,-38.4],[-21.8,-38.41]]}`,
 		"skerries": `{"type":"MultiPolygon","coordinates":[[[[-22.4,-38.3],[-22.3,-38.3],[-22.3,-38.2],[-22.4,-38.3]]],
 			[[[179.5,10],[180,10],[180,10.5],[179.5,10.5],[179.5,10]]]]}`,
-		"mixed": `{"type":"GeometryCollection","geometries":[{"type":"Point","coordinates":[-20.1,-38]},{"type":"MultiLineString","coordinates":[[[-20,-38],[-20.2,-38.1]],[[-20,-38.2],[-20.2,-38.2]]]}]}`,
+		"mixed": `{"type":"GeometryCollection","geometries":[{"type":"Point","coordinates":[-20.1,-38]},` +
+			`{"type":"MultiLineString","coordinates":[[[-20,-38],[-20.2,-38.1]],[[-20,-38.2],[-20.2,-38.2]]]}]}`,
 	} {
 		kind := map[string]string{"west": "area", "east": "area", "lane": "lane"}[id]
 		f.want(
@@ -46,7 +49,8 @@ func land(f *fixture) {
 
 func (f *fixture) shapesOf(query string) (out api.Shapes) {
 	f.t.Helper()
-	if err := json.Unmarshal([]byte(f.want(200, "", "GET", "/api/collections/land/shapes?"+query, "")), &out); err != nil {
+	if err := json.Unmarshal([]byte(f.want(200, "", "GET", "/api/collections/land/shapes?"+query, "")),
+		&out); err != nil {
 		f.t.Fatal(err)
 	}
 	return out

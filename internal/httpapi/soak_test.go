@@ -218,7 +218,8 @@ func (f *fixture) soakEdit(r *rand.Rand, w, n int, mine map[int]bool) error {
 	default:
 		p := worlds.Clumped(r)
 		body = fmt.Sprintf(
-			`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{"name":"Site %d","kind":%q,"berths":%d}}`,
+			`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{"name":"Site `+
+				`%d","kind":%q,"berths":%d}}`,
 			id,
 			p.Lon,
 			p.Lat,

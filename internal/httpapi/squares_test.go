@@ -55,8 +55,9 @@ func openService(t *testing.T) *service.Service {
 // new ones, against those that are worked out by themselves, while places come and go.
 func TestAnswersFromSquares(t *testing.T) {
 	s := openService(t)
-	for name, world := range map[string]worlds.World{"isles": worlds.Clumped, "antimeridian": worlds.Nasty["antimeridian"],
-		"one spot": worlds.Nasty["one spot"]} {
+	for name, world := range map[string]worlds.World{"isles": worlds.Clumped,
+		"antimeridian": worlds.Nasty["antimeridian"],
+		"one spot":     worlds.Nasty["one spot"]} {
 		id := strings.ReplaceAll(name, " ", "-")
 		r := rand.New(rand.NewPCG(1, 5))
 		var file strings.Builder
@@ -65,10 +66,12 @@ func TestAnswersFromSquares(t *testing.T) {
 			p := world(r)
 			fmt.Fprintf(&file, "%d,Place %d,%c,%v,%v\n", i, i, 'a'+i%5, p.Lat, p.Lon)
 		}
-		if _, err := s.Import(t.Context(), id, strings.NewReader(file.String()), importing.Options{Make: service.Named(store.Collection{})}); err != nil {
+		if _, err := s.Import(t.Context(), id, strings.NewReader(file.String()),
+			importing.Options{Make: service.Named(store.Collection{})}); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := s.SetStyle(t.Context(), id, []byte(`{"rules":[{"when":"category = 'b'","colour":"#010203"}]}`), nil); err != nil {
+		if _, err := s.SetStyle(t.Context(), id, []byte(`{"rules":[{"when":"category = 'b'","colour":"#010203"}]}`),
+			nil); err != nil {
 			t.Fatal(err)
 		}
 		kept := answers.NewSquares[*service.Marker](8 << 20)
@@ -78,7 +81,8 @@ func TestAnswersFromSquares(t *testing.T) {
 				if err := s.DeleteItem(t.Context(), id, fmt.Sprint(i), nil); err != nil {
 					t.Fatal(err)
 				}
-				if _, _, err := s.CreateItem(t.Context(), id, feature.Feature{ID: fmt.Sprint("new ", i), At: world(r)}); err != nil {
+				if _, _, err := s.CreateItem(t.Context(), id, feature.Feature{ID: fmt.Sprint("new ", i),
+					At: world(r)}); err != nil {
 					t.Fatal(err)
 				}
 			}

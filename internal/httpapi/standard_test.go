@@ -243,7 +243,8 @@ func TestMethods(t *testing.T) {
 		return response, string(body)
 	}
 	for path, allow := range map[string]string{
-		"/api": "GET, HEAD, OPTIONS", "/api/collections": "GET, HEAD, POST, OPTIONS", "/api/collections/sites": "GET, HEAD, PATCH, DELETE, OPTIONS",
+		"/api": "GET, HEAD, OPTIONS", "/api/collections": "GET, HEAD, POST, OPTIONS",
+		"/api/collections/sites":       "GET, HEAD, PATCH, DELETE, OPTIONS",
 		"/api/collections/sites/items": "GET, HEAD, POST, OPTIONS", "/api/collections/sites/import": "POST, OPTIONS",
 		"/metrics":     "GET, HEAD, OPTIONS",
 		"/api/inspect": "POST, OPTIONS",
@@ -279,7 +280,8 @@ func TestMethods(t *testing.T) {
 	}
 	page, _ := ask(http.MethodGet, "/")
 	for name, part := range map[string]string{
-		"Content-Security-Policy": "frame-ancestors 'none'", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer",
+		"Content-Security-Policy": "frame-ancestors 'none'", "X-Content-Type-Options": "nosniff",
+		"Referrer-Policy": "no-referrer",
 		"X-Frame-Options": "DENY",
 	} {
 		if !strings.Contains(page.Header.Get(name), part) {
@@ -310,8 +312,10 @@ func TestBaseURL(t *testing.T) {
 func TestGeoJSONAsItCame(t *testing.T) {
 	f := newFixture(t)
 	f.want(201, "", "POST", "/api/collections", `{"id":"c"}`)
-	const clockwise = `{"type":"Polygon","coordinates":[[[0,0],[0,4],[4,4],[4,0],[0,0]],[[1,1],[2,1],[2,2],[1,2],[1,1]]]}`
-	const standard = `{"type":"Polygon","coordinates":[[[0,0],[4,0],[4,4],[0,4],[0,0]],[[1,1],[1,2],[2,2],[2,1],[1,1]]]}`
+	const clockwise = `{"type":"Polygon","coordinates":[[[0,0],[0,4],[4,4],[4,0],[0,0]],[[1,1],[2,1],[2,2],[1,2],[1,` +
+		`1]]]}`
+	const standard = `{"type":"Polygon","coordinates":[[[0,0],[4,0],[4,4],[0,4],[0,0]],[[1,1],[1,2],[2,2],[2,1],[1,` +
+		`1]]]}`
 	f.want(
 		201,
 		`"id":7,`,
@@ -332,7 +336,8 @@ func TestGeoJSONAsItCame(t *testing.T) {
 		`the member \"title\" has no place`,
 		"POST",
 		"/api/collections/c/items",
-		`{"type":"Feature","id":"t","title":"x","bbox":[1,2,1,2],"geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`,
+		`{"type":"Feature","id":"t","title":"x","bbox":[1,2,1,2],"geometry":{"type":"Point","coordinates":[1,2]},`+
+			`"properties":{}}`,
 	)
 	feature := func(id string) string {
 		return `{"type":"Feature","id":` + id + `,"geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}`

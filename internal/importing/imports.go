@@ -114,8 +114,10 @@ func spool(r io.Reader) (file *os.File, err error) {
 
 func (m *Importer) describeImport(row *store.Import) Import {
 	i := Import{
-		ID: row.ID, Collection: row.Collection, FileName: row.FileName, Status: row.Status, Format: formats.Format(row.Format),
-		BytesRead: row.BytesRead, Rows: row.RowsRead, Problem: row.Problem, StartedAt: row.StartedAt, EndedAt: row.EndedAt,
+		ID: row.ID, Collection: row.Collection, FileName: row.FileName, Status: row.Status,
+		Format:    formats.Format(row.Format),
+		BytesRead: row.BytesRead, Rows: row.RowsRead, Problem: row.Problem, StartedAt: row.StartedAt,
+		EndedAt: row.EndedAt,
 	}
 	if row.BytesTotal != nil {
 		i.BytesTotal = *row.BytesTotal
@@ -128,7 +130,8 @@ func (m *Importer) describeImport(row *store.Import) Import {
 	}
 	if row.Abandoned {
 		i.Status = store.Failed
-		i.Problem = "the service stopped before this was finished; import the file again: rows that are there already stay as they are"
+		i.Problem = "the service stopped before this was finished; import the file again: rows that are there " +
+			"already stay as they are"
 		i.EndedAt = &row.TouchedAt
 	}
 	if running, here := m.underway.Load(row.ID); here {

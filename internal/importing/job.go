@@ -372,7 +372,8 @@ func (i *job) end(ctx context.Context, err error) error {
 	case store.TroubleOf(err) == store.Full:
 		problem = (&fault.FullError{Where: "the database"}).Error()
 	case errors.Is(err, store.ErrUnknownOutcome):
-		problem = "the connection to the database was lost while this was committed: look whether it is there, or import the file again"
+		problem = "the connection to the database was lost while this was committed: look whether it is there, or " +
+			"import the file again"
 	case store.TroubleOf(err) == store.Unavailable:
 		problem = "the database did not do its work; nothing of the file was imported: try again in a while"
 	case errors.Is(err, fault.ErrClosing) || errors.Is(context.Cause(ctx), fault.ErrClosing):

@@ -85,8 +85,10 @@ type doubtRecord struct {
 // record returns what the database keeps of a report.
 func (r *Report) record() reportRecord {
 	out := reportRecord{
-		Import: r.Import, Rows: r.Rows, Created: r.Created, Replaced: r.Replaced, Unchanged: r.Unchanged, Rejected: r.Rejected,
-		WithoutID: r.WithoutID, Doubtful: r.Doubtful, Mended: r.Mended, Repeated: r.Repeated, Kept: r.Kept, DryRun: r.DryRun, Stopped: r.Stopped,
+		Import: r.Import, Rows: r.Rows, Created: r.Created, Replaced: r.Replaced, Unchanged: r.Unchanged,
+		Rejected:  r.Rejected,
+		WithoutID: r.WithoutID, Doubtful: r.Doubtful, Mended: r.Mended, Repeated: r.Repeated, Kept: r.Kept,
+		DryRun: r.DryRun, Stopped: r.Stopped,
 	}
 	for _, n := range r.Notes {
 		note := noteRecord{n.Kind, n.Column, n.Type, n.What, n.Count, n.Of, n.Alone, n.Row, n.Value, nil, nil}
@@ -118,13 +120,16 @@ func parseReport(text string) (*Report, error) {
 		return nil, err
 	}
 	out := &Report{
-		Import: r.Import, Rows: r.Rows, Created: r.Created, Replaced: r.Replaced, Unchanged: r.Unchanged, Rejected: r.Rejected,
-		WithoutID: r.WithoutID, Doubtful: r.Doubtful, Mended: r.Mended, Repeated: r.Repeated, Kept: r.Kept, DryRun: r.DryRun, Stopped: r.Stopped,
+		Import: r.Import, Rows: r.Rows, Created: r.Created, Replaced: r.Replaced, Unchanged: r.Unchanged,
+		Rejected:  r.Rejected,
+		WithoutID: r.WithoutID, Doubtful: r.Doubtful, Mended: r.Mended, Repeated: r.Repeated, Kept: r.Kept,
+		DryRun: r.DryRun, Stopped: r.Stopped,
 		Errors: []formats.RowError{}, Doubts: []RowDoubt{},
 	}
 	for _, n := range r.Notes {
 		note := formats.Note{
-			Kind: n.Kind, Column: n.Column, Type: n.Type, What: n.What, Count: n.Count, Of: n.Of, Alone: n.Alone, Row: n.Row, Value: n.Value,
+			Kind: n.Kind, Column: n.Column, Type: n.Type, What: n.What, Count: n.Count, Of: n.Of, Alone: n.Alone,
+			Row: n.Row, Value: n.Value,
 		}
 		for _, s := range n.Sides {
 			side := axes.Side{Count: s.Count, Box: geo.Box(s.Box)}

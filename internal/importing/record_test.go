@@ -15,7 +15,8 @@ import (
 // back, and reads one that an earlier version has kept.
 func TestReportsAreKept(t *testing.T) {
 	report := Report{
-		Import: "i", Rows: 1, Created: 2, Replaced: 3, Unchanged: 4, Rejected: 5, WithoutID: 6, Doubtful: 7, Mended: 8, Repeated: 9, Kept: 10, DryRun: true, Stopped: "s",
+		Import: "i", Rows: 1, Created: 2, Replaced: 3, Unchanged: 4, Rejected: 5, WithoutID: 6, Doubtful: 7,
+		Mended: 8, Repeated: 9, Kept: 10, DryRun: true, Stopped: "s",
 		Notes: []formats.Note{{
 			Kind: "k", Column: "c", Type: "number", What: "w", Count: 1, Of: 2, Alone: 3, Row: 4, Value: "v",
 			Sides: []axes.Side{
@@ -41,7 +42,8 @@ func TestReportsAreKept(t *testing.T) {
 		t.Errorf("%+v, %v, want\n%+v", back, err, report)
 	}
 	old, err := parseReport(
-		`{"import":"i","rows":2,"without_id":1,"dry_run":false,"errors":null,"notes":[{"kind":"mirrored","sides":null,"set":[{"option":"fix","value":"x"}]}],
+		`{"import":"i","rows":2,"without_id":1,"dry_run":false,"errors":null,"notes":[{"kind":"mirrored",` +
+			`"sides":null,"set":[{"option":"fix","value":"x"}]}],
 		"doubts":[{"row":2,"line":2,"kind":"zero","fix":"skip_zero","reason":"is at 0, 0"}]}`,
 	)
 	if err != nil || old.Rows != 2 || old.WithoutID != 1 || old.Errors == nil || len(old.Doubts) != 1 ||

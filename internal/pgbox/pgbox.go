@@ -171,7 +171,8 @@ func (s *Server) Place() string {
 func (s *Server) checkRoom() error {
 	if free, known := s.Free(); known && free < leastRoom {
 		return fmt.Errorf(
-			"the disk with %s has only %.0f MB free, and the database needs at least %d MB to start: make room there, for example by deleting %s.log.old, files of other programs, or old backups",
+			"the disk with %s has only %.0f MB free, and the database needs at least %d MB to start: make room "+
+				"there, for example by deleting %s.log.old, files of other programs, or old backups",
 			filepath.Dir(s.dir),
 			float64(free)/(1<<20),
 			leastRoom>>20,
@@ -258,7 +259,8 @@ func account() (*identity, error) {
 	u, err := user.Lookup("postgres")
 	if err != nil {
 		return nil, errors.New(
-			"PostgreSQL does not run as root, and there is no user \"postgres\" to run it as: install PostgreSQL with 'apt-get install postgresql', or start as another user",
+			"PostgreSQL does not run as root, and there is no user \"postgres\" to run it as: install PostgreSQL " +
+				"with 'apt-get install postgresql', or start as another user",
 		)
 	}
 	uid, errUID := strconv.Atoi(u.Uid)
@@ -280,7 +282,8 @@ func command(
 		cmd = exec.CommandContext(ctx, program, args(dir.Name())...)
 	} else {
 		// setpriv is part of util-linux, which every Debian system has.
-		drop := []string{"--reuid", strconv.Itoa(who.uid), "--regid", strconv.Itoa(who.gid), "--clear-groups", "--pdeathsig", "INT", "--", program}
+		drop := []string{"--reuid", strconv.Itoa(who.uid), "--regid", strconv.Itoa(who.gid), "--clear-groups",
+			"--pdeathsig", "INT", "--", program}
 		cmd = exec.CommandContext(ctx, "setpriv", append(drop, args("/proc/self/fd/3")...)...)
 		cmd.ExtraFiles = []*os.File{dir} // descriptor 3
 		cmd.Dir = "/"
@@ -441,7 +444,8 @@ func (s *Server) ensureDatabase(ctx context.Context) error {
 	}
 	defer conn.Close(ctx)
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", database).Scan(&there); err != nil ||
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)",
+		database).Scan(&there); err != nil ||
 		there {
 		return err
 	}

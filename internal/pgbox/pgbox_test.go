@@ -143,8 +143,9 @@ func TestStartGivesUpWithItsContext(t *testing.T) {
 // TestTheEnvironmentIsForOtherServers starts with variables that would lead clients astray.
 func TestTheEnvironmentIsForOtherServers(t *testing.T) {
 	for name, value := range map[string]string{
-		"PGHOST": "192.0.2.1", "PGPORT": "1", "PGSSLMODE": "verify-full", "PGTARGETSESSIONATTRS": "standby", "PGSERVICE": "none",
-		"PGDATA": "/nowhere", "PGOPTIONS": "-c default_transaction_read_only=on",
+		"PGHOST": "192.0.2.1", "PGPORT": "1", "PGSSLMODE": "verify-full", "PGTARGETSESSIONATTRS": "standby",
+		"PGSERVICE": "none",
+		"PGDATA":    "/nowhere", "PGOPTIONS": "-c default_transaction_read_only=on",
 	} {
 		t.Setenv(name, value)
 	}

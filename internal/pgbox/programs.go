@@ -20,7 +20,8 @@ const minVersion = 15
 
 // ErrNotInstalled reports that there is no PostgreSQL server on this machine.
 var ErrNotInstalled = errors.New(
-	"no PostgreSQL server found on this machine: install one with 'apt-get install postgresql', or name a server of your own with --dsn",
+	"no PostgreSQL server found on this machine: install one with 'apt-get install postgresql', or name a server of " +
+		"your own with --dsn",
 )
 
 // findPrograms returns the directory of the server programs to use for the
@@ -61,7 +62,8 @@ func findPrograms(dir string) (string, error) {
 	version, err := strconv.Atoi(text)
 	if err != nil || found[version] == "" {
 		return "", fmt.Errorf(
-			"the database in %s was made by PostgreSQL %s, but this machine has only PostgreSQL %d: install postgresql-%s, or use another data directory with --data and import the data again",
+			"the database in %s was made by PostgreSQL %s, but this machine has only PostgreSQL %d: install "+
+				"postgresql-%s, or use another data directory with --data and import the data again",
 			dir,
 			text,
 			newest,
@@ -105,7 +107,8 @@ func stopLeftover(ctx context.Context, dir string, log *slog.Logger) error {
 	if err != nil || pid <= 0 {
 		if len(left) > 0 {
 			return fmt.Errorf(
-				"database processes %v run in %s, and its lock file says nothing of them: stop them with 'kill -INT %d'",
+				"database processes %v run in %s, and its lock file says nothing of them: stop them with 'kill -INT "+
+					"%d'",
 				left,
 				dir,
 				left[0],

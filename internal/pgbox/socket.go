@@ -29,7 +29,8 @@ func (s *Server) chooseSocketDir() error {
 		errs = append(errs, err)
 	}
 	return fmt.Errorf(
-		"the path %s is too long, or has a comma, and there is no temporary directory for the database's socket instead: use another directory with --data: %w",
+		"the path %s is too long, or has a comma, and there is no temporary directory for the database's socket "+
+			"instead: use another directory with --data: %w",
 		s.dir,
 		errors.Join(errs...),
 	)

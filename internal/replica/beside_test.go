@@ -50,7 +50,8 @@ func imported(ctx context.Context, st *store.Store, into store.Collection, n int
 }
 
 func add(c store.Collection, id string, lon float64) store.Edit {
-	return store.Edit{Kind: store.Put, Collection: c.Key, Feature: feature.Feature{ID: id, At: geo.Point{Lon: lon, Lat: 2}}}
+	return store.Edit{Kind: store.Put, Collection: c.Key, Feature: feature.Feature{ID: id, At: geo.Point{Lon: lon,
+		Lat: 2}}}
 }
 
 // TestACollectionFallsBehindAlone lets another process import much into a collection that is
@@ -188,14 +189,16 @@ func TestImportsEditsAndDescriptionsTogether(t *testing.T) {
 				lon := float64(chance.IntN(180))
 				switch chance.IntN(30) {
 				case 0:
-					if err := imported(t.Context(), r.store, c, broughtInTurn/2+chance.IntN(2*broughtInTurn), lon); err != nil {
+					if err := imported(t.Context(), r.store, c, broughtInTurn/2+chance.IntN(2*broughtInTurn),
+						lon); err != nil {
 						t.Error(err)
 					}
 				case 1:
-					_, _, err := r.store.UpdateCollection(t.Context(), store.Origin{}, c.Key, func(c *store.Collection) error {
-						c.NameProperty = []string{"", "name"}[chance.IntN(2)]
-						return nil
-					})
+					_, _, err := r.store.UpdateCollection(t.Context(), store.Origin{}, c.Key,
+						func(c *store.Collection) error {
+							c.NameProperty = []string{"", "name"}[chance.IntN(2)]
+							return nil
+						})
 					if err == nil {
 						err = r.CatchUp(t.Context(), c.Key)
 					}

@@ -80,7 +80,8 @@ func (r *Replica) catchUp(ctx context.Context) error {
 	case r.loading.Load() || state.Identity != r.Identity() || state.Change < r.applied:
 		if !r.loading.Swap(true) {
 			r.log.Error(
-				"the database is not the one that was loaded, or has gone back: all is loaded anew, and what was committed after the state that it has now is lost",
+				"the database is not the one that was loaded, or has gone back: all is loaded anew, and what was "+
+					"committed after the state that it has now is lost",
 				"change",
 				state.Change,
 				"applied",

@@ -16,7 +16,8 @@ import (
 )
 
 var errLoading = &fault.UnavailableError{
-	Reason: "the database has been replaced by another state of it, which is being loaded; what was there before is not shown any more",
+	Reason: "the database has been replaced by another state of it, which is being loaded; what was there before is " +
+		"not shown any more",
 }
 
 // Options are what a Replica needs beside a store.
@@ -213,7 +214,8 @@ func (r *Replica) Stats() Stats {
 	behind := len(r.behind)
 	r.mu.RUnlock()
 	return Stats{
-		Applied: r.seen.Load(), Clock: h.change, Silence: time.Since(h.at), Waiting: int(r.queue.waiting.Load()), Behind: behind,
+		Applied: r.seen.Load(), Clock: h.change, Silence: time.Since(h.at), Waiting: int(r.queue.waiting.Load()),
+		Behind: behind,
 		Writes: WriteStats{
 			Edits: r.queue.edits.Load(), Groups: r.queue.groups.Load(), Failed: r.queue.failed.Load(),
 			Took: time.Duration(r.queue.took.Load()), ClockWait: r.store.ClockWait(),

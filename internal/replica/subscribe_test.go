@@ -95,14 +95,16 @@ func TestSubscribersSeeEveryChange(t *testing.T) {
 			of = two
 		}
 		id := fmt.Sprint("hut ", r.IntN(40))
-		e := store.Edit{Collection: c.Key, Feature: feature.Feature{ID: id, At: geo.Point{Lon: float64(r.IntN(180)), Lat: 1}}}
+		e := store.Edit{Collection: c.Key, Feature: feature.Feature{ID: id, At: geo.Point{Lon: float64(r.IntN(180)),
+			Lat: 1}}}
 		if e.Kind = store.Create; ids[id] {
 			e.Kind = store.Delete
 		}
 		ids[id] = !ids[id]
 		edit(t, of, e)
 	}
-	edit(t, one, store.Edit{Kind: store.Create, Collection: c.Key, Feature: feature.Feature{ID: last, At: geo.Point{Lon: 9, Lat: 9}}})
+	edit(t, one, store.Edit{Kind: store.Create, Collection: c.Key, Feature: feature.Feature{ID: last,
+		At: geo.Point{Lon: 9, Lat: 9}}})
 	listening.Wait()
 	want := listeners[0].known
 	for i, l := range listeners {

@@ -27,7 +27,8 @@ func BenchmarkImport(b *testing.B) {
 	for b.Loop() {
 		id := fmt.Sprintf("c%d", n)
 		n++
-		if _, err := s.CreateCollection(b.Context(), store.Collection{ID: id, NameProperty: "name", CategoryProperty: "category"}); err != nil {
+		if _, err := s.CreateCollection(b.Context(), store.Collection{ID: id, NameProperty: "name",
+			CategoryProperty: "category"}); err != nil {
 			b.Fatal(err)
 		}
 		if _, err := s.Import(b.Context(), id, bytes.NewReader(file.Bytes()), importing.Options{}); err != nil {

@@ -121,7 +121,8 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 		for _, member := range []struct {
 			to   *string
 			from *string
-		}{{&info.Title, u.Title}, {&info.Description, u.Description}, {&info.NameProperty, u.NameProperty}, {&info.CategoryProperty, u.CategoryProperty}, {&info.TimeProperty, u.TimeProperty}} {
+		}{{&info.Title, u.Title}, {&info.Description, u.Description}, {&info.NameProperty,
+			u.NameProperty}, {&info.CategoryProperty, u.CategoryProperty}, {&info.TimeProperty, u.TimeProperty}} {
 			if member.from != nil {
 				*member.to = *member.from
 			}
@@ -160,7 +161,9 @@ func checkTexts(c store.Collection) error {
 	for _, text := range []struct {
 		field, value string
 		most         int
-	}{{"title", c.Title, maxTitle}, {"description", c.Description, maxDescription}, {"name_property", c.NameProperty, maxProperty}, {"category_property", c.CategoryProperty, maxProperty}, {"time_property", c.TimeProperty, maxProperty}} {
+	}{{"title", c.Title, maxTitle}, {"description", c.Description, maxDescription}, {"name_property",
+		c.NameProperty, maxProperty}, {"category_property", c.CategoryProperty, maxProperty}, {"time_property",
+		c.TimeProperty, maxProperty}} {
 		if n := utf8.RuneCountInString(text.value); n > text.most {
 			return invalid.New(text.field, "is %d characters long", n).Wanted("at most %d", text.most)
 		}

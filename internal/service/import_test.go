@@ -53,7 +53,8 @@ func TestFilesThatCannotBeImported(t *testing.T) {
 	) {
 		t.Errorf("into a collection that is not there: %v", err)
 	}
-	if report := must[importing.Report](t)(s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"), importing.Options{DryRun: true})); report.Rows != 1 {
+	if report := must[importing.Report](t)(s.Import(t.Context(), "d", strings.NewReader("lat,lon\n1,2\n"),
+		importing.Options{DryRun: true})); report.Rows != 1 {
 		t.Errorf("a dry run into it: %+v", report)
 	}
 }
@@ -142,13 +143,15 @@ func TestImportsAreWholeOrNothing(t *testing.T) {
 	for w := range 3 {
 		group.Go(func() {
 			for i := range 40 {
-				if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprintf("edit-%d-%d", w, i)}); err != nil {
+				if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprintf("edit-%d-%d", w,
+					i)}); err != nil {
 					t.Error(err)
 				}
 			}
 		})
 		group.Go(func() {
-			if _, err := s.Import(t.Context(), "c", strings.NewReader(many(2*importing.BatchRows, fmt.Sprint("w", w))), importing.Options{}); err != nil {
+			if _, err := s.Import(t.Context(), "c", strings.NewReader(many(2*importing.BatchRows, fmt.Sprint("w",
+				w))), importing.Options{}); err != nil {
 				t.Error(err)
 			}
 		})

@@ -233,14 +233,16 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 		}
 	}
 	var invalid *invalid.Error
-	for id, file := range map[string]string{"No Id": many(2, "a"), "cut": many(2*importing.BatchRows, "a") + `x,"` + strings.Repeat(
+	for id, file := range map[string]string{"No Id": many(2, "a"), "cut": many(2*importing.BatchRows,
+		"a") + `x,"` + strings.Repeat(
 		"y", formats.MaxRowBytes+1<<20), "table": "a,b\n1,2\n"} {
 		if _, err := s.Import(t.Context(), id, strings.NewReader(file), toMake); !errors.As(err, &invalid) {
 			t.Errorf("importing %s: %v", id, err)
 		}
 		absent("after a failed import into " + id)
 	}
-	if _, err := s.Import(t.Context(), "No Id", strings.NewReader(many(2, "a")), importing.Options{Make: toMake.Make, DryRun: true}); !errors.As(
+	if _, err := s.Import(t.Context(), "No Id", strings.NewReader(many(2, "a")),
+		importing.Options{Make: toMake.Make, DryRun: true}); !errors.As(
 		err,
 		&invalid,
 	) {
@@ -264,7 +266,8 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 	}
 	absent("after a dismissed import")
 
-	if report := must[importing.Report](t)(s.Import(t.Context(), "huts", strings.NewReader("lat,lon\nnorth,1\n"), toMake)); report.Rejected != 1 ||
+	if report := must[importing.Report](t)(s.Import(t.Context(), "huts", strings.NewReader("lat,lon\nnorth,1\n"),
+		toMake)); report.Rejected != 1 ||
 		report.Kept != 1 {
 		t.Errorf("of a file without a usable row: %+v", report)
 	}

@@ -113,7 +113,8 @@ func (v *Viewport) Markers(yield func(*Marker)) error {
 	if errors.Is(err, cluster.ErrTooMany) {
 		return invalid.New(
 			"bbox",
-			"has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather in clusters",
+			"has more than %d markers at zoom %v; ask for a smaller box or a lower zoom, or let more places gather "+
+				"in clusters",
 			MaxMarkers,
 			q.Zoom,
 		)

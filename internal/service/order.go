@@ -126,7 +126,8 @@ func (s *Service) ordered(
 	if n > maxOrdered {
 		return nil, invalid.New(
 			"sortby",
-			"the listing may have %d items, and at most %d can be sorted or entered in the middle; narrow it by a filter or category",
+			"the listing may have %d items, and at most %d can be sorted or entered in the middle; narrow it by a "+
+				"filter or category",
 			n,
 			maxOrdered,
 		)

@@ -128,7 +128,8 @@ func TestSortedListings(t *testing.T) {
 		}
 	}
 	var wrong *invalid.Error
-	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "w"}}, Limit: 5}); !errors.As(
+	if _, err := s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{{Property: "v"}, {Property: "w"}},
+		Limit: 5}); !errors.As(
 		err,
 		&wrong,
 	) ||

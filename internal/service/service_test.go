@@ -117,7 +117,8 @@ func TestTwoProcessesAgree(t *testing.T) {
 					}
 				} else if i%4 != 0 {
 					mu.Lock()
-					owned[id] = places.Place{ID: id, At: f.At, Name: fmt.Sprint("n", i), Category: []string{"a", "b"}[i%2]}
+					owned[id] = places.Place{ID: id, At: f.At, Name: fmt.Sprint("n", i), Category: []string{"a",
+						"b"}[i%2]}
 					mu.Unlock()
 				}
 				var gone *fault.NotFoundError
@@ -242,7 +243,8 @@ func TestItemsInABox(t *testing.T) {
 		fmt.Fprintf(&file, "%s,%v,%v\n", id, at[id].Lat, at[id].Lon)
 	}
 	must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{}))
-	for _, box := range []geo.Box{geo.World, {West: 170, South: -90, East: -170, North: 90}, {West: -180, South: 0, East: -179, North: 10}, {West: 100, South: -20, East: 180, North: 30}} {
+	for _, box := range []geo.Box{geo.World, {West: 170, South: -90, East: -170, North: 90}, {West: -180, South: 0,
+		East: -179, North: 10}, {West: 100, South: -20, East: 180, North: 30}} {
 		want := map[string]bool{}
 		for id, p := range at {
 			if box.Contains(p) {

@@ -82,7 +82,8 @@ func (v *ShapesView) Drawn(ctx context.Context) (drawn []shapes.Drawn, leftOut i
 	release = func() {}
 	if n := v.snapshot.Cost(v.query.Box); n > cheapPositions {
 		const perPosition = 100 // bytes
-		if release, err = v.service.desk.Admit(ctx, admission.Need{Work: true, Bytes: int64(n) * perPosition}); err != nil {
+		if release, err = v.service.desk.Admit(ctx, admission.Need{Work: true,
+			Bytes: int64(n) * perPosition}); err != nil {
 			return nil, 0, nil, err
 		}
 	}

@@ -32,8 +32,10 @@ type Stats struct {
 func (s *Service) Stats() Stats {
 	memory := s.replica.Stats()
 	out := Stats{
-		Ready: s.Ready() == nil, Applied: memory.Applied, Clock: memory.Clock, Silence: memory.Silence, Listening: s.store.Listening(),
-		WaitingWrites: memory.Waiting, Behind: memory.Behind, Work: s.desk.Load(), Connections: s.store.PoolStats(), Writes: memory.Writes,
+		Ready: s.Ready() == nil, Applied: memory.Applied, Clock: memory.Clock, Silence: memory.Silence,
+		Listening:     s.store.Listening(),
+		WaitingWrites: memory.Waiting, Behind: memory.Behind, Work: s.desk.Load(), Connections: s.store.PoolStats(),
+		Writes: memory.Writes,
 	}
 	out.RoomFree, out.RoomKnown = s.room()
 	out.ImportsUnderWay = s.Underway()

@@ -95,7 +95,8 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 	}
 	// A copy of the tables is another database, even where its clock is not behind.
 	sql(
-		`CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity; ALTER TABLE copied RENAME TO identity;
+		`CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity;
+			ALTER TABLE copied RENAME TO identity;
 		UPDATE features SET id = 'restored' WHERE id = 'new'`,
 	)
 	check("stays", "restored")
@@ -193,7 +194,8 @@ func TestDearWorkIsBounded(t *testing.T) {
 	must[importing.Report](
 		t,
 	)(
-		s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: Named(store.Collection{})}),
+		s.Import(t.Context(), "c", strings.NewReader(file.String()),
+			importing.Options{Make: Named(store.Collection{})}),
 	)
 	release := must[func()](t)(s.desk.Admit(t.Context(), admission.Need{Work: true})) // somebody keeps the processor
 	var busy *admission.BusyError
@@ -259,7 +261,8 @@ func TestAStalledUploadStopsNobody(t *testing.T) {
 	for i := range 2500 {
 		fmt.Fprintf(&file, "%d,1,2\n", i)
 	}
-	if report := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{})); report.Created != 2500 {
+	if report := must[importing.Report](t)(s.Import(t.Context(), "c", strings.NewReader(file.String()),
+		importing.Options{})); report.Created != 2500 {
 		t.Errorf("beside them: %+v", report)
 	}
 	cancel()
@@ -330,7 +333,8 @@ func TestNoRoomForAnImport(t *testing.T) {
 		fmt.Fprintf(&file, "%d,1,2\n", i)
 	}
 	var full *fault.FullError
-	if _, err := s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{Make: Named(store.Collection{})}); !errors.As(
+	if _, err := s.Import(t.Context(), "c", strings.NewReader(file.String()),
+		importing.Options{Make: Named(store.Collection{})}); !errors.As(
 		err,
 		&full,
 	) ||
@@ -362,8 +366,9 @@ func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
 	_, all := s.Collections()
 	_, one := s.Collection("c")
 	_, _, edit := s.CreateItem(t.Context(), "c", feature.Feature{ID: "x"})
-	for what, err := range map[string]error{"all collections": all, "one": one, "an edit": edit, "an icon": s.DeleteIcon(t.Context(),
-		"mine")} {
+	for what, err := range map[string]error{"all collections": all, "one": one, "an edit": edit,
+		"an icon": s.DeleteIcon(t.Context(),
+			"mine")} {
 		if !errors.As(err, &away) {
 			t.Errorf("%s: %v", what, err)
 		}

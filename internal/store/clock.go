@@ -27,12 +27,15 @@ type State struct {
 // whereabouts tells one run of a database from another: the cluster, the database in it,
 // the table (a dump that is restored over it makes it anew), and the timeline (which a
 // standby that takes over begins).
-const whereabouts = `concat_ws('/', (SELECT system_identifier FROM pg_control_system()), (SELECT oid FROM pg_database WHERE datname = current_database()),
-	'identity'::regclass::oid, CASE WHEN pg_is_in_recovery() THEN 'standby' ELSE substr(pg_walfile_name(pg_current_wal_lsn()), 1, 8) END)`
+const whereabouts = `concat_ws('/', (SELECT system_identifier FROM pg_control_system()), (SELECT oid FROM
+	pg_database WHERE datname = current_database()),
+	'identity'::regclass::oid, CASE WHEN pg_is_in_recovery() THEN 'standby' ELSE
+	substr(pg_walfile_name(pg_current_wal_lsn()), 1, 8) END)`
 
 const (
-	stateQuery = "SELECT i.id::text, i.made_at <> " + whereabouts + ", pg_is_in_recovery(), c.change, c.forgotten FROM identity i, clock c "
-	holding    = "FOR UPDATE OF c" // of a stateQuery: waits for the clock and takes it for the rest of the transaction
+	stateQuery = "SELECT i.id::text, i.made_at <> " + whereabouts + ", pg_is_in_recovery(), c.change, c.forgotten " +
+		"FROM identity i, clock c "
+	holding = "FOR UPDATE OF c" // of a stateQuery: waits for the clock and takes it for the rest of the transaction
 )
 
 // readState reads the state, and whether the identity is that of a database that this
@@ -67,7 +70,8 @@ func (s *Store) State(ctx context.Context) (state State, err error) {
 // renew gives the database an identity of its own, unless another process has just done so.
 func (s *Store) renew(ctx context.Context) (state State, err error) {
 	err = s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Exec("UPDATE identity SET id = gen_random_uuid(), made_at = " + whereabouts + " WHERE made_at <> " + whereabouts).Error; err != nil {
+		if err := tx.Exec("UPDATE identity SET id = gen_random_uuid(), made_at = " + whereabouts + " WHERE made_at " +
+			"<> " + whereabouts).Error; err != nil {
 			return err
 		}
 		state, _, err = readState(tx, "")
@@ -80,7 +84,8 @@ func (s *Store) renew(ctx context.Context) (state State, err error) {
 // and the database gets an identity of its own.
 func (s *Store) moveTo(ctx context.Context, place string) error {
 	err := s.reserved.WithContext(ctx).
-		Exec(`UPDATE identity SET place = ?, id = CASE WHEN place = '' THEN id ELSE gen_random_uuid() END WHERE place <> ?`, place, place).
+		Exec(`UPDATE identity SET place = ?, id = CASE WHEN place = '' THEN id ELSE gen_random_uuid() END WHERE
+			place <> ?`, place, place).
 		Error
 	if err != nil {
 		return fmt.Errorf("noting where the database is: %w", err)

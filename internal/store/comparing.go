@@ -17,7 +17,8 @@ type comparison struct {
 
 // comparing finds what differs between what was gathered and a collection.
 const comparing = `SELECT s.*, f.id IS NOT NULL AS there,
-		CASE WHEN f.id IS NOT NULL THEN '{"type":"Feature","id":' || CASE WHEN f.number_id THEN f.id ELSE to_json(f.id)::text END || ',"geometry":' || coalesce(f.geometry::text,
+		CASE WHEN f.id IS NOT NULL THEN '{"type":"Feature","id":' || CASE WHEN f.number_id THEN f.id ELSE
+		to_json(f.id)::text END || ',"geometry":' || coalesce(f.geometry::text,
 			'{"type":"Point","coordinates":[' || f.lon || ',' || f.lat || coalesce(',' || f.elevation, '') || ']}')
 			|| ',"properties":' || f.properties || '}' END AS before
 	FROM (SELECT DISTINCT ON (id) * FROM pg_temp.staged ORDER BY id, row DESC) s

@@ -28,7 +28,8 @@ type Touch struct {
 // Touched returns what was done to the collections after the given number, of those that were
 // themselves changed: made, described anew, deleted, or the target of a large import.
 func (v *View) Touched(after uint64) (all []Touch, err error) {
-	err = v.tx.Raw(`SELECT c.collection_key AS collection, bool_or(c.op = ?) AS filled, coalesce(sum(m.features), 0) AS imported
+	err = v.tx.Raw(`SELECT c.collection_key AS collection, bool_or(c.op = ?) AS filled, coalesce(sum(m.features), 0)
+		AS imported
 		FROM changes c LEFT JOIN merges m ON m.number = c.number
 		WHERE c.number > ? AND c.number <= ? AND c.feature_id IS NULL GROUP BY 1 ORDER BY 1`, Filled, after, v.Change).
 		Scan(&all).
@@ -52,7 +53,8 @@ func (s *Stretch) where() string {
 	case s.Only != 0:
 		return fmt.Sprintf("c.collection_key = %d", s.Only)
 	case len(s.Except) > 0:
-		return "c.collection_key NOT IN (" + strings.Trim(strings.Join(strings.Fields(fmt.Sprint(s.Except)), ","), "[]") + ")"
+		return "c.collection_key NOT IN (" + strings.Trim(strings.Join(strings.Fields(fmt.Sprint(s.Except)), ","),
+			"[]") + ")"
 	}
 	return "true"
 }
@@ -101,7 +103,8 @@ type changeReader struct {
 }
 
 // changesOfFeatures selects changes, as c, with the features as they are.
-const changesOfFeatures = `SELECT c.number, c.collection_key, c.feature_id, c.op, c.at, f.id IS NOT NULL, coalesce(f.number_id, false),
+const changesOfFeatures = `SELECT c.number, c.collection_key, c.feature_id, c.op, c.at, f.id IS NOT NULL,
+	coalesce(f.number_id, false),
 		coalesce(f.lon, 0), coalesce(f.lat, 0), f.elevation, f.geometry::text, f.properties
 	FROM (%s) c LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id`
 
@@ -125,7 +128,8 @@ func (r *changeReader) read(ctx context.Context, after uint64) error {
 			err = r.edits(ctx, after, m.Number)
 		}
 		if err == nil {
-			err = r.query(ctx, fmt.Sprintf(changesOfFeatures, `SELECT c.number, c.collection_key, d.feature_id, d.op, c.at
+			err = r.query(ctx, fmt.Sprintf(changesOfFeatures, `SELECT c.number, c.collection_key, d.feature_id,
+				d.op, c.at
 				FROM merged d, changes c WHERE d.merge_key = ? AND c.number = ?`), m.Key, m.Number)
 		}
 		after = m.Number

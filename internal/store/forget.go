@@ -14,12 +14,14 @@ const forgottenTogether = 5000
 func (s *Store) Forget(ctx context.Context, before time.Time) (forgotten int64, err error) {
 	db := s.db.WithContext(ctx)
 	var last uint64
-	if err := db.Raw("SELECT coalesce(max(number), 0) FROM changes WHERE at < ?", before).Row().Scan(&last); err != nil ||
+	if err := db.Raw("SELECT coalesce(max(number), 0) FROM changes WHERE at < ?",
+		before).Row().Scan(&last); err != nil ||
 		last == 0 {
 		return 0, err
 	}
 	// First noted, so that who has not applied them yet loads all anew.
-	if err := s.reserved.WithContext(ctx).Exec("UPDATE clock SET forgotten = ? WHERE forgotten < ?", last, last).Error; err != nil {
+	if err := s.reserved.WithContext(ctx).Exec("UPDATE clock SET forgotten = ? WHERE forgotten < ?", last,
+		last).Error; err != nil {
 		return 0, fmt.Errorf("forgetting changes: %w", err)
 	}
 	for {
@@ -34,7 +36,8 @@ func (s *Store) Forget(ctx context.Context, before time.Time) (forgotten int64, 
 	}
 	for {
 		gone := db.Exec(`DELETE FROM changes WHERE number IN (SELECT c.number FROM changes c WHERE c.number <= ?
-			AND EXISTS (SELECT FROM changes n WHERE n.collection_key = c.collection_key AND n.number > c.number) ORDER BY c.number LIMIT ?)`, last, forgottenTogether)
+			AND EXISTS (SELECT FROM changes n WHERE n.collection_key = c.collection_key AND n.number > c.number)
+			ORDER BY c.number LIMIT ?)`, last, forgottenTogether)
 		if gone.Error != nil {
 			return forgotten, fmt.Errorf("forgetting changes: %w", gone.Error)
 		}

@@ -28,15 +28,18 @@ func (s *Store) PutIcon(ctx context.Context, i Icon, most int) (created bool, er
 			return err
 		}
 		var there, others int
-		if err := tx.Raw("SELECT count(*) FILTER (WHERE name = ?), count(*) FILTER (WHERE name <> ?) FROM icons", i.Name, i.Name).Row().Scan(&there, &others); err != nil {
+		if err := tx.Raw("SELECT count(*) FILTER (WHERE name = ?), count(*) FILTER (WHERE name <> ?) FROM icons",
+			i.Name, i.Name).Row().Scan(&there, &others); err != nil {
 			return err
 		}
 		if created = there == 0; others >= most {
 			return ErrTooMany
 		}
 		return tx.Exec(
-			`INSERT INTO icons (name, media_type, width, height, data, version) VALUES (?, ?, ?, ?, ?, nextval('icon_versions'))
-			ON CONFLICT (name) DO UPDATE SET media_type = EXCLUDED.media_type, width = EXCLUDED.width, height = EXCLUDED.height,
+			`INSERT INTO icons (name, media_type, width, height, data, version) VALUES (?, ?, ?, ?, ?,
+				nextval('icon_versions'))
+			ON CONFLICT (name) DO UPDATE SET media_type = EXCLUDED.media_type, width = EXCLUDED.width, height =
+			EXCLUDED.height,
 				data = EXCLUDED.data, version = EXCLUDED.version`,
 			i.Name,
 			i.MediaType,

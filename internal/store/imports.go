@@ -71,7 +71,8 @@ const (
 // StartImport notes that an import begins, and forgets old ones.
 func (s *Store) StartImport(ctx context.Context, i *Import) error {
 	db := s.db.WithContext(ctx)
-	err := db.Raw(`INSERT INTO imports (id, collection_key, collection, file_name, status, format, bytes_read, bytes_total, rows_read, problem, dismissing, started_at, touched_at)
+	err := db.Raw(`INSERT INTO imports (id, collection_key, collection, file_name, status, format, bytes_read,
+		bytes_total, rows_read, problem, dismissing, started_at, touched_at)
 		VALUES (?, ?, ?, ?, ?, ?, 0, ?, 0, '', false, now(), now()) RETURNING key, started_at`,
 		i.ID, i.CollectionKey, i.Collection, i.FileName, i.Status, i.Format, i.BytesTotal).
 		Row().
@@ -90,7 +91,8 @@ func (s *Store) StartImport(ctx context.Context, i *Import) error {
 // whether it is to be called off.
 func (s *Store) TouchImport(ctx context.Context, key int64, p Progress) (dismissing bool, err error) {
 	err = s.db.WithContext(ctx).
-		Raw(`UPDATE imports SET status = CASE WHEN ? > 0 THEN 'running' ELSE status END, bytes_read = ?, rows_read = ?, format = ?, head = ?, touched_at = now()
+		Raw(`UPDATE imports SET status = CASE WHEN ? > 0 THEN 'running' ELSE status END, bytes_read = ?, rows_read =
+			?, format = ?, head = ?, touched_at = now()
 		WHERE key = ? AND ended_at IS NULL RETURNING dismissing`, p.RowsRead, p.BytesRead, p.RowsRead, p.Format, p.Head, key).
 		Scan(&dismissing).
 		Error
@@ -107,7 +109,8 @@ type ImportEnd struct {
 	Progress
 }
 
-const endImport = `UPDATE imports SET status = $2, report = $3, problem = $4, bytes_read = $5, rows_read = $6, format = $7, head = $8, collection_key = $9, ended_at = now(), touched_at = now()
+const endImport = `UPDATE imports SET status = $2, report = $3, problem = $4, bytes_read = $5, rows_read = $6,
+	format = $7, head = $8, collection_key = $9, ended_at = now(), touched_at = now()
 	WHERE key = $1 AND ended_at IS NULL`
 
 func (e *ImportEnd) args() ([]any, error) {
@@ -193,7 +196,8 @@ func (s *Store) Rejected(ctx context.Context, key int64) iter.Seq2[RejectedRow, 
 // rejected reads a page of rejected rows, and whether there may be more.
 func (s *Store) rejected(ctx context.Context, key, after int64) (page []RejectedRow, more bool, err error) {
 	rows, err := s.db.WithContext(ctx).
-		Raw("SELECT number, line, reason, source FROM rejected_rows WHERE import_key = ? AND number > ? ORDER BY number LIMIT 1000", key, after).
+		Raw("SELECT number, line, reason, source FROM rejected_rows WHERE import_key = ? AND number > ? ORDER BY "+
+			"number LIMIT 1000", key, after).
 		Rows()
 	if err != nil {
 		return nil, false, err

@@ -23,8 +23,9 @@ func begun(t *testing.T, s *Store, id string) *Import {
 func TestImportsEnd(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))
 	i := begun(t, s, "i1")
-	if dismissing, err := s.TouchImport(t.Context(), i.Key, Progress{BytesRead: 10, RowsRead: 2, Format: "csv", Head: []byte(
-		"a,b")}); err != nil ||
+	if dismissing, err := s.TouchImport(t.Context(), i.Key, Progress{BytesRead: 10, RowsRead: 2, Format: "csv",
+		Head: []byte(
+			"a,b")}); err != nil ||
 		dismissing {
 		t.Fatal(dismissing, err)
 	}
@@ -39,7 +40,8 @@ func TestImportsEnd(t *testing.T) {
 	if dismissing, err := s.TouchImport(t.Context(), i.Key, Progress{}); err != nil || !dismissing {
 		t.Errorf("its process is told %v, %v", dismissing, err)
 	}
-	if err := s.EndImport(t.Context(), ImportEnd{Key: i.Key, Status: Dismissed, Report: map[string]int{"rows": 2}}); err != nil {
+	if err := s.EndImport(t.Context(), ImportEnd{Key: i.Key, Status: Dismissed,
+		Report: map[string]int{"rows": 2}}); err != nil {
 		t.Fatal(err)
 	}
 	// How it ended is said once.

@@ -93,7 +93,8 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 	// Described first, so that the answer comes in the binary form whatever the
 	// connection string says.
 	rows, err := conn.Query(ctx, fmt.Sprintf(
-		"SELECT collection_key, id, lon, lat, properties, geometry FROM features WHERE ctid >= '(%d,0)' AND ctid < '(%d,0)'",
+		"SELECT collection_key, id, lon, lat, properties, geometry FROM features WHERE ctid >= '(%d,0)' AND ctid < "+
+			"'(%d,0)'",
 		first,
 		first+slicePages,
 	),

@@ -206,7 +206,8 @@ func (w *merging) number(ctx context.Context) error {
 		if err := w.journal(ctx, first, c, op); err != nil {
 			return err
 		}
-		_, err := w.tx.Exec(ctx, "INSERT INTO merges (key, number, features) VALUES ($1, $2, $3)", w.key, c.newest, features)
+		_, err := w.tx.Exec(ctx, "INSERT INTO merges (key, number, features) VALUES ($1, $2, $3)", w.key, c.newest,
+			features)
 		if err != nil {
 			return err
 		}
@@ -259,7 +260,8 @@ func (w *merging) fill(ctx context.Context) (done bool, err error) {
 	}
 	defer func() { _ = attempt.Rollback(context.WithoutCancel(ctx)) }() // nothing if it was committed
 	lead := []int64{w.into.Key, -w.key}
-	err = w.staging.copyTo(ctx, attempt.Conn(), "features", "collection_key, change", func(int64) []int64 { return lead })
+	err = w.staging.copyTo(ctx, attempt.Conn(), "features", "collection_key, change",
+		func(int64) []int64 { return lead })
 	var taken *pgconn.PgError
 	if errors.As(err, &taken) && taken.Code == uniqueViolation {
 		return false, nil
@@ -274,7 +276,8 @@ func (w *merging) fill(ctx context.Context) (done bool, err error) {
 // ends with it.
 func (st *Staging) lay(ctx context.Context, tx pgx.Tx) error {
 	_, err := tx.Exec(ctx, `CREATE TEMPORARY TABLE staged (
-		row bigint NOT NULL, id text COLLATE "C" NOT NULL, number_id boolean NOT NULL, lon double precision NOT NULL, lat double precision NOT NULL,
+		row bigint NOT NULL, id text COLLATE "C" NOT NULL, number_id boolean NOT NULL, lon double precision NOT
+		NULL, lat double precision NOT NULL,
 		elevation double precision, geometry json, properties json NOT NULL) ON COMMIT DROP`)
 	if err != nil {
 		return err

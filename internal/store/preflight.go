@@ -84,7 +84,8 @@ func (s *Store) inspect(ctx context.Context, schema string) error {
 		return unusable("none of the schemas of its search_path is there; name one to be made with --schema")
 	case fresh && !found.Creates:
 		return unusable(
-			"role %s may not make tables in schema %s: GRANT CREATE, USAGE ON SCHEMA %s TO %s, or name a schema to be made with --schema",
+			"role %s may not make tables in schema %s: GRANT CREATE, USAGE ON SCHEMA %s TO %s, or name a schema to "+
+				"be made with --schema",
 			found.Role,
 			*found.Schema,
 			*found.Schema,
@@ -103,7 +104,8 @@ func (s *Store) inspect(ctx context.Context, schema string) error {
 
 func (s *Store) makeSchema(db *gorm.DB, schema string) error {
 	var there bool
-	if err := db.Raw("SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = ?)", schema).Scan(&there).Error; err != nil ||
+	if err := db.Raw("SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = ?)",
+		schema).Scan(&there).Error; err != nil ||
 		there {
 		return err
 	}

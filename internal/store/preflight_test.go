@@ -123,7 +123,8 @@ func TestFromEachOlderSchema(t *testing.T) {
 				t.Fatal(err)
 			}
 			err = db.Transaction(func(tx *gorm.DB) error {
-				return gormigrate.New(tx, &gormigrate.Options{TableName: migrationsTable, IDColumnName: "id", IDColumnSize: 255}, migrations[:steps]).
+				return gormigrate.New(tx, &gormigrate.Options{TableName: migrationsTable, IDColumnName: "id",
+					IDColumnSize: 255}, migrations[:steps]).
 					Migrate()
 			})
 			if err != nil {
@@ -148,7 +149,8 @@ func TestFromEachOlderSchema(t *testing.T) {
 					`'{"name":"X"}', 2 FROM collections`,
 				`INSERT INTO changes (number, collection_key, feature_id, op, at) SELECT n, key, CASE WHEN n = 2 `+
 					`THEN 'x' END, 'create', '2026-01-02T03:04:05Z' FROM collections, generate_series(1, 2) n`,
-				`INSERT INTO changes (number, collection_key, op, at, before) SELECT 3, key, 'replace', '2026-01-02T03:04:06Z', '`+
+				`INSERT INTO changes (number, collection_key, op, at, before) SELECT 3, key, 'replace',
+					'2026-01-02T03:04:06Z', '`+
 					before+`' FROM collections`,
 				`UPDATE clock SET change = 3`,
 			)
@@ -156,9 +158,11 @@ func TestFromEachOlderSchema(t *testing.T) {
 				run(
 					t,
 					dsn,
-					`INSERT INTO imports (id, collection_key, collection, file_name, status, format, bytes_read, rows_read, `+
+					`INSERT INTO imports (id, collection_key, collection, file_name, status, format, bytes_read,
+						rows_read, `+
 						`report, problem, dismissing, started_at, touched_at, ended_at)
-					VALUES ('i', 1, 'c', 'f.csv', 'successful', 'csv', 1, 2, '`+report+`', '', false, now(), now(), now())`,
+					VALUES ('i', 1, 'c', 'f.csv', 'successful', 'csv', 1, 2, '`+report+`', '', false, now(), now(), `+
+						`now())`,
 				)
 			}
 			s := open(t, dsn)
@@ -173,7 +177,8 @@ func TestFromEachOlderSchema(t *testing.T) {
 			err = s.View(t.Context(), func(v *View) error {
 				all, err := v.Collections()
 				if err == nil &&
-					(len(all) != 1 || all[0].ID != "c" || all[0].Newest != 3 || all[0].CreatedAt.String() != "2026-01-02 03:04:05 +0000 UTC") {
+					(len(all) != 1 || all[0].ID != "c" || all[0].Newest != 3 ||
+						all[0].CreatedAt.String() != "2026-01-02 03:04:05 +0000 UTC") {
 					err = fmt.Errorf("its collections are %+v", all)
 				}
 				return err
@@ -184,7 +189,8 @@ func TestFromEachOlderSchema(t *testing.T) {
 			if f, err := s.Feature(t.Context(), 1, "x"); err != nil || f.Properties.Text("name") != "X" {
 				t.Errorf("its feature is %+v, %v", f, err)
 			}
-			if _, outcomes, err := s.Apply(t.Context(), []Write{{Edits: []Edit{{Kind: Delete, Collection: 1, Feature: feature.Feature{ID: "x"}}}}}); err != nil ||
+			if _, outcomes, err := s.Apply(t.Context(), []Write{{Edits: []Edit{{Kind: Delete, Collection: 1,
+				Feature: feature.Feature{ID: "x"}}}}}); err != nil ||
 				outcomes[0].Change.Number != 4 {
 				t.Errorf("an edit: %+v, %v", outcomes, err)
 			}
@@ -197,7 +203,8 @@ func sameJSON(t *testing.T, s *Store, query, want string) {
 	t.Helper()
 	var same bool
 	var got string
-	if err := s.db.Raw("SELECT ("+query+")::text, ("+query+")::jsonb = ?::jsonb", want).Row().Scan(&got, &same); err != nil {
+	if err := s.db.Raw("SELECT ("+query+")::text, ("+query+")::jsonb = ?::jsonb", want).Row().Scan(&got,
+		&same); err != nil {
 		t.Error(err)
 	} else if !same {
 		t.Errorf("%s: %s, want\n%s", query, got, want)

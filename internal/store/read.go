@@ -95,7 +95,8 @@ func (v *View) dated(collections []Collection) ([]Dated, error) {
 		keys = append(keys, c.Key)
 	}
 	rows, err := v.tx.Raw(`SELECT k.key, n.number, n.at FROM unnest(?::bigint[]) AS k (key),
-		LATERAL (SELECT number, at FROM changes WHERE collection_key = k.key ORDER BY number DESC LIMIT 1) n`, keys).Rows()
+		LATERAL (SELECT number, at FROM changes WHERE collection_key = k.key ORDER BY number DESC LIMIT 1) n`,
+		keys).Rows()
 	if err != nil {
 		return nil, fmt.Errorf("reading the newest changes: %w", err)
 	}
@@ -116,7 +117,8 @@ func (v *View) dated(collections []Collection) ([]Dated, error) {
 // elevations. After an error there is nothing more.
 func (v *View) Features(collection int64) iter.Seq2[feature.Feature, error] {
 	return func(yield func(feature.Feature, error) bool) {
-		rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry FROM features WHERE collection_key = ?", collection).
+		rows, err := v.tx.Raw("SELECT id, lon, lat, properties, geometry FROM features WHERE collection_key = ?",
+			collection).
 			Rows()
 		if err != nil {
 			yield(feature.Feature{}, fmt.Errorf("reading the features: %w", err))
@@ -176,7 +178,8 @@ func (s *Store) PropertyNames(ctx context.Context, collection int64) ([]string, 
 func (s *Store) NeedsGeometries(ctx context.Context, collection int64) (bool, error) {
 	var needs bool
 	err := s.db.WithContext(ctx).
-		Raw(`SELECT EXISTS (SELECT 1 FROM features WHERE collection_key = ? AND (geometry IS NOT NULL OR elevation IS NOT NULL))`,
+		Raw(`SELECT EXISTS (SELECT 1 FROM features WHERE collection_key = ? AND (geometry IS NOT NULL OR elevation
+			IS NOT NULL))`,
 			collection).
 		Scan(&needs).
 		Error

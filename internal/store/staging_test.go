@@ -83,7 +83,8 @@ func TestGatheredIsStored(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, f := range before {
-			if _, _, err := s.Apply(t.Context(), []Write{{Edits: []Edit{{Kind: Create, Collection: c.Key, Feature: f}}}}); err != nil {
+			if _, _, err := s.Apply(t.Context(), []Write{{Edits: []Edit{{Kind: Create, Collection: c.Key,
+				Feature: f}}}}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -177,7 +178,8 @@ func TestMerging(t *testing.T) {
 	}
 
 	into, before := made("filled")
-	if m := merge(gathered(t, s, "one", "b", "a", "c"), into, "1"); m != (Merged{Created: 3, State: at(before), Newest: before + 1, Fresh: true}) {
+	if m := merge(gathered(t, s, "one", "b", "a", "c"), into, "1"); m != (Merged{Created: 3, State: at(before),
+		Newest: before + 1, Fresh: true}) {
 		t.Errorf("into an empty collection: %+v", m)
 	}
 	if got := ops(before); got != "FILL" {
@@ -188,13 +190,16 @@ func TestMerging(t *testing.T) {
 		t.Errorf("a feature is %+v, %v", f, err)
 	}
 	// With contents, all that differs is one change. If nothing differs there is none.
-	if m := merge(gathered(t, s, "one", "a", "d"), into, "2"); m != (Merged{Created: 1, Unchanged: 1, State: at(before + 1), Newest: before + 2}) {
+	if m := merge(gathered(t, s, "one", "a", "d"), into, "2"); m != (Merged{Created: 1, Unchanged: 1,
+		State: at(before + 1), Newest: before + 2}) {
 		t.Errorf("one more: %+v", m)
 	}
-	if m := merge(gathered(t, s, "two", "a", "b", "b"), into, "3"); m != (Merged{Replaced: 2, Repeated: 1, State: at(before + 2), Newest: before + 3}) {
+	if m := merge(gathered(t, s, "two", "a", "b", "b"), into, "3"); m != (Merged{Replaced: 2, Repeated: 1,
+		State: at(before + 2), Newest: before + 3}) {
 		t.Errorf("two others: %+v", m)
 	}
-	if m := merge(gathered(t, s, "two", "a"), into, "4"); m != (Merged{Unchanged: 1, State: at(before + 3), Newest: before + 3}) {
+	if m := merge(gathered(t, s, "two", "a"), into, "4"); m != (Merged{Unchanged: 1, State: at(before + 3),
+		Newest: before + 3}) {
 		t.Errorf("the same again: %+v", m)
 	}
 
@@ -212,23 +217,27 @@ func TestMerging(t *testing.T) {
 
 	// Ids that come again in an empty collection are found, and the last of them counts.
 	into, before = made("repeated")
-	if m := merge(gathered(t, s, "x", "a", "b", "a"), into, "5"); m != (Merged{Created: 2, Repeated: 1, State: at(before), Newest: before + 1}) {
+	if m := merge(gathered(t, s, "x", "a", "b", "a"), into, "5"); m != (Merged{Created: 2, Repeated: 1,
+		State: at(before), Newest: before + 1}) {
 		t.Errorf("with repeated ids: %+v", m)
 	}
 
 	// One that is not there is made with what goes into it; where somebody else has made
 	// it by now, that one is meant.
 	fresh := Collection{ID: "new", Title: "New", NameProperty: "text"}
-	if m := merge(gathered(t, s, "x", "a", "b"), &fresh, "7"); m != (Merged{Created: 2, Made: true, State: at(before + 1), Newest: before + 3, Fresh: true}) {
+	if m := merge(gathered(t, s, "x", "a", "b"), &fresh, "7"); m != (Merged{Created: 2, Made: true,
+		State: at(before + 1), Newest: before + 3, Fresh: true}) {
 		t.Errorf("into one that is made: %+v", m)
 	}
 	again := Collection{ID: "new"}
-	if m := merge(gathered(t, s, "x", "b", "c"), &again, "8"); m != (Merged{Created: 1, Unchanged: 1, State: at(before + 3), Newest: before + 4}) ||
+	if m := merge(gathered(t, s, "x", "b", "c"), &again, "8"); m != (Merged{Created: 1, Unchanged: 1,
+		State: at(before + 3), Newest: before + 4}) ||
 		again.Key != fresh.Key {
 		t.Errorf("into one that was made: %+v", m)
 	}
 	twice := Collection{ID: "twice"}
-	if m := merge(gathered(t, s, "x", "a", "a"), &twice, "9"); m != (Merged{Created: 1, Repeated: 1, Made: true, State: at(before + 4), Newest: before + 6}) {
+	if m := merge(gathered(t, s, "x", "a", "a"), &twice, "9"); m != (Merged{Created: 1, Repeated: 1, Made: true,
+		State: at(before + 4), Newest: before + 6}) {
 		t.Errorf("into one that is made, with repeated ids: %+v", m)
 	}
 	if got := ops(before + 1); got != "CREATE FILL MERGE CREATE MERGE" {
@@ -245,7 +254,10 @@ func TestMerging(t *testing.T) {
 		s,
 		"x",
 		"a",
-	).Merge(t.Context(), Origin{}, into, beginning(nil), func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+	).Merge(t.Context(), Origin{}, into, beginning(nil), func(Merged) ImportEnd {
+		return ImportEnd{Key: i.Key,
+			Status: Successful}
+	})
 	if now, lost := s.Import(t.Context(), "6"); !errors.Is(err, ErrNoCollection) || lost != nil ||
 		now.Status != Accepted {
 		t.Errorf("into a deleted collection: %v; the import is %+v, %v", err, now, lost)
@@ -256,7 +268,8 @@ func TestMerging(t *testing.T) {
 // which was not empty: the id, what was done, and the text there was before.
 func merged(t *testing.T, s *Store, collection int64) (text string) {
 	t.Helper()
-	err := s.db.Raw(`SELECT string_agg(concat_ws(' ', d.feature_id, d.op, coalesce(d.before->'properties'->>'text', '')),
+	err := s.db.Raw(`SELECT string_agg(concat_ws(' ', d.feature_id, d.op, coalesce(d.before->'properties'->>'text',
+		'')),
 			', ' ORDER BY c.number, d.feature_id)
 		FROM merged d JOIN merges m ON m.key = d.merge_key JOIN changes c ON c.number = m.number
 		WHERE c.collection_key = ?`, collection).
@@ -288,7 +301,8 @@ func TestAMergeStopsOnlyItsCollection(t *testing.T) {
 		}
 		into, other := made[0], made[1]
 		for range before {
-			if _, outcomes, err := s.Apply(t.Context(), []Write{put(into.Key, "a", "old")}); err != nil || outcomes[0].Err != nil {
+			if _, outcomes, err := s.Apply(t.Context(), []Write{put(into.Key, "a", "old")}); err != nil ||
+				outcomes[0].Err != nil {
 				t.Fatal(outcomes, err)
 			}
 		}
@@ -336,7 +350,8 @@ func TestAMergeStopsOnlyItsCollection(t *testing.T) {
 			t.Errorf("%s: deleting it afterwards: %v", name, err)
 		}
 		var left int64
-		if err := s.db.Raw("SELECT count(*) FROM features WHERE collection_key = ?", into.Key).Row().Scan(&left); err != nil ||
+		if err := s.db.Raw("SELECT count(*) FROM features WHERE collection_key = ?",
+			into.Key).Row().Scan(&left); err != nil ||
 			left != 0 {
 			t.Errorf("%s: %d features are left, %v", name, left, err)
 		}

@@ -140,7 +140,8 @@ func connect(config *pgx.ConnConfig, schema string, most int, more string) (*gor
 // the connection string say.
 func settle(ctx context.Context, conn *pgx.Conn, schema, more string) error {
 	settings := "SET default_transaction_isolation = 'read committed'; SET lock_timeout = '" + lockTimeout +
-		"'; SET idle_in_transaction_session_timeout = '" + idleTimeout + "'; SET client_connection_check_interval = '" + checkConnections + "'" + more
+		"'; SET idle_in_transaction_session_timeout = '" + idleTimeout + "'; SET client_connection_check_interval = " +
+		"'" + checkConnections + "'" + more
 	if schema != "" {
 		settings += "; SET search_path = " + schema
 	}
@@ -290,7 +291,8 @@ func (s *Store) Features(
 	ids []string,
 	size int,
 ) (found []Stored, cut bool, err error) {
-	return s.list(s.db.WithContext(ctx).Raw(`SELECT `+featureColumns+` FROM unnest(?::text[]) WITH ORDINALITY AS k (id, place)
+	return s.list(s.db.WithContext(ctx).Raw(`SELECT `+featureColumns+` FROM unnest(?::text[]) WITH ORDINALITY AS k
+		(id, place)
 		JOIN features f ON f.collection_key = ? AND f.id = k.id COLLATE "C" ORDER BY k.place`, array[string](ids), collection), size)
 }
 

@@ -72,7 +72,8 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 	for i, want := range []struct {
 		op  Op
 		err error
-	}{{"", ErrNoFeature}, {Created, nil}, {"", ErrExists}, {"", nil}, {Deleted, nil}, {Created, nil}, {"", ErrNoCollection}} {
+	}{{"", ErrNoFeature}, {Created, nil}, {"", ErrExists}, {"", nil}, {Deleted, nil}, {Created, nil}, {"",
+		ErrNoCollection}} {
 		o := outcomes[i]
 		if !errors.Is(o.Err, want.err) || (o.Change != nil) != (want.op != "") ||
 			o.Change != nil && o.Change.Op != want.op {
@@ -125,7 +126,8 @@ func TestWritesTogether(t *testing.T) {
 		t.Fatalf("%+v, %v", outcomes, err)
 	}
 	var notes []string
-	if err := s.db.Raw("SELECT concat_ws(' ', number, transaction, actor, way, feature_id) FROM changes ORDER BY number").Scan(&notes).Error; err != nil {
+	if err := s.db.Raw("SELECT concat_ws(' ', number, transaction, actor, way, feature_id) FROM changes ORDER BY " +
+		"number").Scan(&notes).Error; err != nil {
 		t.Fatal(err)
 	}
 	if !slices.Equal(

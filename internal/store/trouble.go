@@ -20,10 +20,11 @@ type Trouble int
 
 // The kinds of trouble.
 const (
-	NoTrouble   Trouble = iota
-	Unavailable         // it cannot be reached, is busy for too long, or cannot be written to; trying again later may help
-	Full                // it, or what is written on the way to it, has no room left on its disk
-	Refused             // it does not take the values: the edit has to change
+	NoTrouble Trouble = iota
+	// it cannot be reached, is busy for too long, or cannot be written to; trying again later may help
+	Unavailable
+	Full    // it, or what is written on the way to it, has no room left on its disk
+	Refused // it does not take the values: the edit has to change
 )
 
 // ErrUnknownOutcome reports that the connection was lost while a transaction was being

@@ -191,7 +191,8 @@ func readBatch(tx *gorm.DB, edits []Edit) (*batch, error) {
 		b.collections[c.Key] = c.Free
 	}
 	var rows []featureRow
-	err = tx.Raw(`SELECT `+featureColumns+` FROM (SELECT DISTINCT * FROM unnest(?::bigint[], ?::text[]) AS k (key, id)) AS k
+	err = tx.Raw(`SELECT `+featureColumns+` FROM (SELECT DISTINCT * FROM unnest(?::bigint[], ?::text[]) AS k (key,
+		id)) AS k
 		JOIN features f ON f.collection_key = k.key AND f.id = k.id COLLATE "C"`, keys, ids).Scan(&rows).Error
 	if err != nil {
 		return nil, err
@@ -247,8 +248,9 @@ func (b *batch) do(e *Edit, c *clock) (Outcome, error) {
 		f := e.Feature
 		change.Now = &f
 		b.rows[key] = &featureRow{
-			CollectionKey: e.Collection, ID: f.ID, NumberID: f.NumberID, Lon: f.At.Lon, Lat: f.At.Lat, Elevation: f.Elevation,
-			Geometry: geometryColumn(&f), Properties: f.Properties.JSON(), Change: change.Number,
+			CollectionKey: e.Collection, ID: f.ID, NumberID: f.NumberID, Lon: f.At.Lon, Lat: f.At.Lat,
+			Elevation: f.Elevation,
+			Geometry:  geometryColumn(&f), Properties: f.Properties.JSON(), Change: change.Number,
 		}
 	}
 	b.touched[key] = true
@@ -283,9 +285,11 @@ func (b *batch) flush(tx *gorm.DB, at time.Time) error {
 		err := tx.Exec(
 			`INSERT INTO features (collection_key, id, number_id, lon, lat, elevation, geometry, properties, change)
 			SELECT k, i, b, x, y, e, g::json, p::json, n
-			FROM unnest(?::bigint[], ?::text[], ?::boolean[], ?::float8[], ?::float8[], ?::float8[], ?::text[], ?::text[], ?::bigint[])
+			FROM unnest(?::bigint[], ?::text[], ?::boolean[], ?::float8[], ?::float8[], ?::float8[], ?::text[],
+			?::text[], ?::bigint[])
 				AS t (k, i, b, x, y, e, g, p, n)
-			ON CONFLICT (collection_key, id) DO UPDATE SET number_id = excluded.number_id, lon = excluded.lon, lat = excluded.lat, elevation = excluded.elevation,
+			ON CONFLICT (collection_key, id) DO UPDATE SET number_id = excluded.number_id, lon = excluded.lon, lat =
+			excluded.lat, elevation = excluded.elevation,
 				geometry = excluded.geometry, properties = excluded.properties, change = excluded.change`,
 			put.keys,
 			put.ids,
@@ -329,7 +333,8 @@ func (c *columns) add(r *featureRow) {
 }
 
 // insertChangesFrom begins a statement that adds changes.
-const insertChangesFrom = `INSERT INTO changes (number, transaction, actor, way, collection_key, feature_id, op, at, before)`
+const insertChangesFrom = `INSERT INTO changes (number, transaction, actor, way, collection_key, feature_id, op, at,
+	before)`
 
 func insertChanges(tx *gorm.DB, changes []changeRow, at time.Time) error {
 	var numbers, transactions, keys array[int64]
@@ -349,7 +354,8 @@ func insertChanges(tx *gorm.DB, changes []changeRow, at time.Time) error {
 	}
 	return tx.Exec(insertChangesFrom+`
 		SELECT n, t, a, w, k, i, o, ?, b::json
-		FROM unnest(?::bigint[], ?::bigint[], ?::text[], ?::text[], ?::bigint[], ?::text[], ?::text[], ?::text[]) AS c (n, t, a, w, k, i, o, b)`,
+		FROM unnest(?::bigint[], ?::bigint[], ?::text[], ?::text[], ?::bigint[], ?::text[], ?::text[], ?::text[]) AS
+		c (n, t, a, w, k, i, o, b)`,
 		at, numbers, transactions, actors, ways, keys, ids, ops, befores).Error
 }
 
@@ -412,7 +418,8 @@ func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64) (*Ch
 				return nil, nil, ErrNoCollection
 			}
 			var free bool
-			if err := tx.Raw("SELECT " + fmt.Sprintf(tryAlone, strconv.FormatInt(key, 10))).Row().Scan(&free); err != nil {
+			if err := tx.Raw("SELECT " + fmt.Sprintf(tryAlone, strconv.FormatInt(key,
+				10))).Row().Scan(&free); err != nil {
 				return nil, nil, err
 			}
 			if !free {
@@ -421,7 +428,8 @@ func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64) (*Ch
 			if err := tx.Exec("DELETE FROM features WHERE collection_key = ?", key).Error; err != nil {
 				return nil, nil, err
 			}
-			if err := tx.Exec("DELETE FROM imports WHERE collection_key = ? AND ended_at IS NOT NULL", key).Error; err != nil {
+			if err := tx.Exec("DELETE FROM imports WHERE collection_key = ? AND ended_at IS NOT NULL",
+				key).Error; err != nil {
 				return nil, nil, err
 			}
 			return old, old, tx.Exec("DELETE FROM collections WHERE key = ?", key).Error

@@ -402,7 +402,8 @@ func TestKnown(t *testing.T) {
 	known := CloudOf(sample, 1_000_000)
 	among := NewJudge(nil, known)
 	for p, want := range map[geo.Point]bool{
-		{Lon: -22.1, Lat: -38.4}: false, {Lon: -38.4, Lat: -22.1}: true, {Lon: 50, Lat: 10}: false, {Lon: 170, Lat: -22}: false,
+		{Lon: -22.1, Lat: -38.4}: false, {Lon: -38.4, Lat: -22.1}: true, {Lon: 50, Lat: 10}: false, {Lon: 170,
+			Lat: -22}: false,
 	} {
 		if among.SwappedAmong(p) != want {
 			t.Errorf("%v among the known: want %v", p, want)

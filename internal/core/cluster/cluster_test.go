@@ -85,7 +85,8 @@ func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 }
 
 func same(a, b kept) bool {
-	return a.Count == b.Count && a.At == b.At && a.Extent == b.Extent && a.OpensAt == b.OpensAt && a.Stacked == b.Stacked &&
+	return a.Count == b.Count && a.At == b.At && a.Extent == b.Extent && a.OpensAt == b.OpensAt &&
+		a.Stacked == b.Stacked &&
 		a.Entry == b.Entry && a.Members == b.Members && slices.Equal(a.Tally, b.Tally) &&
 		slices.Equal(a.refs, b.refs)
 }

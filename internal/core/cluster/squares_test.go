@@ -37,7 +37,10 @@ func TestSquares(t *testing.T) {
 				return fmt.Sprint(m.Count, m.At, m.Entry, m.Extent, m.Tally, m.OpensAt, m.Stacked, m.Members)
 			}
 			var want []string
-			if err := View(w.tree, box, zoom, o, math.MaxInt, func(m *Marker) { want = append(want, told(m)) }); err != nil {
+			if err := View(w.tree, box, zoom, o, math.MaxInt, func(m *Marker) {
+				want = append(want,
+					told(m))
+			}); err != nil {
 				t.Fatal(err)
 			}
 			got := map[index.Cell]string{} // by the head

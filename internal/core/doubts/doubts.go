@@ -25,7 +25,8 @@ type Doubt struct {
 }
 
 // Zero is the doubt about a place at longitude 0, latitude 0.
-var Zero = &Doubt{KindZero, "skip_zero", "is at longitude 0, latitude 0, which mostly means that its position is missing"}
+var Zero = &Doubt{KindZero, "skip_zero", "is at longitude 0, latitude 0, which mostly means that its position is " +
+	"missing"}
 
 // Swapped is the doubt about a position that likely has longitude and latitude swapped; how
 // says what tells so.

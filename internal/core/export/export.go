@@ -68,7 +68,8 @@ func New(w io.Writer, format formats.Format, o Options) (Writer, error) {
 			head,
 		)
 	case formats.GPX:
-		head := xml.Header + `<gpx version="1.1" creator="Idle Beacon" xmlns="http://www.topografix.com/GPX/1/1" xmlns:p="` + formats.GPXNamespace + `">` + "\n"
+		head := xml.Header + `<gpx version="1.1" creator="Idle Beacon" xmlns="http://www.topografix.com/GPX/1/1" ` +
+			`xmlns:p="` + formats.GPXNamespace + `">` + "\n"
 		return begin(
 			&gpxWriter{xmlWriter: xmlWriter{b: b, end: "</gpx>\n", name: cmp.Or(o.NameProperty, "name")}},
 			head,

@@ -98,7 +98,8 @@ func FuzzFeature(f *testing.F) {
 	)
 	f.Add(
 		[]byte(
-			`{"type":"Feature","id":1,"geometry":{"type":"Point","coordinates":[1,2]},"properties":{"a\\"b":"\\\\","n":-1.5e3,"o":{"x":[1,"]"]},"t":true,"z":null,"n":"\u00e9"}}`,
+			`{"type":"Feature","id":1,"geometry":{"type":"Point","coordinates":[1,2]},"properties":{"a\\"b":"\\\\",` +
+				`"n":-1.5e3,"o":{"x":[1,"]"]},"t":true,"z":null,"n":"\u00e9"}}`,
 		),
 	)
 	f.Fuzz(func(t *testing.T, in []byte) {

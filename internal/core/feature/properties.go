@@ -40,7 +40,8 @@ func ParseProperties(raw []byte) (Properties, error) {
 		return Properties{}, invalid.New("properties", "is not valid JSON: %v", err)
 	}
 	if compact.Len() > MaxPropertiesBytes {
-		return Properties{}, invalid.New("properties", "is %d bytes", compact.Len()).Wanted("at most %d", MaxPropertiesBytes)
+		return Properties{}, invalid.New("properties", "is %d bytes", compact.Len()).Wanted("at most %d",
+			MaxPropertiesBytes)
 	}
 	return Properties{raw: compact.Bytes()}, checkContent(compact.Bytes())
 }

@@ -57,7 +57,8 @@ func newPattern(s string) (*pattern, error) {
 		parts[i].prepare()
 		inside := i > 0 && i < len(parts)-1
 		if n := len(parts[i].runes); inside && !parts[i].plain && n > maxLoose {
-			return nil, invalid.New("", "has %d characters between two %%, some of them _", n).Wanted("at most %d", maxLoose)
+			return nil, invalid.New("", "has %d characters between two %%, some of them _", n).Wanted("at most %d",
+				maxLoose)
 		}
 	}
 	p := &pattern{first: parts[0], whole: len(parts) == 1}

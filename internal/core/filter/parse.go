@@ -291,7 +291,8 @@ func (p *parser) like(of operand) (condition, error) {
 	}
 	match, err := newPattern(text.value(nil).Text)
 	if err != nil {
-		return nil, &SyntaxError{Position: at.position, Found: "a pattern", Want: "one that is simpler", Hint: err.Error()}
+		return nil, &SyntaxError{Position: at.position, Found: "a pattern", Want: "one that is simpler",
+			Hint: err.Error()}
 	}
 	return &like{of: of, pattern: text, match: match}, nil
 }
@@ -328,7 +329,8 @@ func (p *parser) operand(what string) (operand, error) {
 }
 
 // quotedNames says how names that are not plain words are written.
-const quotedNames = `the name of a property with spaces or signs in it is written in double quotes, such as "Height (m)"`
+const quotedNames = `the name of a property with spaces or signs in it is written in double quotes, such as "Height ` +
+	`(m)"`
 
 func (p *parser) property(name string) operand {
 	i := slices.Index(p.filter.properties, name)
@@ -343,7 +345,8 @@ func (p *parser) property(name string) operand {
 func (p *parser) function(name token, word string) (operand, error) {
 	if word != "CASEI" && word != "DATE" && word != "TIMESTAMP" {
 		return operand{}, &SyntaxError{
-			Position: name.position, Found: name.source + "(", Want: "CASEI, DATE, TIMESTAMP, S_INTERSECTS or S_WITHIN, which are the functions there are",
+			Position: name.position, Found: name.source + "(", Want: "CASEI, DATE, TIMESTAMP, S_INTERSECTS or " +
+				"S_WITHIN, which are the functions there are",
 			Hint: quotedNames,
 		}
 	}

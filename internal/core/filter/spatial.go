@@ -49,7 +49,8 @@ func (f *Filter) Bind(find func(Item) (region *geometry.Region, version string, 
 		}
 		var version string
 		if c.region, version, err = find(*c.item); err == nil && c.within && !c.region.HasAreas() {
-			err = invalid.New("", "item %q of collection %q is no area", c.item.ID, c.item.Collection).Wanted("one, for S_WITHIN")
+			err = invalid.New("", "item %q of collection %q is no area", c.item.ID,
+				c.item.Collection).Wanted("one, for S_WITHIN")
 		}
 		bound.versions += "#" + version
 	})
@@ -111,7 +112,8 @@ func (c *spatial) write(b *strings.Builder) {
 	b.WriteString(name + "(geometry, " + c.source + ")")
 }
 
-const aGeometry = "a geometry in Well-Known Text such as POLYGON((...)), BBOX(west, south, east, north), or ITEM('collection', 'id')"
+const aGeometry = "a geometry in Well-Known Text such as POLYGON((...)), BBOX(west, south, east, north), or " +
+	"ITEM('collection', 'id')"
 
 // spatial reads the rest of S_INTERSECTS(...) or S_WITHIN(...), from its parenthesis.
 func (p *parser) spatial(within bool) (condition, error) {

@@ -26,16 +26,26 @@ func shape(t *testing.T, wkt string) geometry.Geometry {
 func TestSpatialConditions(t *testing.T) {
 	area := shape(t, "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))")
 	for text, want := range map[string][3]truth{ // of a place at 5, 5; one at 20, 5; and an area half within
-		"S_INTERSECTS(geometry, POLYGON((0 0, 10 0, 10 10, 0 10, 0 0)))":                         {isTrue, isFalse, isTrue},
-		"S_WITHIN(geometry, POLYGON((0 0, 10 0, 10 10, 0 10)))":                                  {isTrue, isFalse, isFalse},
-		"s_within ( GEOMETRY , BBOX(0,0,10,10) )":                                                {isTrue, isFalse, isFalse},
-		"S_INTERSECTS(geometry, BBOX(-170,-80,180,80))":                                          {isTrue, isTrue, isTrue},
-		"S_INTERSECTS(geometry, BBOX(170, 0, 6, 10))":                                            {isTrue, isFalse, isTrue},
-		"NOT S_WITHIN(geometry, ITEM('areas', 'it''s'))":                                         {isFalse, isTrue, isTrue},
-		"S_INTERSECTS(geometry, LINESTRING (5 5, 9 9)) AND berths > 3":                           {isTrue, isFalse, isTrue},
-		"berths > 3 OR S_WITHIN(geometry, ITEM('areas', 'it''s'))":                               {isTrue, isTrue, isTrue},
-		"S_INTERSECTS(geometry, POINT(20 5)) AND geometry IS NULL":                               {isFalse, isTrue, isFalse},
-		"S_WITHIN(geometry, MULTIPOLYGON(((0 0,6 0,6 6,0 6,0 0)),((19 4,21 4,21 6,19 6,19 4))))": {isTrue, isTrue, isFalse},
+		"S_INTERSECTS(geometry, POLYGON((0 0, 10 0, 10 10, 0 10, 0 0)))": {isTrue, isFalse,
+			isTrue},
+		"S_WITHIN(geometry, POLYGON((0 0, 10 0, 10 10, 0 10)))": {isTrue, isFalse,
+			isFalse},
+		"s_within ( GEOMETRY , BBOX(0,0,10,10) )": {isTrue, isFalse,
+			isFalse},
+		"S_INTERSECTS(geometry, BBOX(-170,-80,180,80))": {isTrue, isTrue,
+			isTrue},
+		"S_INTERSECTS(geometry, BBOX(170, 0, 6, 10))": {isTrue, isFalse,
+			isTrue},
+		"NOT S_WITHIN(geometry, ITEM('areas', 'it''s'))": {isFalse, isTrue,
+			isTrue},
+		"S_INTERSECTS(geometry, LINESTRING (5 5, 9 9)) AND berths > 3": {isTrue, isFalse,
+			isTrue},
+		"berths > 3 OR S_WITHIN(geometry, ITEM('areas', 'it''s'))": {isTrue, isTrue,
+			isTrue},
+		"S_INTERSECTS(geometry, POINT(20 5)) AND geometry IS NULL": {isFalse, isTrue,
+			isFalse},
+		"S_WITHIN(geometry, MULTIPOLYGON(((0 0,6 0,6 6,0 6,0 0)),((19 4,21 4,21 6,19 6,19 4))))": {isTrue, isTrue,
+			isFalse},
 	} {
 		f, err := Parse(text)
 		if err != nil {
@@ -95,7 +105,10 @@ func TestSpatialConditions(t *testing.T) {
 	}
 	line := shape(t, "LINESTRING (0 0, 1 1)")
 	f := Must("S_WITHIN(geometry, ITEM('a', 'b'))")
-	if _, err := f.Bind(func(Item) (*geometry.Region, string, error) { return geometry.Prepare(&line), "", nil }); err == nil {
+	if _, err := f.Bind(func(Item) (*geometry.Region, string, error) {
+		return geometry.Prepare(&line), "",
+			nil
+	}); err == nil {
 		t.Error("something lies within a line")
 	}
 	if f.Matches([]Value{PositionValue(geo.Point{})}) {

@@ -199,7 +199,8 @@ func (c *columnSurvey) as(t Type) reading {
 		case c.fits(jsonNumber):
 		case c.commaOnly.count > 0 && c.pointOnly.count == 0:
 			return reading{t, commaNumber}
-		case c.pointOnly.count > 0 && c.commaOnly.count == 0 && c.misfit(pointNumber).count < c.misfit(jsonNumber).count:
+		case c.pointOnly.count > 0 && c.commaOnly.count == 0 &&
+			c.misfit(pointNumber).count < c.misfit(jsonNumber).count:
 			return reading{t, pointNumber}
 		}
 	case Date:

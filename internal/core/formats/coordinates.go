@@ -129,7 +129,8 @@ func (m *mender) degrees(value string) (float64, error) {
 }
 
 var sexagesimalForm = regexp.MustCompile(
-	`^([NSEWnsew])?\s*([-+]?)(\d{1,3})\s*[°d:\s]\s*(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:['′m:]|\s|$)\s*)?(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:["″s]|''|′′|\s|$)\s*)?([NSEWnsew])?$`,
+	`^([NSEWnsew])?\s*([-+]?)(\d{1,3})\s*[°d:\s]\s*(?:(\d{1,2}(?:[.,]\d+)?)\s*(?:['′m:]|\s|$)\s*)?(?:(\d{1,2}(?:[.,` +
+		`]\d+)?)\s*(?:["″s]|''|′′|\s|$)\s*)?([NSEWnsew])?$`,
 )
 
 // sidedForm is decimal degrees with the letter of a side of the world, before or after.

@@ -73,7 +73,8 @@ func TestPairs(t *testing.T) {
 	}
 	// Columns of their own go first, and a column that is named is meant.
 	for file, want := range map[string]string{
-		"lat,lon,coords\n1,2,\"3,4\"\n": "2 1", "geom,coords\nPOINT(1 2),\"3,4\"\n": "1 2", "coords,x\n\"3,4\",7\n": "4 3",
+		"lat,lon,coords\n1,2,\"3,4\"\n": "2 1", "geom,coords\nPOINT(1 2),\"3,4\"\n": "1 2",
+		"coords,x\n\"3,4\",7\n": "4 3",
 	} {
 		if _, good, bad, _ := rowsOf(t, file, Options{}); len(good) != 1 ||
 			fmt.Sprint(good[0].Feature.At.Lon, " ", good[0].Feature.At.Lat) != want {
@@ -180,10 +181,12 @@ func TestAxisGuard(t *testing.T) {
 		t.Errorf("all swapped: %v", at)
 	}
 	for name, metres := range map[string]string{
-		"csv":     "x,y\n-2449028.799,-4650301.837\n",
-		"wkt":     "wkt\n\"LINESTRING (-2449028.799 -4650301.837, -2449000 -4650301.837)\"\n",
-		"geojson": `{"type":"Feature","geometry":{"type":"Point","coordinates":[-2449028.799,-4650301.837]},"properties":{}}`,
-		"kml":     `<kml><Placemark><Point><coordinates>-2449028.799,-4650301.837</coordinates></Point></Placemark></kml>`,
+		"csv": "x,y\n-2449028.799,-4650301.837\n",
+		"wkt": "wkt\n\"LINESTRING (-2449028.799 -4650301.837, -2449000 -4650301.837)\"\n",
+		"geojson": `{"type":"Feature","geometry":{"type":"Point","coordinates":[-2449028.799,-4650301.837]},` +
+			`"properties":{}}`,
+		"kml": `<kml><Placemark><Point><coordinates>-2449028.799,` +
+			`-4650301.837</coordinates></Point></Placemark></kml>`,
 	} {
 		_, _, bad, _ := rowsOf(t, metres, Options{})
 		if len(bad) != 1 || !strings.Contains(bad[0].Reason, "the fix web_mercator mends") ||

@@ -10,7 +10,8 @@ import (
 )
 
 func ExampleOpen() {
-	file, err := formats.Open(strings.NewReader("id;name;lat;lon\na;Lee hut;-38.44;-22.1\nb;Bad hut;north;-22\n"), formats.Options{})
+	file, err := formats.Open(strings.NewReader("id;name;lat;lon\na;Lee hut;-38.44;-22.1\nb;Bad hut;north;-22\n"),
+		formats.Options{})
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -184,7 +184,8 @@ func (f Format) Typed() bool { return f == GeoJSON || f == GeoJSONLines || f == 
 func (f Format) MediaType() string {
 	return map[Format]string{
 		CSV: "text/csv; charset=utf-8", GeoJSON: "application/geo+json", GeoJSONLines: "application/geo+json-lines",
-		GeoJSONSeq: "application/geo+json-seq", KML: "application/xml", KMZ: "application/zip", GPX: "application/gpx+xml",
+		GeoJSONSeq: "application/geo+json-seq", KML: "application/xml", KMZ: "application/zip",
+		GPX: "application/gpx+xml",
 	}[f]
 }
 
@@ -192,7 +193,8 @@ func (f Format) MediaType() string {
 // dot.
 func (f Format) Extension() string {
 	return map[Format]string{
-		CSV: ".csv", GeoJSON: ".geojson", GeoJSONLines: ".geojsonl", GeoJSONSeq: ".geojsons", KML: ".kml", KMZ: ".kmz", GPX: ".gpx",
+		CSV: ".csv", GeoJSON: ".geojson", GeoJSONLines: ".geojsonl", GeoJSONSeq: ".geojsons", KML: ".kml",
+		KMZ: ".kmz", GPX: ".gpx",
 	}[f]
 }
 

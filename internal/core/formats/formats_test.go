@@ -109,11 +109,13 @@ func TestGeoJSON(t *testing.T) {
 		{"type last", `{"features":[` + a + `],"type":"FeatureCollection"}`, []string{"1" + wantA}, ""},
 		{"one feature", a, []string{"1" + wantA}, ""},
 		{"one feature, type last",
-			`{"id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":"00"},"type":"Feature"}`, []string{"1" + wantA},
+			`{"id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":"00"},"type":"Feature"}`,
+			[]string{"1" + wantA},
 			""},
 		{"empty", `{"type":"FeatureCollection","features":[]}`, nil, ""},
 		{"others are told",
-			`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"LineString","coordinates":[[1,2]]},"properties":null},3,` + a +
+			`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"LineString",` +
+				`"coordinates":[[1,2]]},"properties":null},3,` + a +
 				`]}`,
 			[]string{`! row 1: geometry.coordinates: line 1 has 1 position; want two or more`,
 				"! row 2: feature: is a number; want a GeoJSON object with type, geometry and properties", "3" + wantA},
@@ -122,7 +124,8 @@ func TestGeoJSON(t *testing.T) {
 			"ends in the middle, after 1 whole features"},
 		{"cut off after a feature", `{"type":"FeatureCollection","features":[` + a, []string{"1" + wantA},
 			"ends in the middle, after 1 whole features"},
-		{"cut off in a feature", `{"type":"FeatureCollection","features":[` + a + `,{"type":"Fea`, []string{"1" + wantA},
+		{"cut off in a feature", `{"type":"FeatureCollection","features":[` + a + `,{"type":"Fea`,
+			[]string{"1" + wantA},
 			"ends in the middle, after 1 whole features"},
 		{"broken", `{"type":"FeatureCollection","features":[` + a + `,}]}`, []string{"1" + wantA},
 			"not valid JSON at byte"},
@@ -199,7 +202,8 @@ func FuzzOpen(f *testing.F) {
 	f.Add([]byte("lat,lon,id\n1,2,3\n\"4\",5,6"))
 	f.Add(
 		[]byte(
-			`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]}}]}`,
+			`{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,` +
+				`2]}}]}`,
 		),
 	)
 	f.Fuzz(func(t *testing.T, in []byte) {
@@ -226,7 +230,8 @@ func FuzzOpen(f *testing.F) {
 // TestWhatIsRecognised checks in each format that a file tells its properties, before
 // its rows are read and after.
 func TestWhatIsRecognised(t *testing.T) {
-	feature := `{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"A","depth":2.5,"open":true}}`
+	feature := `{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"name":"A",` +
+		`"depth":2.5,"open":true}}`
 	for format, text := range map[Format]string{
 		CSV:          "id,lon,lat,name,depth,open\na,1,2,A,2.5,true\n",
 		GeoJSON:      `{"type":"FeatureCollection","features":[` + feature + `]}`,
@@ -319,7 +324,8 @@ func TestUnplacedTables(t *testing.T) {
 			t.Errorf("%+v: missing %v, %d good rows, %d bad", c.options, file.Missing(), len(good), len(bad))
 		}
 	}
-	for _, o := range []Options{{}, {LonColumn: "laenge"}, {Unplaced: true, LonColumn: "east"}, {Unplaced: true, LatColumn: "north", LonColumn: "laenge"}} {
+	for _, o := range []Options{{}, {LonColumn: "laenge"}, {Unplaced: true, LonColumn: "east"}, {Unplaced: true,
+		LatColumn: "north", LonColumn: "laenge"}} {
 		if _, err := Open(strings.NewReader(text), o); !errors.Is(err, ErrNotUsable) {
 			t.Errorf("%+v: %v", o, err)
 		}

@@ -18,13 +18,17 @@ import (
 // TestIDsOfEveryFormat takes ids from a property.
 func TestIDsOfEveryFormat(t *testing.T) {
 	for format, text := range map[Format]string{
-		CSV:     "lat,lon,code,n\n1,2,a7,x\n1,2,,y\n",
-		GeoJSON: `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":"a7","n":"x"}},{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":"y"}}]}`,
-		GeoJSONLines: `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":"a7","n":"x"}}` +
+		CSV: "lat,lon,code,n\n1,2,a7,x\n1,2,,y\n",
+		GeoJSON: `{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point",` +
+			`"coordinates":[1,2]},"properties":{"code":"a7","n":"x"}},{"type":"Feature","geometry":{"type":"Point",` +
+			`"coordinates":[1,2]},"properties":{"n":"y"}}]}`,
+		GeoJSONLines: `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":"a7",` +
+			`"n":"x"}}` +
 			"\n" + `{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"code":null}}`,
 		KML: `<kml><Placemark><Point><coordinates>1,2</coordinates></Point><ExtendedData><Data ` +
 			`name="code"><value>a7</value></Data><Data ` +
-			`name="n"><value>x</value></Data></ExtendedData></Placemark><Placemark><Point><coordinates>1,2</coordinates></Point></Placemark></kml>`,
+			`name="n"><value>x</value></Data></ExtendedData></Placemark><Placemark><Point><coordinates>1,` +
+			`2</coordinates></Point></Placemark></kml>`,
 		GPX: `<gpx><wpt lat="1" lon="2"><extensions><code>a7</code><n>x</n></extensions></wpt><wpt ` +
 			`lat="1" lon="2"/></gpx>`,
 	} {
@@ -40,10 +44,13 @@ func TestIDsOfEveryFormat(t *testing.T) {
 func TestWhatIsLeftOut(t *testing.T) {
 	kml := `<kml xmlns:gx="x"><Document><name>Doc</name><Style id="a"/><Style id="b"/><Region/>
 <Folder><name>North</name><Folder><name>Huts</name><open>1</open>
-<Placemark><name>Lee</name><styleUrl>#a</styleUrl><LookAt/><Point><coordinates>1,2</coordinates></Point><ExtendedData><x:berths xmlns:x="y">4</x:berths></ExtendedData></Placemark>
+<Placemark><name>Lee</name><styleUrl>#a</styleUrl><LookAt/><Point><coordinates>1,` +
+		`2</coordinates></Point><ExtendedData><x:berths xmlns:x="y">4</x:berths></ExtendedData></Placemark>
 </Folder><NetworkLink><Link><href>http://far.example/a.kml</href></Link></NetworkLink><NetworkLink><Link><href>more/b.kml</href></Link></NetworkLink>
-<Placemark><name>Walk</name><gx:Track><when>2026-01-01T10:00:00Z</when><when>2026-01-01T11:00:00Z</when><gx:coord>1 2 30</gx:coord><gx:coord>1.5 2.5 31</gx:coord></gx:Track></Placemark>
-<Placemark><name>Area</name><Polygon><outerBoundaryIs><LinearRing><coordinates>0,0 1,0 1,1</coordinates></LinearRing></outerBoundaryIs></Polygon></Placemark>
+<Placemark><name>Walk</name><gx:Track><when>2026-01-01T10:00:00Z</when><when>2026-01-01T11:00:00Z</when><gx:coord>1 ` +
+		`2 30</gx:coord><gx:coord>1.5 2.5 31</gx:coord></gx:Track></Placemark>
+<Placemark><name>Area</name><Polygon><outerBoundaryIs><LinearRing><coordinates>0,0 1,0 ` +
+		`1,1</coordinates></LinearRing></outerBoundaryIs></Polygon></Placemark>
 <GroundOverlay><name>Old map</name></GroundOverlay></Folder></Document></kml>`
 	properties := func(w whole) (all []string) {
 		for _, row := range w.rows {
@@ -71,7 +78,8 @@ func TestWhatIsLeftOut(t *testing.T) {
 		left(
 			"styles",
 			2,
-		), left("regions", 1), left("viewpoints", 1), left("network links", 2), left(pointTimes, 2), left("overlays", 1),
+		), left("regions", 1), left("viewpoints", 1), left("network links", 2), left(pointTimes,
+			2), left("overlays", 1),
 	})
 	var archive bytes.Buffer
 	z := zip.NewWriter(&archive)
@@ -108,7 +116,8 @@ func TestWhatIsLeftOut(t *testing.T) {
 	compare("gpx notes", w.notes, []string{left(pointTimes, 1), left("extensions of the points of tracks", 1)})
 	w = readWhole(
 		t,
-		`{"type":"FeatureCollection","owner":"x","features":[{"type":"Feature","title":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}]}`,
+		`{"type":"FeatureCollection","owner":"x","features":[{"type":"Feature","title":"a",`+
+			`"geometry":{"type":"Point","coordinates":[1,2]},"properties":{}}]}`,
 		Options{},
 	)
 	slices.SortFunc(w.notes, cmp.Compare)

@@ -43,7 +43,8 @@ type kmlPlacemark struct {
 // kmlPassed are the elements of KML that have no place in a feature, and what they are.
 var kmlPassed = map[string]string{
 	"Style": "styles", "StyleMap": "styles", "Region": "regions", "LookAt": "viewpoints", "Camera": "viewpoints",
-	"GroundOverlay": "overlays", "ScreenOverlay": "overlays", "PhotoOverlay": "overlays", "Model": "models", "Tour": "tours",
+	"GroundOverlay": "overlays", "ScreenOverlay": "overlays", "PhotoOverlay": "overlays", "Model": "models",
+	"Tour":               "tours",
 	"NetworkLinkControl": "network links",
 }
 

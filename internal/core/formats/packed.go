@@ -58,7 +58,8 @@ func (u *unpacking) Read(p []byte) (int, error) {
 	switch {
 	case err == nil, errors.Is(err, io.EOF):
 	case errors.Is(err, gzip.ErrChecksum), errors.Is(err, gzip.ErrHeader), errors.Is(err, io.ErrUnexpectedEOF),
-		errors.Is(err, zstd.ErrMagicMismatch), errors.Is(err, zstd.ErrCRCMismatch), errors.Is(err, zstd.ErrWindowSizeExceeded):
+		errors.Is(err, zstd.ErrMagicMismatch), errors.Is(err, zstd.ErrCRCMismatch), errors.Is(err,
+			zstd.ErrWindowSizeExceeded):
 		err = fmt.Errorf("%w: it cannot be unpacked: %w", ErrNotUsable, err)
 	}
 	return n, err

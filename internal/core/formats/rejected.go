@@ -55,7 +55,8 @@ func WriteRejected(w io.Writer, format Format, head []byte, rows iter.Seq2[RowEr
 		// Prefixes that the file declares further out are those of extensions.
 		begin := `<kml xmlns="http://www.opengis.net/kml/2.2"><Document>`
 		if end = "</Document></kml>\n"; format == GPX {
-			begin, end = `<gpx version="1.1" creator="Idle Beacon" xmlns="http://www.topografix.com/GPX/1/1" xmlns:p="`+GPXNamespace+`">`, "</gpx>\n"
+			begin, end = `<gpx version="1.1" creator="Idle Beacon" xmlns="http://www.topografix.com/GPX/1/1" `+
+				`xmlns:p="`+GPXNamespace+`">`, "</gpx>\n"
 		}
 		_, _ = b.WriteString(xml.Header + begin + "\n")
 		write = func(e *RowError) {

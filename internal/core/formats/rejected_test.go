@@ -74,7 +74,8 @@ var badFiles = []struct {
 	{
 		"geojson",
 		GeoJSON,
-		`{"type":"FeatureCollection","features":[{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[1,2]},"properties":{"n":1}},
+		`{"type":"FeatureCollection","features":[{"type":"Feature","id":"a","geometry":{"type":"Point",` +
+			`"coordinates":[1,2]},"properties":{"n":1}},
 		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[1,200]},"properties":{"n":1.50}},{}]}`,
 		2,
 		strings.NewReplacer(
@@ -103,7 +104,8 @@ var badFiles = []struct {
 	{
 		"kml",
 		KML,
-		`<kml xmlns="http://www.opengis.net/kml/2.2"><Document><Placemark id="a"><Point><coordinates>1,2</coordinates></Point></Placemark>
+		`<kml xmlns="http://www.opengis.net/kml/2.2"><Document><Placemark ` +
+			`id="a"><Point><coordinates>1,2</coordinates></Point></Placemark>
 		<Placemark id="b"><name>a -- b</name><Point><coordinates>1,north--south</coordinates></Point></Placemark><Placemark/></Document></kml>`,
 		2,
 		strings.NewReplacer(
@@ -167,7 +169,8 @@ func TestRejectedRowsCanBeCorrected(t *testing.T) {
 
 // TestRejectedRowsKeepTheirFolder checks that what a row has from around it is not lost.
 func TestRejectedRowsKeepTheirFolder(t *testing.T) {
-	text := `<kml><Document><name>d</name><Folder><name>Huts &amp; taps</name><Placemark><Point><coordinates>1,north</coordinates></Point></Placemark></Folder>
+	text := `<kml><Document><name>d</name><Folder><name>Huts &amp; ` +
+		`taps</name><Placemark><Point><coordinates>1,north</coordinates></Point></Placemark></Folder>
 		<Placemark><Point><coordinates>2,north</coordinates></Point></Placemark></Document></kml>`
 	_, _, bad, _ := rowsOf(t, text, Options{})
 	var out bytes.Buffer

@@ -129,7 +129,8 @@ func TestTypesOfWholeFiles(t *testing.T) {
 			t.Errorf("%s: %d rows", name, len(w.rows))
 		}
 	}
-	if _, err := Open(strings.NewReader("lat,lon,v\n1,2,3\n"), Options{Types: map[string]Type{"w": Number}}); !errors.Is(
+	if _, err := Open(strings.NewReader("lat,lon,v\n1,2,3\n"),
+		Options{Types: map[string]Type{"w": Number}}); !errors.Is(
 		err,
 		ErrNotUsable,
 	) ||
@@ -202,7 +203,8 @@ func (s *shortReads) Read(p []byte) (int, error) { return s.r.Read(p[:min(len(p)
 func TestOrderOfCountries(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
 	var lines []string
-	for country, at := range []geo.Point{{Lon: 45, Lat: 25}, {Lon: 12, Lat: 47}, {Lon: -70, Lat: -15}, {Lon: 100, Lat: 35}} {
+	for country, at := range []geo.Point{{Lon: 45, Lat: 25}, {Lon: 12, Lat: 47}, {Lon: -70, Lat: -15}, {Lon: 100,
+		Lat: 35}} {
 		for range 3000 {
 			lines = append(
 				lines,
@@ -291,7 +293,8 @@ func TestFixThatGoesFar(t *testing.T) {
 func TestReferenceSystems(t *testing.T) {
 	file := func(before, after string, x, y float64) string {
 		return fmt.Sprintf(
-			`{"type":"FeatureCollection"%s,"features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{}}]%s}`,
+			`{"type":"FeatureCollection"%s,"features":[{"type":"Feature","geometry":{"type":"Point",`+
+				`"coordinates":[%v,%v]},"properties":{}}]%s}`,
 			before,
 			x,
 			y,

@@ -19,14 +19,17 @@ const someKML = `<?xml version="1.0" encoding="UTF-8"?>
 <Placemark><name>Gone</name></Placemark>
 <Placemark><name>Odd</name><Point><coordinates>-22.1</coordinates></Point></Placemark>
 </Folder>
-<Placemark><name>Two</name><MultiGeometry><Point><coordinates>1,2,3</coordinates></Point><LineString><coordinates>1,2 3,4
+<Placemark><name>Two</name><MultiGeometry><Point><coordinates>1,2,3</coordinates></Point><LineString><coordinates>1,` +
+	`2 3,4
 5,6</coordinates></LineString></MultiGeometry></Placemark>
 </Document></kml>`
 
-const someGPX = `<?xml version="1.0"?><gpx version="1.1" creator="x" xmlns="http://www.topografix.com/GPX/1/1"><metadata><name>m</name></metadata>
+const someGPX = `<?xml version="1.0"?><gpx version="1.1" creator="x" ` +
+	`xmlns="http://www.topografix.com/GPX/1/1"><metadata><name>m</name></metadata>
 <wpt lat="-38.5" lon="-22.1"><ele>12.5</ele><time>2026-04-12T06:30:00Z</time><name>Mark</name><sym>Anchor</sym></wpt>
 <wpt lat="95" lon="1"/>
-<trk><name>Round</name><trkseg><trkpt lat="1" lon="2"><time>2026-04-12T06:30:00Z</time></trkpt><trkpt lat="3" lon="4"><time>2026-04-12T07:30:00Z</time></trkpt></trkseg><trkseg/></trk>
+<trk><name>Round</name><trkseg><trkpt lat="1" lon="2"><time>2026-04-12T06:30:00Z</time></trkpt><trkpt lat="3" ` +
+	`lon="4"><time>2026-04-12T07:30:00Z</time></trkpt></trkseg><trkseg/></trk>
 <rte><rtept lat="1" lon="2"/></rte></gpx>`
 
 func TestXMLFormats(t *testing.T) {
@@ -80,7 +83,8 @@ func TestHostileFiles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := io.Copy(w, io.MultiReader(strings.NewReader("<kml><Document><name>"), &repeated{"x", MaxRowBytes * 3})); err != nil {
+	if _, err := io.Copy(w, io.MultiReader(strings.NewReader("<kml><Document><name>"), &repeated{"x",
+		MaxRowBytes * 3})); err != nil {
 		t.Fatal(err)
 	}
 	if err := archive.Close(); err != nil {
@@ -97,11 +101,13 @@ func TestHostileFiles(t *testing.T) {
 			"entities"},
 		"entity": {strings.NewReader(
 			`<kml><Document><Placemark><name>&x;</name></Placemark></Document></kml>`), "entity"},
-		"deep XML":           {io.MultiReader(strings.NewReader("<kml>"), &repeated{"<Folder>", 1 << 20}), "deep"},
-		"deep XML in a mark": {io.MultiReader(strings.NewReader("<kml><Placemark>"), &repeated{"<x>", 1 << 20}), "deep"},
+		"deep XML": {io.MultiReader(strings.NewReader("<kml>"), &repeated{"<Folder>", 1 << 20}), "deep"},
+		"deep XML in a mark": {io.MultiReader(strings.NewReader("<kml><Placemark>"), &repeated{"<x>", 1 << 20}),
+			"deep"},
 		"endless line": {io.MultiReader(strings.NewReader("lat,lon,a\n1,2,\""), &repeated{"x", MaxRowBytes * 3}),
 			"longer than"},
-		"endless feature": {io.MultiReader(strings.NewReader("{\"type\":\"Feature\"}\n{\"a\":\""), &repeated{"x", MaxRowBytes * 3}),
+		"endless feature": {io.MultiReader(strings.NewReader("{\"type\":\"Feature\"}\n{\"a\":\""), &repeated{"x",
+			MaxRowBytes * 3}),
 			"longer than"},
 		"other XML":        {strings.NewReader("<html><body/></html>"), "neither KML nor GPX"},
 		"cut off":          {strings.NewReader(someKML[:len(someKML)-200]), "ends in the middle"},
@@ -134,7 +140,8 @@ func (r *repeated) Read(p []byte) (int, error) {
 }
 
 func TestTypesAndColumns(t *testing.T) {
-	const file = "id,lat,lon,n,code,flag,day,at,mix,void\n1,2,3,1.5,007,true,2026-01-02,2026-01-02T03:04:05Z,1,\n2,2,3,-7,112,false,2026-01-03,2026-01-02T03:04:05+01:00,x,\n"
+	const file = "id,lat,lon,n,code,flag,day,at,mix,void\n1,2,3,1.5,007,true,2026-01-02,2026-01-02T03:04:05Z,1,\n2,2," +
+		"3,-7,112,false,2026-01-03,2026-01-02T03:04:05+01:00,x,\n"
 	reader, err := Open(strings.NewReader(file), Options{Types: map[string]Type{"n": Text}})
 	if err != nil {
 		t.Fatal(err)

@@ -37,7 +37,8 @@ func ParseBox(s string) (Box, error) {
 	for i, part := range parts {
 		f, err := strconv.ParseFloat(strings.TrimSpace(part), 64)
 		if err != nil {
-			return Box{}, invalid.New("", "bounding box %q: %q is not a number", s, strings.TrimSpace(part)).Wanted(boxForm)
+			return Box{}, invalid.New("", "bounding box %q: %q is not a number", s,
+				strings.TrimSpace(part)).Wanted(boxForm)
 		}
 		v[i] = f
 	}

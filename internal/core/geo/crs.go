@@ -59,7 +59,8 @@ func ParseCRS(name string) (CRS, error) {
 	case code >= 25828 && code <= 25838:
 		return CRS{code: code, zone: code - 25800}, nil
 	}
-	return CRS{}, invalid.New("", "positions in the reference system EPSG:%s cannot be converted", m[1]).Wanted(knownCRSs)
+	return CRS{}, invalid.New("", "positions in the reference system EPSG:%s cannot be converted",
+		m[1]).Wanted(knownCRSs)
 }
 
 const knownCRSs = "longitudes and latitudes of WGS 84, " +

@@ -57,9 +57,11 @@ func TestUTM(t *testing.T) {
 
 func TestParseCRS(t *testing.T) {
 	for name, want := range map[string]string{
-		"EPSG:4326": "OGC:CRS84", "urn:ogc:def:crs:OGC:1.3:CRS84": "OGC:CRS84", "urn:ogc:def:crs:EPSG::4326": "OGC:CRS84",
+		"EPSG:4326": "OGC:CRS84", "urn:ogc:def:crs:OGC:1.3:CRS84": "OGC:CRS84",
+		"urn:ogc:def:crs:EPSG::4326":                   "OGC:CRS84",
 		"http://www.opengis.net/def/crs/OGC/1.3/CRS84": "OGC:CRS84", "CRS84": "OGC:CRS84",
-		"epsg:3857": "EPSG:3857", "urn:ogc:def:crs:EPSG::32633": "EPSG:32633", "urn:ogc:def:crs:EPSG:9.8:32733": "EPSG:32733",
+		"epsg:3857": "EPSG:3857", "urn:ogc:def:crs:EPSG::32633": "EPSG:32633",
+		"urn:ogc:def:crs:EPSG:9.8:32733":              "EPSG:32733",
 		"http://www.opengis.net/def/crs/EPSG/0/25832": "EPSG:25832", " EPSG:32760 ": "EPSG:32760",
 	} {
 		if c, err := ParseCRS(name); err != nil || c.String() != want {

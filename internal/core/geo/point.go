@@ -39,7 +39,8 @@ func (p Point) Validate() error {
 	case math.IsNaN(p.Lat) || math.IsInf(p.Lat, 0):
 		return invalid.New("latitude", "is not a finite number")
 	case math.Max(math.Abs(p.Lon), math.Abs(p.Lat)) > 1000:
-		return invalid.New("", "longitude %v, latitude %v look like metres of a projected map", p.Lon, p.Lat).Wanted("degrees")
+		return invalid.New("", "longitude %v, latitude %v look like metres of a projected map", p.Lon,
+			p.Lat).Wanted("degrees")
 	case p.Lat < -90 || p.Lat > 90:
 		if math.Abs(p.Lon) <= 90 && math.Abs(p.Lat) <= 180 {
 			return invalid.New("latitude", "is %v", p.Lat).Wanted("-90 to 90").

@@ -35,11 +35,12 @@ type Position struct {
 // A Geometry is a geometry object. Which of its members count follows from its
 // type. The zero value is no geometry.
 type Geometry struct {
-	Type     Type
-	Points   []Position     // of a Point, one, and a MultiPoint
-	Lines    [][]Position   // of a LineString, one, and a MultiLineString
-	Polygons [][][]Position // of a Polygon, one, and a MultiPolygon: rings, the outer one first, each closed by its first position
-	Members  []Geometry     // of a Collection
+	Type   Type
+	Points []Position   // of a Point, one, and a MultiPoint
+	Lines  [][]Position // of a LineString, one, and a MultiLineString
+	// of a Polygon, one, and a MultiPolygon: rings, the outer one first, each closed by its first position
+	Polygons [][][]Position
+	Members  []Geometry // of a Collection
 }
 
 // Limits of a geometry.
@@ -163,7 +164,8 @@ func (g *Geometry) validate(depth int) error {
 				return invalid.New("", "%s has %s", where, count(len(ring), "position")).
 					Wanted("four or more, the last the same as the first")
 			case ring[0].Point != ring[len(ring)-1].Point:
-				return invalid.New("", "%s is not closed", where).Wanted("a last position that is the same as its first")
+				return invalid.New("", "%s is not closed", where).Wanted("a last position that is the same as its " +
+					"first")
 			}
 		}
 	}

@@ -20,7 +20,8 @@ var examples = []string{
 	`{"type":"MultiLineString","coordinates":[[[1,2],[3,4]],[[5,6],[7,8]]]}`,
 	`{"type":"Polygon","coordinates":[[[0,0],[10,0],[10,10],[0,10],[0,0]],[[2,2],[2,3],[3,3],[2,2]]]}`,
 	`{"type":"MultiPolygon","coordinates":[[[[0,0],[1,0],[1,1],[0,0]]],[[[5,5],[6,5],[6,6],[5,5]]]]}`,
-	`{"type":"GeometryCollection","geometries":[{"type":"Point","coordinates":[1,2]},{"type":"GeometryCollection","geometries":[{"type":"LineString","coordinates":[[1,2],[3,4]]}]}]}`,
+	`{"type":"GeometryCollection","geometries":[{"type":"Point","coordinates":[1,2]},{"type":"GeometryCollection",` +
+		`"geometries":[{"type":"LineString","coordinates":[[1,2],[3,4]]}]}]}`,
 }
 
 func TestReadAndWritten(t *testing.T) {

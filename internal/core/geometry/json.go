@@ -92,7 +92,8 @@ func (p *Position) UnmarshalJSON(raw []byte) error {
 		}
 	}
 	bad := func() error {
-		return invalid.New("coordinates", "has %.60s where a position belongs", raw).Wanted("numbers: [longitude, latitude]")
+		return invalid.New("coordinates", "has %.60s where a position belongs", raw).Wanted("numbers: [longitude, " +
+			"latitude]")
 	}
 	if len(raw) == 0 || raw[0] != '[' {
 		return bad()

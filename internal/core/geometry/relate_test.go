@@ -137,7 +137,8 @@ func TestRelationsOfOtherTypes(t *testing.T) {
 		region, other  string
 		intersects, in bool
 	}{
-		{diamond, "POINT (2 0)", true, true}, {diamond, "POINT (4 0)", false, false}, {diamond, "POINT (2 2)", true, false}, {diamond,
+		{diamond, "POINT (2 0)", true, true}, {diamond, "POINT (4 0)", false, false}, {diamond, "POINT (2 2)", true,
+			false}, {diamond,
 			"POINT (9 0)", false, false},
 		{diamond, "LINESTRING (1 0, 2 0)", true, true}, {diamond, "LINESTRING (1 0, 7 0)", true, false}, {diamond,
 			"LINESTRING (0 0, 4 4)", true, false},
@@ -149,10 +150,13 @@ func TestRelationsOfOtherTypes(t *testing.T) {
 			"POLYGON ((3.5 0, 4 0.5, 4.5 0, 3.5 0))", false, false},
 		{diamond, "POLYGON ((-9 -9, 9 -9, 9 9, -9 9, -9 -9))", true, false},
 		{diamond, "GEOMETRYCOLLECTION (POINT (1 0), LINESTRING (1 0, 2 0))", true, true},
-		{"LINESTRING (0 0, 4 4)", "POINT (1 1)", true, false}, {"LINESTRING (0 0, 4 4)", "LINESTRING (0 4, 4 0)", true, false},
-		{"LINESTRING (0 0, 4 4)", "LINESTRING (1 0, 5 4)", false, false}, {"POINT (1 2)", "POINT (1 2)", true, false}, {"POINT (1 2)",
+		{"LINESTRING (0 0, 4 4)", "POINT (1 1)", true, false}, {"LINESTRING (0 0, 4 4)", "LINESTRING (0 4, 4 0)",
+			true, false},
+		{"LINESTRING (0 0, 4 4)", "LINESTRING (1 0, 5 4)", false, false}, {"POINT (1 2)", "POINT (1 2)", true,
+			false}, {"POINT (1 2)",
 			"POINT (1 3)", false, false},
-		{fiji, "POINT (179 -17)", true, true}, {fiji, "POINT (-179 -17)", true, true}, {fiji, "POINT (0 -17)", false, false},
+		{fiji, "POINT (179 -17)", true, true}, {fiji, "POINT (-179 -17)", true, true}, {fiji, "POINT (0 -17)",
+			false, false},
 		{fiji, "LINESTRING (179 -17, -179 -17)", true, true}, {fiji, "LINESTRING (179 -17, -177 -17)", true, false},
 	} {
 		r, other := region(c.region), region(c.other)

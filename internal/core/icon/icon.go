@@ -77,7 +77,8 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,59}$`)
 // CheckName reports why a name is not one for an icon that a user brings, or nil.
 func CheckName(name string) error {
 	if !nameForm.MatchString(name) {
-		return invalid.New("", "%q is not a name for an icon", name).Wanted("up to 60 small letters, digits and hyphens")
+		return invalid.New("", "%q is not a name for an icon", name).Wanted("up to 60 small letters, digits and " +
+			"hyphens")
 	}
 	if slices.Contains(Names, name) {
 		return invalid.New("", "%q is the name of a built-in icon", name).Wanted("another")

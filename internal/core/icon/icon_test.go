@@ -39,15 +39,19 @@ func TestRead(t *testing.T) {
 		{name: "plain", file: plain, media: SVG, has: `<path d="M1 1h5"></path>`},
 		{name: "with a declaration, a mark and comments", file: "\xef\xbb\xbf<?xml version=\"1.0\"?>\n<!-- x " +
 			"--><!DOCTYPE svg>" + plain, media: SVG, not: "<!"},
-		{name: "sized by width and height", file: `<svg xmlns="http://www.w3.org/2000/svg" width="20px" height="10"/>`, media: SVG, has: `viewBox="0 0 20 10"`},
-		{name: "a script", file: strings.Replace(plain, "<path", "<script>alert(1)</script><path onclick='x()'", 1), media: SVG, removed: []string{"script",
-			"onclick"}, not: "alert"},
+		{name: "sized by width and height", file: `<svg xmlns="http://www.w3.org/2000/svg" width="20px" ` +
+			`height="10"/>`, media: SVG, has: `viewBox="0 0 20 10"`},
+		{name: "a script", file: strings.Replace(plain, "<path", "<script>alert(1)</script><path onclick='x()'", 1),
+			media: SVG, removed: []string{"script",
+				"onclick"}, not: "alert"},
 		{name: "foreign content", file: strings.Replace(plain, "<path", "<foreignObject><body "+
 			"xmlns='http://www.w3.org/1999/xhtml'><img src='x'/></body></foreignObject><path", 1), media: SVG,
 			removed: []string{"foreignObject"}, not: "img"},
 		{name: "an image from elsewhere", file: strings.Replace(plain, "<path",
-			"<image href='https://example.org/x.png'/><path", 1), media: SVG, removed: []string{"image"}, not: "example"},
-		{name: "copies without end", file: strings.Replace(plain, "<path", "<g id='a'/><use href='#a'/><path", 1), media: SVG, removed: []string{"use"}},
+			"<image href='https://example.org/x.png'/><path",
+			1), media: SVG, removed: []string{"image"}, not: "example"},
+		{name: "copies without end", file: strings.Replace(plain, "<path", "<g id='a'/><use href='#a'/><path", 1),
+			media: SVG, removed: []string{"use"}},
 		{name: "a style", file: strings.Replace(plain, "<path",
 			`<path style="fill: #f00; stroke:url(http://example.org/#x); behavior: url(#b)"`, 1), media: SVG,
 			removed: []string{"stroke of url(http://example.org/#x)", "behavior"}, has: `fill="#f00"`, not: "example"},
@@ -61,9 +65,12 @@ func TestRead(t *testing.T) {
 		{name: "cut off", file: plain[:40], problem: "not a whole SVG"},
 		{name: "two pictures", file: plain + plain, problem: "more after"},
 		{name: "no size", file: `<svg xmlns="http://www.w3.org/2000/svg"/>`, problem: "want a viewBox"},
-		{name: "an odd viewBox", file: `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 0 5"/>`, problem: "want more than 0"},
-		{name: "too deep", file: strings.Replace(plain, "<path", strings.Repeat("<g>", maxDepth)+"<path", 1), problem: "too intricate"},
-		{name: "too many elements", file: strings.Replace(plain, "<path", strings.Repeat("<g/>", maxElements)+"<path", 1), problem: "too intricate"},
+		{name: "an odd viewBox", file: `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 0 5"/>`,
+			problem: "want more than 0"},
+		{name: "too deep", file: strings.Replace(plain, "<path", strings.Repeat("<g>", maxDepth)+"<path", 1),
+			problem: "too intricate"},
+		{name: "too many elements", file: strings.Replace(plain, "<path", strings.Repeat("<g/>",
+			maxElements)+"<path", 1), problem: "too intricate"},
 		{name: "empty", problem: "empty"},
 		{name: "large", file: plain + strings.Repeat(" ", MaxBytes), problem: "at most 128 KiB"},
 		{name: "a text", file: "hello", problem: "neither SVG nor PNG"},
@@ -88,7 +95,8 @@ func TestRead(t *testing.T) {
 				test.media,
 				test.removed,
 			)
-		case !strings.Contains(string(i.Data), test.has) || test.not != "" && strings.Contains(string(i.Data), test.not):
+		case !strings.Contains(string(i.Data), test.has) || test.not != "" && strings.Contains(string(i.Data),
+			test.not):
 			t.Errorf("%s: want %q and no %q in %s", test.name, test.has, test.not, i.Data)
 		}
 	}
@@ -108,8 +116,9 @@ func TestPixelsStay(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	for name, good := range map[string]bool{"lighthouse-2": true, "7": true, "": false, "Anchor": false, "anchor": false,
-		"../x": false, "a b": false, strings.Repeat("x", 61): false} {
+	for name, good := range map[string]bool{"lighthouse-2": true, "7": true, "": false, "Anchor": false,
+		"anchor": false,
+		"../x":   false, "a b": false, strings.Repeat("x", 61): false} {
 		if err := CheckName(name); (err == nil) != good {
 			t.Errorf("%q: %v", name, err)
 		}
@@ -229,7 +238,8 @@ func TestStyleElements(t *testing.T) {
 	}
 	i := read(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4"><path class="a b" d="M0 0h4" fill="#000000"/>
 		<path id="only" class="a" d="M0 2h4" style="stroke:#00ff00"/><circle r="1"/>
-		<style>/* of an editor */ .a{fill:#ff0000;stroke:#111111} path.b{fill:#0000ff !important} #only,circle{stroke-width:3}</style></svg>`)
+		<style>/* of an editor */ .a{fill:#ff0000;stroke:#111111} path.b{fill:#0000ff !important} ` +
+		`#only,circle{stroke-width:3}</style></svg>`)
 	drawn := string(i.Data)
 	for _, want := range []string{
 		`<path d="M0 0h4" fill="#0000ff" stroke="#111111">`, `fill="#ff0000"`, `stroke="#00ff00"`,
@@ -243,7 +253,8 @@ func TestStyleElements(t *testing.T) {
 		t.Errorf("%s, removed %v", drawn, i.Removed)
 	}
 	i = read(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4"><style>@import url(https://far.example/a.css);
-		.a{fill:url(https://far.example/b);position:fixed} .a .b{fill:#ffffff} @media print{.a{fill:red}}</style><path class="a" d="M0 0h4"/></svg>`)
+		.a{fill:url(https://far.example/b);position:fixed} .a .b{fill:#ffffff} @media ` +
+		`print{.a{fill:red}}</style><path class="a" d="M0 0h4"/></svg>`)
 	if drawn := string(i.Data); strings.Contains(drawn, "far.example") || strings.Contains(drawn, "position") ||
 		len(i.Removed) == 0 {
 		t.Errorf("%s, removed %v", drawn, i.Removed)

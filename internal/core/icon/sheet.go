@@ -26,7 +26,8 @@ func WriteSheet(w io.Writer, icons iter.Seq2[string, Icon]) error {
 		if i.MediaType == PNG {
 			_, _ = fmt.Fprintf(
 				b,
-				`<symbol id="%s" viewBox="0 0 %v %v"><image width="%v" height="%v" href="data:%s;base64,%s"/></symbol>`+"\n",
+				`<symbol id="%s" viewBox="0 0 %v %v"><image width="%v" height="%v" `+
+					`href="data:%s;base64,%s"/></symbol>`+"\n",
 				name,
 				i.Width,
 				i.Height,

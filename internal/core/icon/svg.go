@@ -34,8 +34,10 @@ var elements = words(
 // attributes are those that say how.
 var attributes = words(
 	`id d x y x1 y1 x2 y2 cx cy r rx ry fx fy points width height viewBox preserveAspectRatio transform pathLength
-	fill fill-opacity fill-rule stroke stroke-width stroke-opacity stroke-linecap stroke-linejoin stroke-miterlimit stroke-dasharray stroke-dashoffset
-	opacity color display visibility offset stop-color stop-opacity clip-path clip-rule clipPathUnits mask maskUnits maskContentUnits
+	fill fill-opacity fill-rule stroke stroke-width stroke-opacity stroke-linecap stroke-linejoin stroke-miterlimit ` +
+		`stroke-dasharray stroke-dashoffset
+	opacity color display visibility offset stop-color stop-opacity clip-path clip-rule clipPathUnits mask maskUnits ` +
+		`maskContentUnits
 	gradientUnits gradientTransform spreadMethod href vector-effect paint-order`,
 )
 
@@ -118,7 +120,8 @@ func (c *cleaner) clean(decoder *xml.Decoder) error {
 			c.count++
 			depth++
 			if c.count > maxElements || depth > maxDepth {
-				return invalid.New("", "is too intricate for an icon").Wanted("at most %d elements, %d deep", maxElements, maxDepth)
+				return invalid.New("", "is too intricate for an icon").Wanted("at most %d elements, %d deep",
+					maxElements, maxDepth)
 			}
 			if err := c.begin(token, first); err != nil {
 				return err
@@ -136,7 +139,8 @@ func (c *cleaner) begin(e xml.StartElement, first bool) error {
 	for _, a := range e.Attr {
 		name := a.Name.Local
 		switch {
-		case name == "xmlns" || a.Name.Space == "xmlns" || name == "version" || name == "class" || a.Name.Space == "xml" || strings.HasPrefix(name, "data-"):
+		case name == "xmlns" || a.Name.Space == "xmlns" || name == "version" || name == "class" ||
+			a.Name.Space == "xml" || strings.HasPrefix(name, "data-"):
 		case name == "style" && a.Name.Space == "":
 			style = a.Value
 		case a.Name.Space != "" && (name != "href" || a.Name.Space != "http://www.w3.org/1999/xlink"):
@@ -215,7 +219,10 @@ func shortened(s string) string {
 // measure finds the size of the picture, and gives it a viewBox if it has none.
 func (c *cleaner) measure(kept map[string]string) error {
 	var box [4]float64
-	if parts := strings.FieldsFunc(kept["viewBox"], func(r rune) bool { return r == ' ' || r == ',' || r == '\n' || r == '\t' }); len(
+	if parts := strings.FieldsFunc(kept["viewBox"], func(r rune) bool {
+		return r == ' ' || r == ',' || r == '\n' ||
+			r == '\t'
+	}); len(
 		parts,
 	) == 4 {
 		for i, part := range parts {

@@ -169,7 +169,8 @@ func TestPart(t *testing.T) {
 		for range 200 {
 			c := randomCell(r, m)
 			want := m.inside(c)
-			for _, p := range []Part{tree.Part(c), tree.Part(CellOf(c.first(), uint8(r.IntN(int(c.Level)+1)))).Part(c)} {
+			for _, p := range []Part{tree.Part(c), tree.Part(CellOf(c.first(),
+				uint8(r.IntN(int(c.Level)+1)))).Part(c)} {
 				if got := slices.Collect(p.All()); !slices.Equal(got, want) || p.Empty() != (len(want) == 0) ||
 					p.Cell() != c {
 					t.Fatalf("part %v has %d entries, want %d", c, len(got), len(want))
@@ -438,7 +439,8 @@ func TestKeysAndCells(t *testing.T) {
 	for _, c := range []struct {
 		cell Cell
 		want int
-	}{{Cell{}, 0}, {Cell{Level: 1}, 3}, {Cell{Level: 2}, 5}, {Cell{Level: 2, Y: 1}, 8}, {Cell{Level: 9, X: 511, Y: 511}, 5}} {
+	}{{Cell{}, 0}, {Cell{Level: 1}, 3}, {Cell{Level: 2}, 5}, {Cell{Level: 2, Y: 1}, 8}, {Cell{Level: 9, X: 511,
+		Y: 511}, 5}} {
 		if got := len(c.cell.Neighbours(nil)); got != c.want {
 			t.Errorf("%v has %d neighbours, want %d", c.cell, got, c.want)
 		}

@@ -23,7 +23,8 @@ func ExampleError() {
 func TestWhatIsWrappedIsFound(t *testing.T) {
 	err := fmt.Errorf("row 7: %w", invalid.At("feature", invalid.In("geometry", io.ErrUnexpectedEOF)))
 	var found *invalid.Error
-	if !errors.As(err, &found) || found.Field != "feature.geometry" || found.Wrong != "unexpected EOF" || found.Want != "" {
+	if !errors.As(err, &found) || found.Field != "feature.geometry" || found.Wrong != "unexpected EOF" ||
+		found.Want != "" {
 		t.Errorf("found %+v", found)
 	}
 	if !errors.Is(err, io.ErrUnexpectedEOF) {

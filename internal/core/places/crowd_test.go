@@ -119,8 +119,10 @@ func TestCountBeyondTheMap(t *testing.T) {
 func TestSelectionsAreToldApart(t *testing.T) {
 	seen := map[string]Selection{}
 	for _, s := range []Selection{
-		{}, {Categories: []string{}}, {Categories: []string{""}}, {Categories: []string{"a", "b"}}, {Categories: []string{"a\x00category b"}},
-		{Categories: []string{"a\"category \"b"}}, {Categories: []string{"a"}, Name: "b"}, {Categories: []string{"a\x00name b"}}, {Name: "a\x00name b"},
+		{}, {Categories: []string{}}, {Categories: []string{""}}, {Categories: []string{"a", "b"}},
+		{Categories: []string{"a\x00category b"}},
+		{Categories: []string{"a\"category \"b"}}, {Categories: []string{"a"}, Name: "b"},
+		{Categories: []string{"a\x00name b"}}, {Name: "a\x00name b"},
 		{Name: `x"`}, {Name: `x`}, {Name: `x\`},
 	} {
 		key := s.Key()

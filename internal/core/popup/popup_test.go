@@ -15,7 +15,8 @@ import (
 func of(t *testing.T, template Template, properties string) string {
 	t.Helper()
 	f := feature.Feature{ID: "m 7"}
-	if err := f.Read([]byte(`{"type":"Feature","id":"m 7","geometry":{"type":"Point","coordinates":[1,2]},"properties":`+properties+
+	if err := f.Read([]byte(`{"type":"Feature","id":"m `+
+		`7","geometry":{"type":"Point","coordinates":[1,2]},"properties":`+properties+
 		`}`), func(*geometry.Geometry) {}); err != nil {
 		t.Fatal(err)
 	}
@@ -85,7 +86,8 @@ func TestTemplate(t *testing.T) {
 		t,
 		template,
 		`{"title":"A&B ü","near":"Inner `+
-			`Bay","photo":"https://example.org/x.png","depth":3,"about":"<i>a</i>","code":"x7","when":"soon","script":"javascript:alert(1)","other":1}`,
+			`Bay","photo":"https://example.org/x.png","depth":3,"about":"<i>a</i>","code":"x7","when":"soon",`+
+			`"script":"javascript:alert(1)","other":1}`,
 	)
 	want := `{"title":"A&B ü","subtitle":"Inner Bay","image":"https://example.org/x.png","fields":[` +
 		`{"property":"depth","label":"Depth","format":"number","text":"3","number":3,"unit":"m"},` +
@@ -93,7 +95,8 @@ func TestTemplate(t *testing.T) {
 		`{"property":"code","label":"Code","format":"text","text":"x7"},` +
 		`{"property":"when","label":"When","format":"text","text":"soon"},` +
 		`{"property":"script","label":"Script","format":"text","text":"javascript:alert(1)"}],` +
-		`"actions":[{"label":"Reserve","href":"https://example.org/r/m%207?n=A%26B%20%C3%BC&k=1"},{"label":"Plain","href":"/log"}]}`
+		`"actions":[{"label":"Reserve","href":"https://example.org/r/m%207?n=A%26B%20%C3%BC&k=1"},{"label":"Plain",` +
+		`"href":"/log"}]}`
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}

@@ -272,7 +272,8 @@ func TestSetFollowsItsEdits(t *testing.T) {
 	before, _ := look(t, old, geo.World, 12, math.MaxInt, all)
 	set.Remove("1-1")
 	set.Put(Shape{ID: "path", Name: "Ferry", Category: "lane", Geometry: &geometry.Geometry{
-		Type: geometry.MultiLineString, Lines: [][]geometry.Position{{at(179, 0), at(180, 1)}, {at(-180, 1), at(-179, 0)}},
+		Type: geometry.MultiLineString, Lines: [][]geometry.Position{{at(179, 0), at(180, 1)}, {at(-180, 1),
+			at(-179, 0)}},
 	}})
 	set.Publish(5)
 	now := set.Snapshot()
@@ -289,7 +290,8 @@ func TestSetFollowsItsEdits(t *testing.T) {
 	}
 	lanes := func(s *Shape) bool { return s.Category == "lane" }
 	for box, want := range map[geo.Box]int{
-		geo.World: 1, {West: 179.5, South: 0, East: -179.5, North: 1}: 1, {West: 178, South: 0, East: 180, North: 1}: 1, {West: -22, South: -39, East: -21, North: -38}: 0,
+		geo.World: 1, {West: 179.5, South: 0, East: -179.5, North: 1}: 1, {West: 178, South: 0, East: 180,
+			North: 1}: 1, {West: -22, South: -39, East: -21, North: -38}: 0,
 	} {
 		if got := now.In(box, lanes); len(got) != want {
 			t.Errorf("in %v: %v, want %d", box, got, want)
@@ -320,7 +322,8 @@ func BenchmarkView(b *testing.B) {
 	set.Put(Shape{ID: "coast", Geometry: area(append(ring, ring[0]))})
 	set.Publish(1)
 	look(b, set.Snapshot(), geo.World, 5, 1, all)
-	for zoom, box := range map[float64]geo.Box{8: geo.World, 15: {West: -21.81, South: -38.51, East: -21.77, North: -38.49}} {
+	for zoom, box := range map[float64]geo.Box{8: geo.World, 15: {West: -21.81, South: -38.51, East: -21.77,
+		North: -38.49}} {
 		b.Run(fmt.Sprintf("zoom=%v", zoom), func(b *testing.B) {
 			told := 0
 			for b.Loop() {
@@ -416,7 +419,8 @@ func TestShapesInABox(t *testing.T) {
 				t.Fatalf("%s is in %v, and is not found: %s", id, box, g.AppendJSON(nil))
 			} else if extent, _ := g.Extent(); got && !inside {
 				// Only by a corner, or a stretch between what was looked at.
-				near := geo.Box{West: geo.WrapLon(box.West - 1), South: box.South - 1, East: geo.WrapLon(box.East + 1), North: box.North + 1}
+				near := geo.Box{West: geo.WrapLon(box.West - 1), South: box.South - 1,
+					East: geo.WrapLon(box.East + 1), North: box.North + 1}
 				touched := false
 				cut.All(func(line []geometry.Position) bool {
 					for k := 1; k < len(line); k++ {

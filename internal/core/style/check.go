@@ -135,7 +135,8 @@ func (c *checker) expressions(field, url string) {
 		case !closed || strings.Contains(name, "{"):
 			c.fail(field, "has a brace that is not closed").Wanted("properties as {name}")
 			return
-		case name != "" && strings.ContainsRune("+#./;?&=,!@|", rune(name[0])) || strings.HasSuffix(name, "*") || strings.Contains(name, ":"):
+		case name != "" && strings.ContainsRune("+#./;?&=,!@|", rune(name[0])) || strings.HasSuffix(name, "*") ||
+			strings.Contains(name, ":"):
 			c.fail(field, "{%s} is more than level 1 of URI Templates (RFC 6570)", name).Wanted("{name} alone")
 		case !urlName.MatchString(name):
 			c.fail(field, "{%s} does not name a property", name).
@@ -227,7 +228,8 @@ func (s *Style) Validate() error {
 	}
 	s.checkNumbers(c)
 	if s.Popup != nil {
-		for _, p := range []struct{ field, value string }{{"title", s.Popup.Title}, {"subtitle", s.Popup.Subtitle}, {"image", s.Popup.Image}} {
+		for _, p := range []struct{ field, value string }{{"title", s.Popup.Title}, {"subtitle", s.Popup.Subtitle},
+			{"image", s.Popup.Image}} {
 			c.text("popup."+p.field, p.value)
 		}
 		c.fields("popup.fields", s.Popup.Fields, maxFields, true)

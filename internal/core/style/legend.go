@@ -124,7 +124,8 @@ func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 		name, unit := r.called(r.Size.Property)
 		for i, v := range examples {
 			l.Entries = append(l.Entries, Entry{
-				Kind: "size", Label: name + " " + number(v) + unit, Number: v, Pixels: r.sizeOf(v), When: about(r.Size.Property, examples, i),
+				Kind: "size", Label: name + " " + number(v) + unit, Number: v, Pixels: r.sizeOf(v),
+				When: about(r.Size.Property, examples, i),
 			})
 		}
 	}

@@ -75,7 +75,8 @@ type Shade struct {
 	Method   string    `json:"method"`            // one of Methods
 	Classes  int       `json:"classes,omitempty"` // of equal and quantile, 2 to 9; 0 for 5
 	Breaks   []float64 `json:"breaks,omitempty"`  // of manual: between the classes, ascending
-	Colours  []string  `json:"colours,omitempty"` // the first and the last, or one for each class; those of a ramp if absent
+	// The first and the last, or one for each class; those of a ramp if absent
+	Colours []string `json:"colours,omitempty"`
 }
 
 // Methods lists the ways to make classes of numbers.

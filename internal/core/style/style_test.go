@@ -16,15 +16,19 @@ import (
 
 const full = `{
 	"default": {"icon": "circle", "colour": "#5f6b76"},
-	"categories": [{"value": "mooring", "label": "Moorings", "icon": "anchor", "colour": "#0072b2"}, {"value": "hut", "icon": "house"}],
-	"rules": [{"when": "condition = 'closed' AND berths > 2", "label": "Closed", "icon": "ban", "colour": "#b3261e"}, {"when": "berths > 9"}],
+	"categories": [{"value": "mooring", "label": "Moorings", "icon": "anchor", "colour": "#0072b2"}, {"value": ` +
+	`"hut", "icon": "house"}],
+	"rules": [{"when": "condition = 'closed' AND berths > 2", "label": "Closed", "icon": "ban", "colour": ` +
+	`"#b3261e"}, {"when": "berths > 9"}],
 	"size": {"property": "berths", "least": 20, "most": 40, "from": 0, "to": 100},
 	"shade": {"property": "depth", "method": "equal", "classes": 4},
 	"line": {"width": 2.5, "dash": "dashed", "opacity": 0.8}, "fill": {"opacity": 0.2},
 	"labels": true, "zooms": {"from": 5, "to": 20}, "order": 3,
-	"circle": {"property": "swing"}, "tooltip": [{"property": "depth", "unit": "m"}, {"property": "condition", "label": "State"}],
+	"circle": {"property": "swing"}, "tooltip": [{"property": "depth", "unit": "m"}, {"property": "condition", ` +
+	`"label": "State"}],
 	"popup": {"title": "name", "fields": [{"property": "depth", "label": "Depth", "format": "number", "unit": "m"}],
-		"actions": [{"label": "Reserve", "url": "https://example.org/reserve?place={id}"}, {"label": "Log", "url": "/log/{id}"}, {"label": "Call", "url": "tel:{phone}"}]}
+		"actions": [{"label": "Reserve", "url": "https://example.org/reserve?place={id}"}, {"label": "Log", "url": ` +
+	`"/log/{id}"}, {"label": "Call", "url": "tel:{phone}"}]}
 }`
 
 func TestParse(t *testing.T) {
@@ -71,7 +75,8 @@ func TestParse(t *testing.T) {
 		`{"circle": {"metres": 0}}`:                  "circle.metres: is 0; want more than 0",
 		`{"tooltip": [{}]}`:                          "tooltip[0].property: is missing",
 		`{"tooltip": ` +
-			`[{"property":"a"},{"property":"b"},{"property":"c"},{"property":"d"},{"property":"e"},{"property":"f"}]}`: "tooltip: has 6 entries",
+			`[{"property":"a"},{"property":"b"},{"property":"c"},{"property":"d"},{"property":"e"},` +
+			`{"property":"f"}]}`: "tooltip: has 6 entries",
 		`{"popup": {"actions": [{"url": "/x"}]}}`:                                "popup.actions[0].label: is missing",
 		`{"popup": {"actions": [{"label": "x", "url": "javascript:alert(1)"}]}}`: "popup.actions[0].url",
 		`{"popup": {"actions": [{"label": "x", "url": "//example.org/"}]}}`:      "popup.actions[0].url",
@@ -112,11 +117,15 @@ func TestDraw(t *testing.T) {
 		closed        bool
 		want          Drawing
 	}{
-		{filter.NumberValue(100), filter.NumberValue(0.5), false, Drawing{Rule: 1, Size: 40, Radius: 30, Tip: "Depth: 0.5 m"}},
+		{filter.NumberValue(100), filter.NumberValue(0.5), false, Drawing{Rule: 1, Size: 40, Radius: 30,
+			Tip: "Depth: 0.5 m"}},
 		{filter.NumberValue(1e9), filter.Value{}, true, Drawing{Rule: 0, Size: 40, Radius: 30, Tip: "State: closed"}},
-		{filter.NumberValue(0), filter.NumberValue(0.5), true, Drawing{Rule: -1, Size: 20, Colour: r.colours[0], Radius: 30, Tip: "Depth: 0.5 m\nState: closed"}},
-		{filter.NumberValue(-5), filter.NumberValue(1), true, Drawing{Rule: -1, Size: 20, Colour: r.colours[1], Radius: 30, Tip: "Depth: 1 m\nState: closed"}},
-		{filter.Value{}, filter.NumberValue(99), false, Drawing{Rule: -1, Colour: r.colours[3], Radius: 30, Tip: "Depth: 99 m"}},
+		{filter.NumberValue(0), filter.NumberValue(0.5), true, Drawing{Rule: -1, Size: 20, Colour: r.colours[0],
+			Radius: 30, Tip: "Depth: 0.5 m\nState: closed"}},
+		{filter.NumberValue(-5), filter.NumberValue(1), true, Drawing{Rule: -1, Size: 20, Colour: r.colours[1],
+			Radius: 30, Tip: "Depth: 1 m\nState: closed"}},
+		{filter.Value{}, filter.NumberValue(99), false, Drawing{Rule: -1, Colour: r.colours[3], Radius: 30,
+			Tip: "Depth: 99 m"}},
 		{filter.TextValue("many"), filter.TextValue("deep"), false, Drawing{Rule: -1, Radius: 30, Tip: "Depth: deep"}},
 	} {
 		of := map[string]filter.Value{"berths": c.berths, "depth": c.depth, "swing": filter.NumberValue(30)}
@@ -172,9 +181,11 @@ func TestSizesAreAreas(t *testing.T) {
 func TestShades(t *testing.T) {
 	r := rand.New(rand.NewPCG(2, 2))
 	for _, h := range []Shade{
-		{Method: "equal", Classes: 4}, {Method: "quantile", Classes: 5}, {Method: "continuous"}, {Method: "manual", Breaks: []float64{1, 2, 5}},
-		{Method: "quantile", Classes: 3, Colours: []string{"#000000", "#ffffff"}}, {Method: "equal", Classes: 2, Colours: []string{"#ff0000",
-			"#00ff00"}},
+		{Method: "equal", Classes: 4}, {Method: "quantile", Classes: 5}, {Method: "continuous"}, {Method: "manual",
+			Breaks: []float64{1, 2, 5}},
+		{Method: "quantile", Classes: 3, Colours: []string{"#000000", "#ffffff"}}, {Method: "equal", Classes: 2,
+			Colours: []string{"#ff0000",
+				"#00ff00"}},
 	} {
 		h.Property = "n"
 		for _, size := range []int{0, 1, 3, 500} {
@@ -292,7 +303,8 @@ func TestLegendOfNumbers(t *testing.T) {
 	const plain = `"size": {"property": "n"}, "shade": {"property": "d", "method": "manual", "breaks": [2, 5], ` +
 		`"classes": 3}, "circle": {"property": "r"}`
 	const told = `, "tooltip": [{"property": "n", "label": "Berths"}], "popup": {"fields": [
-		{"property": "n", "label": "Places", "unit": "pieces"}, {"property": "d", "label": "Depth", "unit": "m"}, {"property": "r", "label": "Room", "unit": "m"}]}`
+		{"property": "n", "label": "Places", "unit": "pieces"}, {"property": "d", "label": "Depth", "unit": "m"}, ` +
+		`{"property": "r", "label": "Room", "unit": "m"}]}`
 	for text, want := range map[string][]string{
 		"{" + plain + "}": {"n 0.5", "n 2", "n 5", "d below 2", "d 2 to 5", "d 5 and more", "r, as circles"},
 		"{" + plain + told + "}": {"Berths 0.5 pieces", "Berths 2 pieces", "Berths 5 pieces", "Depth below 2 m",
