@@ -211,12 +211,12 @@ type MarkerProperties struct {
 	Name     string `json:"name,omitempty"`
 	Category string `json:"category,omitempty"`
 
-	// What the data of a place make of its look, where the style has something to say.
+	// What the data of a place make of its look, if the style has something to say.
 	Rule   *int    `json:"rule,omitempty"`   // the first rule of the style that is met, from 0
 	Size   float64 `json:"size,omitempty"`   // CSS pixels
 	Colour string  `json:"colour,omitempty"` // of its shade
-	Radius float64 `json:"radius,omitempty"` // metres of its circle, where that is its own
-	Tip    string  `json:"tip,omitempty"`    // what its tooltip tells, a line for each value
+	Radius float64 `json:"radius,omitempty"` // metres of its circle, if that is its own
+	Tip    string  `json:"tip,omitempty"`    // what its tooltip shows, a line for each value
 
 	Count int `json:"count,omitempty"` // places of a cluster
 	// The zoom at which a cluster opens; absent if its places share a spot
@@ -224,7 +224,7 @@ type MarkerProperties struct {
 	Extent  *[4]float64    `json:"extent,omitempty"`  // of a cluster's places: west, south, east, north in degrees
 	Tally   map[string]int `json:"tally,omitempty"`   // of a cluster's places by category
 	Places  []StackedPlace `json:"places,omitempty"`  // the first places of a cluster that opens at no zoom
-	Outline *Geometry      `json:"outline,omitempty"` // around a cluster's places, where it was asked for
+	Outline *Geometry      `json:"outline,omitempty"` // around a cluster's places, if it was asked for
 }
 
 // StackedPlace is one of the places of a cluster that opens at no zoom.
@@ -274,7 +274,7 @@ type ShapeProperties struct {
 	Category string `json:"category,omitempty"`
 	Rule     *int   `json:"rule,omitempty"`   // the first rule of the style that is met, from 0
 	Colour   string `json:"colour,omitempty"` // of its shade
-	Tip      string `json:"tip,omitempty"`    // what its tooltip tells, a line for each value
+	Tip      string `json:"tip,omitempty"`    // what its tooltip shows, a line for each value
 }
 
 // Categories says how many places of each category a selection takes.
@@ -354,7 +354,7 @@ type Imports struct {
 	Links   []Link   `json:"links"`
 }
 
-// FileNote tells something of a file as a whole.
+// FileNote describes something about a file as a whole.
 type FileNote struct {
 	Kind   string `json:"kind"`             // such as "misfit", "left_out" or "mirrored"
 	Text   string `json:"text"`             // a sentence for people
@@ -401,7 +401,7 @@ type RowDoubt struct {
 	Reason string `json:"reason"`
 }
 
-// Inspection tells what was recognised in a file.
+// Inspection reports what was recognised in a file.
 type Inspection struct {
 	Format           string          `json:"format"`
 	Options          FileOptions     `json:"options"` // the file is read with, as recognised and asked for

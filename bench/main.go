@@ -30,7 +30,7 @@ type line struct {
 	ratio                  float64 // 0 if there is no budget
 }
 
-// add notes something measured, and tells it at once.
+// add notes something measured, and prints it at once.
 func (r *report) add(what, budget, measured string, ratio float64) {
 	r.lines = append(r.lines, line{what, budget, measured, ratio})
 	fmt.Fprintf(os.Stderr, "%-60s %-16s %s\n", what, budget, measured)

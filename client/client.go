@@ -241,7 +241,7 @@ func (c *Client) Popup(ctx context.Context, collection, id string) (p api.Popup,
 	return p, c.get(ctx, collectionPath(collection)+"/items/"+url.PathEscape(id)+"/popup", nil, &p)
 }
 
-// DeleteItemAs deletes an item if it is still as it was when it came with the tag. Where it
+// DeleteItemAs deletes an item if it is still as it was when it came with the tag. If it
 // has been changed since, the error is an *Error with the status 412.
 func (c *Client) DeleteItemAs(ctx context.Context, collection, id string, tag Tag) error {
 	return c.do(
@@ -292,7 +292,7 @@ type MarkersOptions struct {
 	Box       Box
 	Zoom      float64 // 0 to 24
 	SinglesTo int     // up to how many places in the box each has a marker of its own
-	Outline   bool    // tell the outline of each cluster
+	Outline   bool    // with the outline of each cluster
 }
 
 // Markers returns what to draw in a viewport.

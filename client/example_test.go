@@ -39,7 +39,7 @@ func isles() *httptest.Server {
 }
 
 // A map client asks for the markers of its viewport again and again, and takes an answer
-// only where it differs from the one that it has.
+// only if it differs from the one that it has.
 func ExampleClient_MarkersUnless() {
 	service := isles()
 	defer service.Close()

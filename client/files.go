@@ -39,7 +39,7 @@ var listEscape = strings.NewReplacer(`\`, `\\`, ",", `\,`)
 // MaxInspected is the largest file that can be inspected as a whole, in bytes.
 const MaxInspected = 256 << 20
 
-// Inspect tells what is in a file that is meant for a collection, "" for none. Of a file that
+// Inspect reports what is in a file that is meant for a collection, "" for none. Of a file that
 // is larger than MaxInspected, partial is true and only its beginning is given.
 func (c *Client) Inspect(
 	ctx context.Context,

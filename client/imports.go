@@ -55,7 +55,7 @@ func (c *Client) Import(
 }
 
 // StartImport sends a file that is then imported in the background. What becomes of it,
-// ImportByID tells.
+// ImportByID reports.
 func (c *Client) StartImport(
 	ctx context.Context,
 	collection string,

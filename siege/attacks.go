@@ -21,7 +21,7 @@ import (
 type attack struct {
 	name    string
 	callers int
-	// once makes one request. problem tells what is wrong with the answer, "" for nothing.
+	// once makes one request. problem says what is wrong with the answer, "" for nothing.
 	once func(ctx context.Context, t *target, r *rand.Rand) (status int, problem string)
 }
 

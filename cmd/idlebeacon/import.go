@@ -35,7 +35,7 @@ whose positions are likely wrong are listed too; what is to be done about them i
 said with --fix. A row with the id of an item replaces it, so the same file can be
 imported again. FILE may be - for standard input, and compressed with gzip or zstd.
 
-The exit status is 0 where all rows were used, 3 where some were not, and 1 where
+The exit status is 0 where all rows were used, 3 if some were not, and 1 where
 none was.`,
 		Example: `  idlebeacon import huts.csv --into huts
   idlebeacon import taps.csv --into taps --lon-column east --lat-column north --dry-run

@@ -27,7 +27,7 @@ var version = "dev"
 
 // Exit statuses.
 const (
-	exitFailed = 1 // also where nothing of a file could be used
+	exitFailed = 1 // also if nothing of a file could be used
 	exitUsage  = 2
 	exitPartly = 3 // not all of a file could be used
 )

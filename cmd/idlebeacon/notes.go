@@ -12,7 +12,7 @@ import (
 	"idlebeacon/api"
 )
 
-// printNotes tells what to know of a file as a whole, and what to add to the command to
+// printNotes prints what to know of a file as a whole, and what to add to the command to
 // have it otherwise.
 func printNotes(notes []api.FileNote) {
 	var fixes []string
@@ -84,7 +84,7 @@ func listElement(value string) string {
 
 var plainWord = regexp.MustCompile(`^[A-Za-z0-9_=.,:/@+-]+$`)
 
-// shellWord quotes a word for a shell where that is needed.
+// shellWord quotes a word for a shell if that is needed.
 func shellWord(word string) string {
 	if plainWord.MatchString(word) {
 		return word

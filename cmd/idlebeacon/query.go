@@ -34,7 +34,7 @@ func markersCommand() *cobra.Command {
 	cmd.Flags().StringVar(&bbox, "bbox", geo.World.String(), bboxHelp)
 	cmd.Flags().Float64Var(&o.Zoom, "zoom", 0, zoomHelp)
 	cmd.Flags().IntVar(&o.SinglesTo, "singles-to", 0, "up to so many places in the box, show each by itself")
-	cmd.Flags().BoolVar(&o.Outline, "outline", false, "with --json, tell the outline of each cluster")
+	cmd.Flags().BoolVar(&o.Outline, "outline", false, "with --json, give the outline of each cluster")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		box, err := geo.ParseBox(bbox)
 		if err != nil {

@@ -76,7 +76,7 @@ func New(limits Limits, connections int) *Desk {
 
 // Admit waits until there is room for work and returns a function that gives it back, which
 // may be called more than once. Work that needs more bytes than there are has all of them to
-// itself. The error is a *BusyError, or that of ctx where it ends first.
+// itself. The error is a *BusyError, or that of ctx if it ends first.
 func (d *Desk) Admit(ctx context.Context, need Need) (release func(), err error) {
 	if d.waiting.Add(1) > maxWaiting {
 		d.waiting.Add(-1)

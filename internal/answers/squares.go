@@ -27,7 +27,7 @@ type View[M any] interface {
 	Newest(first, last index.Cell) uint64
 	// InSquares calls yield with each marker that stands for a place in one of some squares of
 	// a rectangle, and with others near them, each with the cells whose places it stands for.
-	// Where cut is set, the place has to lie in the box as well.
+	// If cut is set, the place has to lie in the box as well.
 	InSquares(cells []index.Cell, cut bool, yield func(M, iter.Seq[cluster.Group]))
 	// Covers reports whether all of some spots lie in the box.
 	Covers(geo.SpotBox) bool
@@ -182,7 +182,7 @@ func (c *Squares[M]) squares(question string, cells []index.Cell, only bool, vie
 	if len(missing) == 0 {
 		return found
 	}
-	// What lies along the edge is worked out whole, to be kept, where it is little beside
+	// What lies along the edge is worked out whole, to be kept, if it is little beside
 	// what is there; a view that is all new should not cost more than what is in it.
 	cut := only && 2*len(missing) > len(cells)
 	made := makeSquares(missing, cut, view, form)

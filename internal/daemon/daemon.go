@@ -172,7 +172,7 @@ func (d *Daemon) keepDatabase() (stop func()) {
 	return func() { cancel(); <-ended }
 }
 
-// progress returns a function that tells clients how many places are loaded, and
+// progress returns a function that shows clients how many places are loaded, and
 // the log now and then.
 func (d *Daemon) progress(gate *httpapi.Gate) func(places int) {
 	var mu sync.Mutex

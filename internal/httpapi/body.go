@@ -85,7 +85,7 @@ func (h *server) readJSON(w http.ResponseWriter, r *http.Request, v any) error {
 	return decodeJSON(body, v, true)
 }
 
-// decodeJSON decodes a body into v. Members that v does not have are an error where strict.
+// decodeJSON decodes a body into v. Members that v does not have are an error if strict.
 func decodeJSON(body []byte, v any, strict bool) error {
 	if err := wellformed.JSON(body); err != nil && strict { // a feature reports which member it is
 		return invalid.In("body", err)

@@ -59,7 +59,7 @@ func (h *server) ifMatch(r *http.Request) []uint64 {
 	return changes
 }
 
-// notModified answers 304 where the client says that it has what the tag stands
+// notModified answers 304 if the client says that it has what the tag stands
 // for (RFC 9110 section 13.1.2), compressed or not.
 func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
@@ -114,7 +114,7 @@ func writeCoded(
 	return nil
 }
 
-// asOfHeader tells of what change an answer from memory is as of: all changes up to it are in
+// asOfHeader names the change that an answer from memory is as of: all changes up to it are in
 // it. It is no part of what the tag stands for.
 const asOfHeader = "As-Of-Change"
 

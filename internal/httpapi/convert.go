@@ -114,7 +114,7 @@ func describeNote(n *formats.Note) api.FileNote {
 	return out
 }
 
-// describeOptions tells what was recognised in a file, and what was asked for, as options
+// describeOptions returns what was recognised in a file, and what was asked for, as options
 // to read it with.
 func describeOptions(found *importing.Inspection, asked *formats.Options) api.FileOptions {
 	o := api.FileOptions{

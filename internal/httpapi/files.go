@@ -28,7 +28,7 @@ var fileNames = []string{
 	"within",
 }
 
-// fileOptions reads how to read the file. Its media type tells the format where nothing
+// fileOptions reads how to read the file. Its media type gives the format if nothing
 // else does.
 func (u *upload) fileOptions() formats.Options {
 	o := formats.Options{
@@ -107,7 +107,7 @@ func formatOf(contentType string) formats.Format {
 	return ""
 }
 
-// inspectFile tells what is in a file.
+// inspectFile reports what is in a file.
 func (h *server) inspectFile(w http.ResponseWriter, r *http.Request) error {
 	r.Body = http.MaxBytesReader(w, r.Body, maxInspected)
 	u := parseUpload(w, r, slices.Concat([]string{"into", "partial", "category_property"}, fileNames)...)

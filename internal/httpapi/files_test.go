@@ -34,7 +34,7 @@ func (f *fixture) exported(path string) (string, http.Header) {
 }
 
 // TestExportedIsImported writes a collection in every format and imports the file
-// into another: where the format can hold all, the two are then the same.
+// into another: if the format can hold all, the two are then the same.
 func TestExportedIsImported(t *testing.T) {
 	f := newFixture(t)
 	land(f)

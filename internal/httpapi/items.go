@@ -187,7 +187,7 @@ func (h *server) deleteItem(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// getPopup tells what the popup of an item shows.
+// getPopup returns what the popup of an item shows.
 func (h *server) getPopup(w http.ResponseWriter, r *http.Request, draft string) error {
 	q := parseQuery(r)
 	if q.err != nil {

@@ -223,7 +223,7 @@ func (j *markerWriter) extent(b geo.Box) {
 	j.b = append(j.b, ']')
 }
 
-// outline writes rings as the GeoJSON geometry they make: an area, or two where the
+// outline writes rings as the GeoJSON geometry they make: an area, or two if the
 // antimeridian cuts it, a line, or a point.
 func (j *markerWriter) outline(rings [][]geo.Point) {
 	ring := func(points []geo.Point, closed bool) {

@@ -12,7 +12,7 @@ import (
 	"idlebeacon/internal/service"
 )
 
-// metrics is what the service tells its operator in numbers, in the form of OpenMetrics.
+// metrics is what the service reports to its operator in numbers, in the form of OpenMetrics.
 // docs/OPERATING.md says of each what to do about it.
 type metrics struct {
 	handler  http.Handler
@@ -77,13 +77,13 @@ type serviceGauge struct {
 	value       func(*service.Stats) (value float64, known bool)
 }
 
-// numbers are what a service tells of itself.
+// numbers are what a service reports of itself.
 var numbers = []struct {
 	kind       prometheus.ValueType
 	name, help string
 	value      func(*service.Stats) float64
 }{
-	{gauge, "ready", "1 where the service can do its work.",
+	{gauge, "ready", "1 if the service can do its work.",
 		func(s *service.Stats) float64 { return truth(s.Ready) }},
 	{gauge, "applied_change", "The newest change in memory.",
 		func(s *service.Stats) float64 { return float64(s.Applied) }},
@@ -91,7 +91,7 @@ var numbers = []struct {
 		func(s *service.Stats) float64 { return float64(s.Clock) }},
 	{gauge, "database_silence_seconds", "How long ago the database was heard last.",
 		func(s *service.Stats) float64 { return s.Silence.Seconds() }},
-	{gauge, "listening", "1 where the connection that hears of changes at once is there.",
+	{gauge, "listening", "1 if the connection that hears of changes at once is there.",
 		func(s *service.Stats) float64 { return truth(s.Listening) }},
 	{gauge, "collections", "Collections.",
 		func(s *service.Stats) float64 { return float64(s.Collections) }},

@@ -49,7 +49,7 @@ func ask(h http.Handler, method, target string) *httptest.ResponseRecorder {
 	return w
 }
 
-// TestEveryRouteNeedsARight refuses everything to everyone: only what tells of the service
+// TestEveryRouteNeedsARight refuses everything to everyone: only what is about the service
 // itself is still answered.
 func TestEveryRouteNeedsARight(t *testing.T) {
 	asked := map[Right]int{}
@@ -117,7 +117,7 @@ func TestSecretsAreNotLogged(t *testing.T) {
 func TestPanicsAreToldWithTheirStack(t *testing.T) {
 	h, log := serve(t, Options{})
 	if w := ask(h, "GET", "/api/collections/c"); w.Code != 500 || !strings.Contains(w.Body.String(),
-		"its log tells more") {
+		"its log has more") {
 		t.Errorf("%d %s", w.Code, w.Body)
 	}
 	if !strings.Contains(log.String(), "getCollection") {

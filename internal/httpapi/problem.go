@@ -124,7 +124,7 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	}
 }
 
-// retryAfter is when it makes sense to try again where nothing tells.
+// retryAfter is when it makes sense to try again if nothing tells.
 const retryAfter = 5 * time.Second
 
 func unavailable(w http.ResponseWriter, after time.Duration, detail string) {
@@ -137,7 +137,7 @@ func (h *server) trouble(r *http.Request, err error) {
 	h.options.Log.Warn("the database did not do its work", "method", r.Method, "path", r.URL.Path, "error", err)
 }
 
-// failInDatabase answers with what went wrong where the database, or a fault of the program,
+// failInDatabase answers with what went wrong if the database, or a fault of the program,
 // is the cause.
 func (h *server) failInDatabase(w http.ResponseWriter, r *http.Request, err error) {
 	switch store.TroubleOf(err) {
@@ -165,6 +165,6 @@ func (h *server) failInDatabase(w http.ResponseWriter, r *http.Request, err erro
 		writeProblem(w, http.StatusBadRequest, "", "the database does not take this: "+err.Error())
 	default:
 		h.options.Log.Error("request failed", "method", r.Method, "path", r.URL.Path, "error", err)
-		writeProblem(w, http.StatusInternalServerError, "", "the service could not do this; its log tells more")
+		writeProblem(w, http.StatusInternalServerError, "", "the service could not do this; its log has more")
 	}
 }

@@ -72,7 +72,7 @@ func (q *query) has(name string) bool { return q.values.Get(name) != "" }
 
 func (q *query) text(name string) string { return q.values.Get(name) }
 
-// number reads a number from least to most, and fallback where it is absent.
+// number reads a number from least to most, and fallback if it is absent.
 // A fallback that is not a number makes the parameter required.
 func (q *query) number(name string, fallback, least, most float64) float64 {
 	if !q.has(name) {

@@ -224,7 +224,7 @@ func isFile(files fs.FS, name string) bool {
 // A handler answers a request or returns what is wrong.
 type handler func(w http.ResponseWriter, r *http.Request) error
 
-// answerTimeout is how long an answer may take to be worked out, where what it is about has
+// answerTimeout is how long an answer may take to be worked out, if what it is about has
 // no size of its own.
 const answerTimeout = 30 * time.Second
 
@@ -319,7 +319,7 @@ func (h *server) recovered(next http.Handler) http.Handler {
 					panic(p)
 				}
 				h.options.Log.Error("panic", "path", r.URL.Path, "panic", p, "stack", string(debug.Stack()))
-				writeProblem(w, http.StatusInternalServerError, "", "the service has a fault; its log tells more")
+				writeProblem(w, http.StatusInternalServerError, "", "the service has a fault; its log has more")
 			}
 		}()
 		next.ServeHTTP(w, r)

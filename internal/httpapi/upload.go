@@ -15,7 +15,7 @@ import (
 )
 
 // An upload is a file that a request brings, and the parameters that say how to read
-// it. The file is the body or, where that is a form (RFC 7578), its part "file"; before
+// it. The file is the body or, if that is a form (RFC 7578), its part "file"; before
 // it a form may have a part "options", a JSON object with the same parameters as the
 // query. It is read as it arrives.
 type upload struct {

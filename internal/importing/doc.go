@@ -2,7 +2,7 @@
 // them beside the database, merges them in one transaction, and reports what became of each.
 //
 // An import is whole or not there at all, whatever ends first. A file is judged as a whole:
-// where what its beginning told does not hold to its end, it is read again.
+// if what its beginning told does not hold to its end, it is read again.
 //
 // A job reads rows (rows.go), gathers them in a nameless file beside the database, and puts
 // them together in memory at the same time (prepared.go). Then it takes its turn and merges them

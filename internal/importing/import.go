@@ -81,7 +81,7 @@ func (m *Importer) target(id string, toMake func(id string) (store.Collection, e
 	return replica.NewCopy(info), nil
 }
 
-// A RowDoubt tells what is doubtful about a row.
+// A RowDoubt says what is doubtful about a row.
 type RowDoubt struct {
 	Row, Line int
 	doubts.Doubt
@@ -118,8 +118,8 @@ func (r *Report) reject(bad *formats.RowError) {
 // Import reads a file into a collection. Rows that cannot be used are reported,
 // and the others imported, all at once when the file has been read to its end: those
 // with the id of an item replace it. A file that cannot be read, or not to its end,
-// is an *invalid.Error, and nothing of it is imported; nor is it where ctx ends first,
-// or where it is dismissed, which is ErrDismissed.
+// is an *invalid.Error, and nothing of it is imported; nor is it if ctx ends first,
+// or if it is dismissed, which is ErrDismissed.
 func (m *Importer) Import(ctx context.Context, collection string, r io.Reader, options Options) (Report, error) {
 	if options.DryRun {
 		return m.check(ctx, collection, r, options)
@@ -193,7 +193,7 @@ func invalidFile(err error) error {
 var errNotWhole = errors.New("the file did not arrive whole")
 
 // guessProperties sets the properties that name and class the features of a collection,
-// where they can be guessed.
+// if they can be guessed.
 func (m *Importer) guessProperties(ctx context.Context, c *replica.Copy, names []string) error {
 	name, category, guessed := guessedProperties(c, names)
 	if !guessed {

@@ -139,7 +139,7 @@ func (m *Importer) describeImport(row *store.Import) Import {
 		p := running.(*job).progress()
 		i.BytesRead, i.Rows, i.Format = p.BytesRead, p.RowsRead, formats.Format(p.Format)
 		if i.Rows > 0 {
-			// Even where it is committed: it is over when it can be seen.
+			// Even if it is committed: it is over when it can be seen.
 			i.Status, i.Report, i.EndedAt = store.Running, nil, nil
 		}
 	}
@@ -162,7 +162,7 @@ func explainImport(err error, id string) error {
 	return err
 }
 
-// Imports returns the imports into a collection, or all where that is "", the newest
+// Imports returns the imports into a collection, or all if that is "", the newest
 // first: at most limit of those that began before the one with the id before, which is
 // "" for all. Their reports list no rows.
 func (m *Importer) Imports(

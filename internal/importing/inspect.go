@@ -24,7 +24,7 @@ const (
 	inspectBytes = 32 << 20
 )
 
-// An Inspection tells what was recognised in a file.
+// An Inspection reports what was recognised in a file.
 type Inspection struct {
 	Format           formats.Format
 	Columns          []formats.Column
@@ -42,7 +42,7 @@ type Inspection struct {
 // category is the property that is to class the features, nil for that of the collection or
 // the one that usually does. If the file is only the beginning of one, that it ends in the
 // middle is no error. Of a table without columns for a position the columns are told, and
-// what is missing. It fails where ctx ends first.
+// what is missing. It fails if ctx ends first.
 func (m *Importer) Inspect(
 	ctx context.Context, collection string, r io.Reader, options formats.Options, partial bool, category *string,
 ) (out Inspection, err error) {

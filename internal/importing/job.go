@@ -135,7 +135,7 @@ func (i *job) watch(parent context.Context) (ctx context.Context, stop func()) {
 	}
 }
 
-// touch tells the database how far it is, and learns whether it is dismissed by way of
+// touch reports to the database how far it is, and learns whether it is dismissed by way of
 // another process.
 func (i *job) touch(ctx context.Context) {
 	dismissing, err := i.importer.store.TouchImport(ctx, i.record.Key, i.progress())
@@ -289,7 +289,7 @@ func (i *job) merge(ctx context.Context, into *store.Collection) error {
 	return nil
 }
 
-// checkRoom reports a *fault.FullError where the disk of the database, as far as it is known, has
+// checkRoom reports a *fault.FullError if the disk of the database, as far as it is known, has
 // no room for features that were gathered: they are written to the table, to its index, and
 // to the log before both.
 func (m *Importer) checkRoom(gathered int64) error {
@@ -382,7 +382,7 @@ func (i *job) end(ctx context.Context, err error) error {
 		problem = "the file did not arrive whole; nothing of it was imported"
 	default:
 		i.importer.log.Error("an import failed", "import", i.record.ID, "error", err)
-		problem = "the service could not do this; its log tells more"
+		problem = "the service could not do this; its log has more"
 	}
 	if i.noted {
 		return err

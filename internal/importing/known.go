@@ -7,7 +7,7 @@ import (
 	"idlebeacon/internal/replica"
 )
 
-// knownSample is how many features tell where a collection is.
+// knownSample is how many features show where a collection is.
 const knownSample = 4096
 
 // A whereabouts is where a collection was when it had so many features.

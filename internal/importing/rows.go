@@ -68,7 +68,7 @@ func (i *job) info() *store.Collection {
 	return i.into.Info()
 }
 
-// propertyNotes tells of properties that are to name or class the features, and that none
+// propertyNotes reports properties that are to name or class the features, and that none
 // of them has.
 func (i *job) propertyNotes() (notes []formats.Note) {
 	if i.report.Rows == i.report.Rejected {
@@ -171,7 +171,7 @@ func (i *job) stage(ctx context.Context) (err error) {
 	return noRoom(err)
 }
 
-// noRoom tells of a disk without room for temporary files as what it is.
+// noRoom reports a disk without room for temporary files as what it is.
 func noRoom(err error) error {
 	if store.TroubleOf(err) == store.Full {
 		return &fault.FullError{Where: "temporary files"}

@@ -200,7 +200,7 @@ func (s *Server) current() *run {
 // Restart there is another.
 func (s *Server) Exited() <-chan struct{} { return s.current().exited }
 
-// Stop ends the server, rolling back what has not been committed, and waits for it. Where
+// Stop ends the server, rolling back what has not been committed, and waits for it. If
 // ctx ends first, or a minute has passed, it is ended at once, as a power cut would: it
 // recovers at its next start. It may be called more than once.
 func (s *Server) Stop(ctx context.Context) error {
@@ -392,7 +392,7 @@ func (s *Server) launch() error {
 }
 
 // waitReady waits until the server takes connections and has the database: as long as it
-// says that it is starting, and for a while where it says nothing.
+// says that it is starting, and for a while if it says nothing.
 func (s *Server) waitReady(ctx context.Context, progress func(what string)) error {
 	retry := time.NewTicker(20 * time.Millisecond)
 	defer retry.Stop()

@@ -12,7 +12,7 @@ import (
 )
 
 // chooseSocketDir decides where the socket goes: into the cluster's directory
-// or, where that cannot be told as the path of a socket, a temporary one.
+// or, if that cannot be told as the path of a socket, a temporary one.
 func (s *Server) chooseSocketDir() error {
 	s.socketDir = s.dir
 	// To the server and to clients a comma separates several directories.

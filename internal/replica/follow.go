@@ -19,7 +19,7 @@ func (r *Replica) Wake() {
 }
 
 const (
-	// lookEvery is how often the follower looks at the clock where nobody wakes it:
+	// lookEvery is how often the follower looks at the clock if nobody wakes it:
 	// notifications may get lost on the way.
 	lookEvery = 2 * time.Second
 	// followTimeout ends an attempt to follow that the database does not answer.
@@ -177,7 +177,7 @@ func (r *Replica) followChange(change *store.Change, s *step) {
 	}
 }
 
-// publish lets all changes up to the given one be seen, and tells who has subscribed. The
+// publish lets all changes up to the given one be seen, and adds its events to the log. The
 // caller has the turn.
 func (r *Replica) publish(applied uint64, s *step) {
 	for key, c := range r.byKey {

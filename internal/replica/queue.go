@@ -61,7 +61,7 @@ func newWriteQueue(r *Replica) *writeQueue {
 }
 
 // do carries out edits and returns their outcomes once they are committed and
-// can be seen in the places. Where ctx ends first they may still be carried out.
+// can be seen in the places. If ctx ends first they may still be carried out.
 func (q *writeQueue) do(ctx context.Context, by store.Origin, edits []store.Edit) ([]store.Outcome, error) {
 	if q.replica.loading.Load() {
 		return nil, errLoading
@@ -141,7 +141,7 @@ func (q *writeQueue) run() {
 	q.giveUp() // nothing is left to give up
 }
 
-// commit carries out a group of writes and answers them. It works to its end even where a
+// commit carries out a group of writes and answers them. It works to its end even if a
 // caller has given up: others share the transaction. A write that the database refuses is
 // set apart, so that the others are carried out.
 func (q *writeQueue) commit(group []*pendingWrite) {

@@ -57,7 +57,7 @@ func (s *Service) CreateItem(
 	return store.Stored{Feature: f, Change: outcome.Change.Number}, doubt, nil
 }
 
-// DeleteItem takes an item out of a collection. Where since is not nil and its newest change
+// DeleteItem takes an item out of a collection. If since is not nil and its newest change
 // is none of these, somebody else has been there, and the error is a *fault.ChangedError.
 func (s *Service) DeleteItem(ctx context.Context, collection, id string, since []uint64) error {
 	c, err := s.collection(collection)

@@ -34,7 +34,7 @@ type MarkersQuery struct {
 	Draft     string // a style in JSON to draw with instead of the collection's own; "" for that
 }
 
-// A Marker is one marker of a view: a cluster, or the place where Count is 1. It
+// A Marker is one marker of a view: a cluster, or the place if Count is 1. It
 // is good only until the function that was given it returns.
 type Marker struct {
 	Count   int
@@ -46,7 +46,7 @@ type Marker struct {
 	OpensAt int                    // the whole zoom at which a cluster opens; 0 if Stacked
 	Stacked bool                   // the places of a cluster stay together at every zoom
 	Listed  []places.Place         // of a stack: its places in the order of their ids, at most MaxListed
-	Outline [][]geo.Point          // as cluster.Marker has it, where it was asked for
+	Outline [][]geo.Point          // as cluster.Marker has it, if it was asked for
 	Drawing *style.Drawing         // what the data of a single place make of its look; nil if no look depends on data
 	groups  iter.Seq[cluster.Group]
 }
@@ -122,7 +122,7 @@ func (v *Viewport) Markers(yield func(*Marker)) error {
 	return err
 }
 
-// told returns a function that tells yield of the markers it is given.
+// told returns a function that gives yield the markers it is given.
 func (v *Viewport) told(yield func(*Marker)) func(*cluster.Marker) {
 	var values func(index.Entry) []filter.Value
 	if v.looks != nil {
@@ -180,8 +180,8 @@ func (v *Viewport) Newest(first, last index.Cell) (change uint64) {
 
 // InSquares calls yield with each marker that stands for a place in one of some of the
 // squares that Squares returns for one rectangle, and with others near them, each with the
-// cells of the map whose places it stands for: no other marker has the first of them. Where
-// cut is set, which it may be where that is the only one, the place has to lie in the box as
+// cells of the map whose places it stands for: no other marker has the first of them. If
+// cut is set, which it may be if that is the only one, the place has to lie in the box as
 // well.
 func (v *Viewport) InSquares(squares []index.Cell, cut bool, yield func(*Marker, iter.Seq[cluster.Group])) {
 	box := geo.AllSpots

@@ -26,7 +26,7 @@ const (
 	MaxSortKeys = 8
 )
 
-// A Sort is an order of items: by the first key and, where that is the same, by the next.
+// A Sort is an order of items: by the first key and, if that is the same, by the next.
 // Those that are the same by all are in the order of their ids.
 type Sort []SortKey
 

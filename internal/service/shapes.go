@@ -66,7 +66,7 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 	return v, err
 }
 
-// Drawing returns a function that tells what the data of a shape make of its look,
+// Drawing returns a function that says what the data of a shape make of its look,
 // or nil if no look depends on data.
 func (v *ShapesView) Drawing() func(*shapes.Shape) style.Drawing {
 	if v.looks == nil {

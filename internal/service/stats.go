@@ -23,7 +23,7 @@ type Stats struct {
 	Connections     store.PoolStats
 	KeptOrders      int
 	KeptOrderBytes  int64
-	RoomFree        int64 // bytes, where RoomKnown
+	RoomFree        int64 // bytes, if RoomKnown
 	RoomKnown       bool
 	Writes          replica.WriteStats
 }

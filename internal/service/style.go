@@ -130,7 +130,7 @@ const countedRules = 12
 // keptDrafts is how many styles that are being tried are kept resolved.
 const keptDrafts = 8
 
-// looksOf returns the style of a collection with what depends on its data or, where
+// looksOf returns the style of a collection with what depends on its data or, if
 // draft is not empty, that of a draft of one in JSON.
 func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
 	if draft == "" {
@@ -195,7 +195,7 @@ func (s *Service) Style(collection string) (Style, error) {
 }
 
 // SetStyle says how a collection is to be drawn: raw is a style as JSON, nil for one
-// that is made from the categories. Where since is not nil and has none of the changes
+// that is made from the categories. If since is not nil and has none of the changes
 // that [Style.Change] may be now, somebody else has been there, and the error is a
 // *fault.ChangedError.
 func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, since []uint64) (Style, error) {
@@ -260,7 +260,7 @@ func (s *Service) Legend(ctx context.Context, collection, draft string) (style.L
 	return known.resolved.Legend(counts, meeting), nil
 }
 
-// drawing returns a function that tells what the data of a shape make of its look. It
+// drawing returns a function that says what the data of a shape make of its look. It
 // is for one goroutine.
 func (l *looks) drawing() func(*shapes.Shape) style.Drawing {
 	names := l.resolved.Properties()

@@ -93,7 +93,7 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 	if services[0].Identity() != before {
 		t.Error("the identity changed though nothing tells that it is another database")
 	}
-	// A copy of the tables is another database, even where its clock is not behind.
+	// A copy of the tables is another database, even if its clock is not behind.
 	sql(
 		`CREATE TABLE copied (LIKE identity INCLUDING ALL); INSERT INTO copied TABLE identity; DROP TABLE identity;
 			ALTER TABLE copied RENAME TO identity;
@@ -105,7 +105,7 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 	}
 }
 
-// first drops what CreateItem tells of doubts.
+// first drops what CreateItem says of doubts.
 func first[T, U any](v T, _ U, err error) (T, error) { return v, err }
 
 // TestFollowingWithoutNotifications changes the database without waking anybody.

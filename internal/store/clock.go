@@ -12,7 +12,7 @@ import (
 )
 
 // A State says which database this is and how far it has come. Numbers of changes only
-// mean the same where the Identity is the same.
+// mean the same if the Identity is the same.
 type State struct {
 	// Identity is random. It is made with the database, and anew when the database turns
 	// out to be a copy of the one it was made for: restored from a dump, or served by
@@ -178,7 +178,7 @@ const (
 // releaseClock notes the newest number, $1, and notifies on a channel, $2.
 const releaseClock = "WITH noted AS (UPDATE clock SET change = $1 RETURNING change) SELECT pg_notify($2, '') FROM noted"
 
-// release notes the numbers that were taken, and tells the other processes.
+// release notes the numbers that were taken, and wakes the other processes.
 func (c *clock) release(tx *gorm.DB) error {
 	if c.newest == c.Change {
 		return nil

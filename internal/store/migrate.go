@@ -127,7 +127,7 @@ var migrations = []*gormigrate.Migration{
 		// What a collection's newest change is, and its history.
 		`CREATE INDEX changes_by_collection ON changes (collection_key, number)`,
 		`CREATE INDEX changes_by_time ON changes USING brin (at)`,
-		// Whether a collection has what a longitude and latitude do not tell all of.
+		// Whether a collection has what a longitude and latitude do not say all of.
 		`CREATE INDEX features_beyond_points ON features (collection_key) WHERE geometry IS NOT NULL OR elevation IS
 			NOT NULL`,
 		// Changes up to this number may have been forgotten.

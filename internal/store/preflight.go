@@ -27,7 +27,7 @@ const insufficientPrivilege = "42501"
 
 var schemaName = regexp.MustCompile(`^[a-z_][a-z0-9_]{0,62}$`)
 
-// inspect makes the schema where one is named, and refuses a database that the service
+// inspect makes the schema if one is named, and refuses a database that the service
 // cannot work with, saying what to do.
 func (s *Store) inspect(ctx context.Context, schema string) error {
 	db := s.reserved.WithContext(ctx)

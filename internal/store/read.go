@@ -174,7 +174,7 @@ func (s *Store) PropertyNames(ctx context.Context, collection int64) ([]string, 
 }
 
 // NeedsGeometries reports whether a collection has features that a longitude and
-// latitude do not tell all of: shapes, or places with an elevation.
+// latitude do not say all of: shapes, or places with an elevation.
 func (s *Store) NeedsGeometries(ctx context.Context, collection int64) (bool, error) {
 	var needs bool
 	err := s.db.WithContext(ctx).

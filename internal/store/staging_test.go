@@ -222,7 +222,7 @@ func TestMerging(t *testing.T) {
 		t.Errorf("with repeated ids: %+v", m)
 	}
 
-	// One that is not there is made with what goes into it; where somebody else has made
+	// One that is not there is made with what goes into it; if somebody else has made
 	// it by now, that one is meant.
 	fresh := Collection{ID: "new", Title: "New", NameProperty: "text"}
 	if m := merge(gathered(t, s, "x", "a", "b"), &fresh, "7"); m != (Merged{Created: 2, Made: true,

@@ -104,7 +104,7 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 	}
 }
 
-// TestWritesTogether applies the edits of two callers in one transaction: the journal tells
+// TestWritesTogether applies the edits of two callers in one transaction: the journal says
 // them apart.
 func TestWritesTogether(t *testing.T) {
 	s := open(t, pgboxtest.DSN(t))

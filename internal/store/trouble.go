@@ -61,7 +61,7 @@ func TroubleOf(err error) Trouble {
 	return NoTrouble
 }
 
-// troubleOfCode tells by the codes of PostgreSQL's errors (Appendix A of its manual).
+// troubleOfCode judges by the codes of PostgreSQL's errors (Appendix A of its manual).
 func troubleOfCode(code string) Trouble {
 	switch code {
 	case "53100": // disk_full

@@ -87,7 +87,7 @@ type Change struct {
 	At  time.Time // when it was made
 }
 
-// An Outcome is what became of one Edit: a change, or an error, or neither where
+// An Outcome is what became of one Edit: a change, or an error, or neither if
 // the feature already was as asked.
 type Outcome struct {
 	Change *Change

@@ -1,10 +1,10 @@
 // Package axes reports which positions among many are likely to have their longitude and
 // latitude swapped.
 //
-// A position is judged by its neighbours: it is doubtful where few others are near it and
+// A position is judged by its neighbours: it is doubtful if few others are near it and
 // many are where it would be with the two swapped. That happens by chance too, in files
 // that cover much of the Earth. So the [Judge] first asks how often a position that stands
-// among others would find as many at its mirror image, and says nothing where that
+// among others would find as many at its mirror image, and says nothing if that
 // explains what it sees.
 //
 // All counts are of squares of longitudes and latitudes, in several sizes, so a judgement
@@ -24,7 +24,7 @@ const (
 	finest = 64
 	// coarsest is the level of the largest cells, of eight degrees.
 	coarsest = 9
-	// maxCells bounds the memory of a Cloud: where there would be more, its cells become larger.
+	// maxCells bounds the memory of a Cloud: if there would be more, its cells become larger.
 	maxCells = 1 << 16
 )
 

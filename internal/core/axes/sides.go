@@ -25,7 +25,7 @@ const (
 )
 
 // Sides returns two sides of the positions that mirror each other, the larger one first, or
-// nil if there are none or where single positions are doubtful instead.
+// nil if there are none or if single positions are doubtful instead.
 func (j *Judge) Sides() []Side {
 	if j.suspect > 0 {
 		return nil

@@ -159,7 +159,7 @@ func (t tally) String() string {
 }
 
 // judgeWorld makes a file of n places of a land, swaps some of them, and counts what is
-// said. A swap counts only where it can be told: where it stays on the Earth and moves the
+// said. A swap counts only if it can be told: if it stays on the Earth and moves the
 // place further than the land's places are from each other.
 func judgeWorld(r *rand.Rand, here land, n, swap int) (t tally) {
 	points, swapped := make([]geo.Point, n), make([]bool, n)

@@ -53,11 +53,11 @@ var ErrTooMany = errors.New("cluster: too many markers for one view")
 type Marker struct {
 	Count int
 	At    geo.Point   // where it stands; for a single place, to the precision of a Spot
-	Entry index.Entry // the place, where Count is 1
+	Entry index.Entry // the place, if Count is 1
 
 	// The others are for a Count of more than 1.
 
-	Extent  geo.Box     // of its places; crosses the antimeridian where they do
+	Extent  geo.Box     // of its places; crosses the antimeridian if they do
 	Tally   index.Tally // its places by category
 	OpensAt int         // the first whole zoom at which its places have more than one marker; see Stacked
 	Stacked bool        // its places stay together at every zoom; OpensAt is then 0
@@ -337,7 +337,7 @@ func extent(head *cell, members []*cell) geo.Box {
 }
 
 // turn returns by how many units the spots of c, a neighbour of head, must be
-// shifted to lie beside it where the antimeridian is between them.
+// shifted to lie beside it if the antimeridian is between them.
 func turn(head, c *cell) int64 {
 	const world = 1 << 32
 	switch d := int64(c.mean.X) - int64(head.mean.X); {

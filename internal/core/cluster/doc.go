@@ -3,7 +3,7 @@
 //
 // The map is cut into fixed square cells, a little wider than the least distance
 // between two markers, the spacing. The places of a cell belong together, and
-// stand at their mean. Where the means of two neighbouring cells are closer than
+// stand at their mean. If the means of two neighbouring cells are closer than
 // the spacing they conflict, and only one of them, the head, has a marker; the
 // places of the other belong to it or to another head that it conflicts with.
 //

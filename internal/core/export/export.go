@@ -36,7 +36,7 @@ var ErrCannotHold = errors.New("export: the format cannot hold it")
 
 // Options say what a file is to have.
 type Options struct {
-	Title string // of the whole, where the format has a place for one
+	Title string // of the whole, if the format has a place for one
 	// Names are the properties that get columns of their own, in order, in formats
 	// that need to know them.
 	Names []string
@@ -429,7 +429,7 @@ func (w *gpxWriter) properties(f *feature.Feature, of string) {
 	w.text("<extensions>")
 	w.element("p:id", "", f.ID)
 	for _, name := range rest {
-		// As an element of its own name, which other programs show, where it can be one.
+		// As an element of its own name, which other programs show, if it can be one.
 		if xmlName.MatchString(name) && name != "id" && name != "property" && value[name] != "" {
 			w.text("<p:" + name + ">" + escapeXML(value[name]) + "</p:" + name + ">")
 			continue

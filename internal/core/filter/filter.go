@@ -12,7 +12,7 @@
 // values of different kinds, is neither true nor false; a feature is chosen only
 // where the whole condition is true.
 //
-// If a condition is not well formed, a [SyntaxError] tells where and what was
+// If a condition is not well formed, a [SyntaxError] reports where and what was
 // expected.
 package filter
 
@@ -66,7 +66,7 @@ type Value struct {
 // of a condition. No property has such a name.
 const Geometry = "\x00geometry"
 
-// Shaped is the geometry of an area or path. It is asked for only where its box does not
+// Shaped is the geometry of an area or path. It is asked for only if its box does not
 // tell enough.
 type Shaped interface {
 	Box() geo.Box
@@ -251,7 +251,7 @@ func compared(a Value, op string, b Value) truth {
 	return truthOf(order >= 0)
 }
 
-// order compares two values of the same kind: negative where a is less, and
+// order compares two values of the same kind: negative if a is less, and
 // reports whether they can be compared. Texts are compared by Unicode code points.
 // A text is compared with a moment or a date by what it says in RFC 3339.
 func order(a, b Value) (int, bool) {
@@ -282,7 +282,7 @@ func order(a, b Value) (int, bool) {
 	return 0, false
 }
 
-// readTime reads a date, or a moment. A moment without an offset is in UTC. Where
+// readTime reads a date, or a moment. A moment without an offset is in UTC. If
 // a date is meant, the moments of a day count as that day.
 func readTime(s string, kind Kind) (time.Time, bool) {
 	for _, layout := range []string{time.RFC3339, "2006-01-02", "2006-01-02T15:04:05", "2006-01-02 15:04:05"} {

@@ -30,7 +30,7 @@ type patternPart struct {
 
 const anyRune = -1
 
-// maxLoose is how many characters may stand between two %, where some are _.
+// maxLoose is how many characters may stand between two %, if some are _.
 const maxLoose = 64
 
 // newPattern reads a pattern, in which a backslash takes the next character as it is.

@@ -8,7 +8,7 @@ import (
 	"unicode/utf8"
 )
 
-// A SyntaxError tells what is wrong with a condition, and where.
+// A SyntaxError reports what is wrong with a condition, and where.
 type SyntaxError struct {
 	Position int    // of the first character that is wrong, the first being 1
 	Found    string // what is there; empty at the end
@@ -196,7 +196,7 @@ func (p *parser) predicate() (condition, error) {
 	return c, nil
 }
 
-// wordPredicate reads what follows an operand where it is no sign.
+// wordPredicate reads what follows an operand if it is no sign.
 func (p *parser) wordPredicate(left operand, negated bool) (condition, error) {
 	word := ""
 	if p.token.kind == wordToken {

@@ -44,7 +44,7 @@ func (o occurrence) and(other occurrence) occurrence {
 	return o
 }
 
-// A columnSurvey is what all values of a column tell, seen so far.
+// A columnSurvey is what all values of a column show, seen so far.
 type columnSurvey struct {
 	values    int               // that are not empty
 	other     occurrence        // those that no kind fits
@@ -147,7 +147,7 @@ func (c *columnSurvey) fits(k kind) bool { return c.values > 0 && c.misfit(k).co
 // A reading is how the values of a column are read.
 type reading struct {
 	of   Type // one of Types
-	kind kind // jsonNumber, boolean and so on; of no meaning where of is Text
+	kind kind // jsonNumber, boolean and so on; of no meaning if of is Text
 }
 
 var plainText = reading{of: Text}
@@ -213,7 +213,7 @@ func (c *columnSurvey) as(t Type) reading {
 	return reading{t, kindsOf[t][0]}
 }
 
-// notes tells what people should know of the column called name, read as r, which was
+// notes returns what people should know of the column called name, read as r, which was
 // asked for or found.
 func (c *columnSurvey) notes(name string, r reading, asked bool) []Note {
 	note := Note{Column: name, Type: r.of, Of: c.values}

@@ -10,7 +10,7 @@ import (
 )
 
 // A Fix says which mistakes in the positions of a file are to be mended. What is
-// not to be mended is an error of its row, or kept as it is where it may be right.
+// not to be mended is an error of its row, or kept as it is if it may be right.
 type Fix struct {
 	DecimalComma bool // read 2,5 as 2.5
 	Sexagesimal  bool // read degrees, minutes and seconds, such as 38°30'15"S

@@ -188,7 +188,7 @@ func (r *csvReader) Columns() []Column {
 	return columns
 }
 
-// separatorLine returns the length of a first line that only tells the separator, as some
+// separatorLine returns the length of a first line that only gives the separator, as some
 // spreadsheets write it, or 0 if there is none.
 func separatorLine(b *bufio.Reader) int {
 	start, _ := b.Peek(len("sep=;\r\n"))
@@ -334,7 +334,7 @@ func (r *csvSource) next() (textRow, error) {
 	return row, nil
 }
 
-// text writes a record as a line of the file, without its end and without what tells
+// text writes a record as a line of the file, without its end and without what says
 // why it was rejected before.
 func (r *csvSource) text(record []string) []byte {
 	if n := len(record) - len(rejectedColumns); r.told && n > 0 {

@@ -5,7 +5,7 @@
 // [Open] recognises the format and begins to read. [ReadWhole] reads a file to its end, a second
 // time if the first rows told something else than all of them: what a column holds, how the
 // text is encoded, and which positions are likely wrong is known only at the end. A [Survey]
-// takes in what all rows tell.
+// takes in what all rows show.
 //
 // Package export writes features in these formats. [WriteRejected] writes the rows of a file that could not
 // be used, as a file of the same format.

@@ -48,7 +48,7 @@ func (m *mender) check(g *geometry.Geometry) error {
 	return swappable(err, possible, g)
 }
 
-// convert makes degrees of the positions of a geometry where they are something else.
+// convert makes degrees of the positions of a geometry if they are something else.
 func (m *mender) convert(g *geometry.Geometry) (err error) {
 	crs := m.crs
 	if crs.IsWGS84() {

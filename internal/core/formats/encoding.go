@@ -32,7 +32,7 @@ const (
 func (e *encoding) told() bool { return e.name != "" && e.name != utf8Name }
 
 // holds reports whether all of the file could be read as UTF-8. A file with nothing of
-// several bytes in UTF-8, but with bytes beyond ASCII, is in an older encoding. Where there
+// several bytes in UTF-8, but with bytes beyond ASCII, is in an older encoding. If there
 // are both, single rows are broken.
 func (e *encoding) holds() bool { return !e.watched || e.broken == 0 || e.several > 0 }
 
@@ -58,7 +58,7 @@ func CheckEncoding(name string) error {
 var xmlEncoding = regexp.MustCompile(`^<\?xml[^>]*\sencoding\s*=\s*["']([A-Za-z0-9._:-]+)["']`)
 
 // decode returns a text in UTF-8 without its byte order mark. The encoding is the one that
-// is asked for, or that the text is marked with, declares, or that e tells from reading it
+// is asked for, or that the text is marked with, declares, or that e finds by reading it
 // before, or that its beginning shows.
 func decode(r io.Reader, asked string, e *encoding) (io.Reader, error) {
 	b := bufio.NewReaderSize(r, 64<<10)

@@ -40,7 +40,7 @@ func (f *File) Format() Format { return f.format }
 func (f *File) Head() []byte { return f.head }
 
 // Holds reports, once Next has returned io.EOF, whether the rows were read as the whole
-// file tells. If it is false, the beginning of the file told something else than all of
+// file shows. If it is false, the beginning of the file showed something else than all of
 // it: it has to be read again with [File.Survey] in the options.
 func (f *File) Holds() bool {
 	for _, holds := range f.holds {
@@ -51,7 +51,7 @@ func (f *File) Holds() bool {
 	return true
 }
 
-// Survey returns what the whole file tells, for [Options.Survey], once Next has returned
+// Survey returns what the whole file shows, for [Options.Survey], once Next has returned
 // io.EOF.
 func (f *File) Survey() *Survey {
 	s := f.survey.again()
@@ -73,10 +73,10 @@ type Reader interface {
 	Next() (Row, error)
 
 	// Names returns the names of the properties that the rows have, in order, as
-	// far as the first rows or the header tell. It is called before Next.
+	// far as the first rows or the header show. It is called before Next.
 	Names() []string
 
-	// Columns tells what was recognised: of a table each column, of other formats
+	// Columns returns what was recognised: of a table each column, of other formats
 	// each property of the first rows. It is called before Next.
 	Columns() []Column
 }
@@ -89,7 +89,7 @@ type Column struct {
 	Samples []string // some of its values, at most three
 }
 
-// A Role is what a column is where it is no property.
+// A Role is what a column is if it is no property.
 type Role string
 
 // The roles of columns.
@@ -202,9 +202,9 @@ func (f Format) Extension() string {
 type Options struct {
 	Format Format // found from the content if empty
 	// The names of the CSV columns with the longitude and latitude in degrees, and with the
-	// geometry in Well-Known Text. Where empty, they are found by their usual names.
+	// geometry in Well-Known Text. If empty, they are found by their usual names.
 	LonColumn, LatColumn, GeometryColumn string
-	// IDColumn is the column, or in formats without columns the property, with the id. Where
+	// IDColumn is the column, or in formats without columns the property, with the id. If
 	// empty, it is what the format has for it, in CSV a column with a usual name.
 	IDColumn string
 	// Types are those of columns that are not to be guessed, for formats whose
@@ -229,12 +229,12 @@ type Options struct {
 	// Known is where the other features of the collection are, nil if that is not
 	// known: a Doubt may come from it.
 	Known *doubts.Known
-	// Survey is what all of the file tells, nil if it has not been read before.
+	// Survey is what all of the file shows, nil if it has not been read before.
 	Survey *Survey
 }
 
 // ReadWhole reads a file, which open gives from its beginning, to its end. Each time it calls
-// rows with the file, which has to read all rows of it and return io.EOF. Where the beginning
+// rows with the file, which has to read all rows of it and return io.EOF. If the beginning
 // of the file told something else than all of it, rows is called a second time, and what it
 // made of the first is void.
 func ReadWhole(open func() (io.Reader, error), options Options, rows func(*File) error) (*File, error) {

@@ -139,7 +139,7 @@ func (r *geoJSONReader) fileMember(token json.Token, value []byte) error {
 			return err
 		}
 		if is && crs != r.mender.crs {
-			r.survey.crs = crs.String() // where features were read before, they are read again
+			r.survey.crs = crs.String() // if features were read before, they are read again
 			r.mender.crs = crs
 			r.late = r.row > 0
 		}
@@ -179,7 +179,7 @@ func namesOf(columns []Column) []string {
 // Columns implements Reader.
 func (r *geoJSONReader) Columns() []Column { return propertyColumns(r.early) }
 
-// propertyColumns tells of the properties of the first features of a file.
+// propertyColumns returns the properties of the first features of a file.
 func propertyColumns(early []peeked) []Column {
 	var columns []Column
 	at := map[string]int{}

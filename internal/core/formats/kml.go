@@ -195,7 +195,7 @@ const pointTimes = "times of the points of tracks"
 // IDData is the name of the datum with an id that XML does not allow as one.
 const IDData = "feature id"
 
-// geometry returns the geometry that the elements of g make, of no type where there
+// geometry returns the geometry that the elements of g make, of no type if there
 // are none.
 func (g *kmlGeometry) geometry() (geometry.Geometry, error) {
 	all, err := g.parts()

@@ -92,7 +92,7 @@ func separatorOf(head []byte) rune {
 }
 
 // withReason returns a GeoJSON feature with the reason as a further member, or as it
-// is where it is no object.
+// is if it is no object.
 func withReason(e *RowError) []byte {
 	if !bytes.HasPrefix(e.Source, []byte("{")) || !json.Valid(e.Source) {
 		return e.Source

@@ -6,7 +6,7 @@ import (
 
 // A Survey is what all rows of a file tell together: of which types its columns are, how
 // its text is encoded, and which of its positions are likely wrong. It is made while the
-// file is read. What the first rows tell may not hold for all: see [File.Holds].
+// file is read. What the first rows show may not hold for all: see [File.Holds].
 type Survey struct {
 	whole    bool // all of the file has been seen
 	encoding encoding
@@ -38,7 +38,7 @@ func newSurvey() *Survey {
 }
 
 // again returns a survey for reading the file once more: it knows what s knows, and counts
-// anew what a row at a time tells.
+// anew what a row at a time shows.
 func (s *Survey) again() *Survey {
 	out := newSurvey()
 	out.whole, out.encoding, out.crs = true, s.encoding, s.crs
@@ -96,7 +96,7 @@ func (s *Survey) fixable(fix string, alone bool) {
 	}
 }
 
-// notes tells what people should know of the file.
+// notes returns what people should know of the file.
 func (s *Survey) notes(o *Options) (notes []Note) {
 	if s.encoding.told() {
 		notes = append(notes, Note{Kind: EncodingNote, What: s.encoding.name})

@@ -45,8 +45,8 @@ type textSource interface {
 }
 
 // A typedReader reads rows of text and gives the values of each column the type that all
-// of them have, or the one that is asked for. Where the file is read for the first time,
-// that is what the first rows tell, and all is noted in a survey.
+// of them have, or the one that is asked for. If the file is read for the first time,
+// that is what the first rows show, and all is noted in a survey.
 type typedReader struct {
 	source   textSource
 	asked    map[string]Type
@@ -212,7 +212,7 @@ func (r *typedReader) readingsOf(names []string) []reading {
 	return r.lastReadings
 }
 
-// holds reports whether all values were read as the whole file tells.
+// holds reports whether all values were read as the whole file shows.
 func (r *typedReader) holds() bool {
 	for name := range r.survey.columns {
 		used, known := r.readings[name]

@@ -65,7 +65,7 @@ func newXMLSource(b *bufio.Reader, guard *guard, mender *mender, survey *Survey)
 	}
 }
 
-// A shallow reader of tokens fails where elements are nested too deep.
+// A shallow reader of tokens fails if elements are nested too deep.
 type shallow struct {
 	d     *xml.Decoder
 	depth int
@@ -147,7 +147,7 @@ func (s *xmlSource) folders() (names []string) {
 	return names
 }
 
-// inFolder puts the source of a row, where there is one, into folders of the same names
+// inFolder puts the source of a row, if there is one, into folders of the same names
 // as those around it, which would be lost otherwise.
 func (s *xmlSource) inFolder(source []byte) []byte {
 	names := s.folders()

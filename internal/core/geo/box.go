@@ -119,7 +119,7 @@ func distanceToMeridian(p Point, lon, south, north float64) float64 {
 }
 
 // Around returns the smallest box that holds all of some boxes, which crosses the antimeridian
-// where that is smaller, and whether there are any.
+// if that is smaller, and whether there are any.
 func Around(boxes []Box) (all Box, some bool) {
 	if len(boxes) == 0 {
 		return Box{}, false

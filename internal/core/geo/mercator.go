@@ -130,7 +130,7 @@ func (b SpotBox) Box() Box {
 }
 
 // SpotBoxes returns the rectangles of the map that hold every position in b:
-// one, or two where b touches or crosses the antimeridian. They are up to one
+// one, or two if b touches or crosses the antimeridian. They are up to one
 // unit larger than b.
 func (b Box) SpotBoxes() []SpotBox {
 	nw := Project(Point{Lon: b.West, Lat: b.North})

@@ -28,7 +28,7 @@ const (
 // A Position is one position of a geometry.
 type Position struct {
 	geo.Point
-	Elevation float64 // metres above the WGS 84 ellipsoid, where Elevated
+	Elevation float64 // metres above the WGS 84 ellipsoid, if Elevated
 	Elevated  bool    // whether it has an elevation
 }
 
@@ -76,7 +76,7 @@ func (g *Geometry) All(f func([]Position) bool) bool {
 	return true
 }
 
-// Flat calls f with g, or where it is a collection with each of its members that
+// Flat calls f with g, or if it is a collection with each of its members that
 // is none.
 func (g *Geometry) Flat(f func(*Geometry)) {
 	if g.Type != Collection {
@@ -211,7 +211,7 @@ func (g *Geometry) Equal(o *Geometry) bool {
 		slices.EqualFunc(g.Members, o.Members, func(a, b Geometry) bool { return a.Equal(&b) })
 }
 
-// Anchor returns a position that stands for g where only one can: the first of
+// Anchor returns a position that stands for g if only one can: the first of
 // points, the middle of a line, the inside of an area. g must not be empty.
 func (g *Geometry) Anchor() geo.Point {
 	var largest []Position // ring or line
@@ -240,7 +240,7 @@ func (g *Geometry) Anchor() geo.Point {
 	return first
 }
 
-// ringArea returns the area of a ring in square degrees, positive where it runs
+// ringArea returns the area of a ring in square degrees, positive if it runs
 // counterclockwise (the shoelace formula).
 func ringArea(ring []Position) float64 {
 	sum := 0.0

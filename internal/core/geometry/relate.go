@@ -19,7 +19,7 @@ type Region struct {
 	step  float64 // the height of a band in degrees
 }
 
-// An edge is part of a line, or of a ring where its polygon is not -1.
+// An edge is part of a line, or of a ring if its polygon is not -1.
 type edge struct {
 	a, b    geo.Point
 	polygon int32
@@ -120,7 +120,7 @@ func (r *Region) locate(p geo.Point) place {
 	return exterior
 }
 
-// turn returns twice the area of the triangle of three positions: positive where they turn
+// turn returns twice the area of the triangle of three positions: positive if they turn
 // to the left.
 func turn(a, b, c geo.Point) float64 {
 	return (b.Lon-a.Lon)*(c.Lat-a.Lat) - (b.Lat-a.Lat)*(c.Lon-a.Lon)

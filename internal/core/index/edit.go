@@ -112,7 +112,7 @@ func (e *Edit) lookup(entry Entry) (Entry, bool) {
 	return n.entries[i], true
 }
 
-// remove takes the entry, which must be there, out of b. Where the cell of its
+// remove takes the entry, which must be there, out of b. If the cell of its
 // node is narrower then, the change belongs to the gaps around it.
 func (e *Edit) remove(b *branch, entry Entry, change uint64) {
 	if b.sum.Count == 1 {

@@ -84,7 +84,7 @@ func common(a, b Entry) uint8 {
 type Summary struct {
 	Count      int
 	SumX, SumY uint64      // sums of the spots' coordinates
-	Extent     geo.SpotBox // the smallest box that holds all; meaningless where Count is 0
+	Extent     geo.SpotBox // the smallest box that holds all; meaningless if Count is 0
 	// Members is a hash of which entries the set holds, by their identities: two
 	// sets with the same members have the same, others hardly ever.
 	Members uint64
@@ -216,7 +216,7 @@ func (t Tally) find(category uint16) int {
 	return low
 }
 
-// tallyOf counts entries, into room where that is enough.
+// tallyOf counts entries, into room if that is enough.
 func tallyOf(entries []Entry, room Tally) Tally {
 	t := room[:0]
 next:

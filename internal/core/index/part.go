@@ -11,7 +11,7 @@ import (
 // one descent, and what it summarises is at hand. The zero value is empty.
 type Part struct {
 	cell  Cell
-	whole *branch // where all of a node lies in the cell
+	whole *branch // if all of a node lies in the cell
 	run   []Entry // else a run of the entries of one leaf
 }
 

@@ -124,7 +124,7 @@ func (n *node) newestIn(box geo.SpotBox, atLeast uint64) uint64 {
 // position of a Ref, so the result is as exact as that, everywhere on the Earth.
 // Entries equally far away come in the order of their Refs.
 //
-// There is one exception, so that a crowd on one spot need not be looked at whole: where
+// There is one exception, so that a crowd on one spot need not be looked at whole: if
 // more entries share a [geo.Spot] than a leaf holds, all count as being where the one with
 // the least Ref is. That is right to within the size of a Spot, about 9 mm.
 //

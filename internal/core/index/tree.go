@@ -40,7 +40,7 @@ type branch struct {
 type fork struct {
 	kids  [4]branch // by the way they go at the level of the node's cell; two or more
 	gaps  uint64    // the newest change in that part of the cell that no kid's cell covers
-	tally Tally     // in few, where they are few
+	tally Tally     // in few, if they are few
 	few   [8]Share
 }
 

@@ -280,7 +280,7 @@ func (s *Set) Pending(selection Selection) bool {
 // Select returns the set as it was last published, with only the places that the
 // selection takes. The first use of a selection looks at all places; after that it
 // is kept up to date like the set itself, as long as it is used often enough. It
-// fails only where ctx ends first.
+// fails only if ctx ends first.
 func (s *Set) Select(ctx context.Context, selection Selection) (*Snapshot, error) {
 	key := selection.Key()
 	for {

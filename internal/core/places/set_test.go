@@ -203,7 +203,7 @@ func TestLongTextAndManyCategories(t *testing.T) {
 }
 
 // TestExtents holds the extents of random sets against all their places, and asks that they
-// cross the antimeridian where that is the shorter way.
+// cross the antimeridian if that is the shorter way.
 func TestExtents(t *testing.T) {
 	for seed := range uint64(300) {
 		r := rand.New(rand.NewPCG(seed, 8))

@@ -92,7 +92,7 @@ func (s *Snapshot) Extent() (geo.Box, bool) {
 	return geo.Around(boxes)
 }
 
-// Knows reports whether any place has, or has had, a property of the given name. Where
+// Knows reports whether any place has, or has had, a property of the given name. If
 // there are more names than are told apart, it may be any.
 func (s *Snapshot) Knows(property string) bool {
 	return len(s.words.names) == maxNames || slices.Contains(s.words.names, string(feature.AppendText(nil, property)))
@@ -174,7 +174,7 @@ func (s *Snapshot) Numbers(property string, sample int) []float64 {
 }
 
 // Sample returns the positions of about as many places as asked for, evenly chosen, or of
-// all where there are fewer.
+// all if there are fewer.
 func (s *Snapshot) Sample(size int) []geo.Point {
 	var points []geo.Point
 	step := max(1, s.tree.Len()/size)

@@ -1,6 +1,6 @@
 // Package popup makes of a feature what a popup shows: a title, a picture, its fields
 // and what can be done, by the template of a style or, without one, by what its
-// properties look like. Text stays text; HTML is shown only where the template says so,
+// properties look like. Text stays text; HTML is shown only if the template says so,
 // and of that only what a sanitiser lets through.
 package popup
 

@@ -52,7 +52,7 @@ func (l *line) meets(box geo.SpotBox) bool {
 }
 
 // stretchMeets reports whether the stretch from a to b, both outside the box, has a part in
-// it: where they are not beyond the same edge, the corners have to lie on both sides of it.
+// it: if they are not beyond the same edge, the corners have to lie on both sides of it.
 func stretchMeets(a, b geo.Spot, box geo.SpotBox) bool {
 	if beyond(a, box)&beyond(b, box) != 0 {
 		return false

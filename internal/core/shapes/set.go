@@ -86,7 +86,7 @@ type Set struct {
 type stored struct {
 	Shape
 	box    geo.Box
-	spots  []geo.SpotBox // one, or two where it crosses the antimeridian, that hold all of it
+	spots  []geo.SpotBox // one, or two if it crosses the antimeridian, that hold all of it
 	lines  []line        // all of its lines and rings, and the points of multi-points, cut at the antimeridian
 	detail atomic.Pointer[detail]
 }
@@ -259,7 +259,7 @@ func (s *Snapshot) PropertyNames() []string {
 }
 
 // Extent returns the smallest box that holds all shapes, which crosses the antimeridian
-// where that is smaller, and whether there are any.
+// if that is smaller, and whether there are any.
 func (s *Snapshot) Extent() (geo.Box, bool) {
 	boxes := make([]geo.Box, len(s.shapes))
 	for i, shape := range s.shapes {
@@ -269,7 +269,7 @@ func (s *Snapshot) Extent() (geo.Box, bool) {
 }
 
 // Sample returns the middles of about as many shapes as asked for, evenly chosen, or of all
-// where there are fewer.
+// if there are fewer.
 func (s *Snapshot) Sample(size int) []geo.Point {
 	var middles []geo.Point
 	step := max(1, len(s.shapes)/size)

@@ -53,9 +53,9 @@ func (s *Snapshot) Cost(box geo.Box) (positions int) {
 }
 
 // View returns the shapes that takes accepts and that may be seen in a box at a
-// zoom, the largest first, and how many there are in all. Where there are more than the
-// limit, the smallest are left out; where those have more positions than the limit, the
-// error is ErrTooMuch. It is that of ctx where it ends first.
+// zoom, the largest first, and how many there are in all. If there are more than the
+// limit, the smallest are left out; if those have more positions than the limit, the
+// error is ErrTooMuch. It is that of ctx if it ends first.
 func (s *Snapshot) View(
 	ctx context.Context,
 	box geo.Box,

@@ -23,7 +23,7 @@ type Resolved struct {
 	sizeAt     int     // where the property is in properties; -1 for none
 	shadeAt    int
 	circleAt   int
-	tips       []int     // of what the tooltip tells, where it is in properties
+	tips       []int     // of what the tooltip shows, where it is in properties
 	from, to   float64   // of sizes
 	breaks     []float64 // between the classes of shades
 	low, high  float64   // the ends of continuous shades
@@ -100,7 +100,7 @@ func (r *Resolved) place(property string) int {
 }
 
 // sizeRange returns the numbers of the least and the largest size: from 0, or the
-// least number where some are negative, to a number that few are beyond.
+// least number if some are negative, to a number that few are beyond.
 func sizeRange(s *Size, numbers []float64) (from, to float64) {
 	slices.Sort(numbers)
 	from, to = 0, 1
@@ -142,7 +142,7 @@ func (r *Resolved) shade(numbers []float64) {
 			r.breaks = append(r.breaks, numbers[n*i/classes])
 		}
 	}
-	r.breaks = slices.Compact(r.breaks) // where many numbers are the same
+	r.breaks = slices.Compact(r.breaks) // if many numbers are the same
 	first, last := rampFirst, rampLast
 	if len(s.Colours) > 0 {
 		first, last = s.Colours[0], s.Colours[len(s.Colours)-1]
@@ -181,8 +181,8 @@ type Drawing struct {
 	Rule   int     // the first rule that is met; -1 for none
 	Size   float64 // CSS pixels; 0 for the usual
 	Colour string  // of its shade; "" for that of its rule or category
-	Radius float64 // metres of its circle, where that is its own; 0 for none
-	Tip    string  // what its tooltip tells, a line for each value
+	Radius float64 // metres of its circle, if that is its own; 0 for none
+	Tip    string  // what its tooltip shows, a line for each value
 }
 
 // Draw returns what the values of a feature make of its look. They are those of
@@ -215,7 +215,7 @@ func (r *Resolved) Draw(values []filter.Value) Drawing {
 	return d
 }
 
-// tip writes the values of a feature that its tooltip tells.
+// tip writes the values of a feature that its tooltip shows.
 func (r *Resolved) tip(values []filter.Value) string {
 	var lines []string
 	for i, at := range r.tips {
@@ -239,7 +239,7 @@ func (r *Resolved) tip(values []filter.Value) string {
 	return strings.Join(lines, "\n")
 }
 
-// maxTip is how much of a text a tooltip tells, in characters.
+// maxTip is how much of a text a tooltip shows, in characters.
 const maxTip = 80
 
 func cut(text string, most int) string {

@@ -5,7 +5,7 @@
 //
 // A [Style] is a document that people and programs write. [Style.Resolve] adds what
 // depends on the data, such as the range of a number, and gives a [Resolved], which
-// tells the look of each feature.
+// gives the look of each feature.
 package style
 
 import (
@@ -170,7 +170,7 @@ func Parse(raw []byte) (*Style, error) {
 	}
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.DisallowUnknownFields()
-	// A style that the service gave tells more than the style: that is passed over, so it can
+	// A style that the service gave has more in it than the style: that is passed over, so it can
 	// be given back as it is.
 	var told struct {
 		Style

@@ -298,7 +298,7 @@ func TestLegend(t *testing.T) {
 }
 
 // TestLegendOfNumbers checks what a legend says of sizes, shades and circles, in the words
-// of tooltip and popup where they have some.
+// of tooltip and popup if they have some.
 func TestLegendOfNumbers(t *testing.T) {
 	const plain = `"size": {"property": "n"}, "shade": {"property": "d", "method": "manual", "breaks": [2, 5], ` +
 		`"classes": 3}, "circle": {"property": "r"}`

@@ -32,7 +32,7 @@ func Text(s string) error {
 }
 
 // JSON reports what keeps the texts of a JSON value from being kept, the names of members
-// included: ErrNotUnicode, or a wrapped ErrNull or ErrSurrogate that tells the byte. What
+// included: ErrNotUnicode, or a wrapped ErrNull or ErrSurrogate that names the byte. What
 // else may be wrong with raw it passes over.
 func JSON(raw []byte) error {
 	if !utf8.Valid(raw) {

@@ -2,7 +2,7 @@ import type { Placed } from './placed'
 import type { Words } from './words'
 
 /**
- * MarkerList tells the markers in view to those who do not see the map, and lets the keyboard reach them: a list of
+ * MarkerList describes the markers in view to those who do not see the map, and lets the keyboard reach them: a list of
  * buttons that is not seen itself. The map draws a frame around the marker whose button has the focus. Tab goes to one
  * of them, the arrow keys from one to the next.
  */

@@ -13,7 +13,7 @@ export class Stage {
   private readonly watch: ResizeObserver
   private stale = true // the base is
   private paint: Paint | null = null
-  private pixels: { width: number; height: number } | null = null // device pixels, if the browser tells
+  private pixels: { width: number; height: number } | null = null // device pixels, if the browser says
 
   constructor(
     private readonly camera: Camera,
@@ -89,7 +89,7 @@ export class Stage {
   }
 }
 
-/** The number of device pixels that the browser tells, if it is what the density makes it, but for rounding. */
+/** The number of device pixels that the browser gives, if it is what the density makes it, but for rounding. */
 function nearest(told: number | undefined, computed: number): number {
   return told !== undefined && Math.abs(told - computed) < 1 ? told : Math.round(computed)
 }

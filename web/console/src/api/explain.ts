@@ -7,7 +7,7 @@ export class ServiceError extends Error {
     super(detail)
   }
 
-  /** The error that a problem document, or anything else that came with the status, tells of. */
+  /** The error that a problem document, or anything else that came with the status, describes. */
   static of(status: number, problem: unknown): ServiceError {
     const detail = (problem as { detail?: unknown } | null | undefined)?.detail
     return new ServiceError(status, typeof detail === 'string' ? detail : `the service answered ${status}`)

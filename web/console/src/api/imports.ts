@@ -56,7 +56,7 @@ export function sendImport(
   signal: AbortSignal,
 ): Promise<Import> {
   return new Promise((resolve, reject) => {
-    const request = new XMLHttpRequest() // fetch does not tell how much it has sent
+    const request = new XMLHttpRequest() // fetch does not say how much it has sent
     const query = new URLSearchParams({
       ...options,
       file_name: file.name,

@@ -2,7 +2,7 @@ import type { ScreenPoint } from '../camera'
 import type { Press, Tool } from './tool'
 import { near } from './travel'
 
-/** What a Pointer tells its owner. */
+/** What a Pointer reports to its owner. */
 export interface Points {
   /** A spot was clicked or tapped. */
   picked(at: ScreenPoint): void
@@ -12,7 +12,7 @@ export interface Points {
   hovered(at: ScreenPoint | null): void
 }
 
-/** Pointer tells what is pointed at and what is picked: a press that is lifted where it began. */
+/** Pointer reports what is pointed at and what is picked: a press that is lifted where it began. */
 export class Pointer implements Tool {
   private began: Press | null = null // that may yet be a click
 

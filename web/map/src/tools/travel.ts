@@ -1,7 +1,7 @@
 import type { Camera, ScreenPoint } from '../camera'
 import type { Press, Tool } from './tool'
 
-/** What a Traveller tells its owner. */
+/** What a Traveller reports to its owner. */
 export interface Travels {
   /** The camera was moved by hand. */
   moved(): void
