@@ -6,6 +6,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 )
 
@@ -41,6 +42,33 @@ func TestNoMoreThanThereIs(t *testing.T) {
 	if load := d.Load(); load != (Load{}) {
 		t.Errorf("in the end %+v", load)
 	}
+}
+
+// TestTheWait has one wait as long as is usual, and one as long as it likes, on a clock of
+// their own.
+func TestTheWait(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := New(Limits{Works: 1}, 2)
+		release, err := d.Admit(t.Context(), Need{Work: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for patience, want := range map[time.Duration]time.Duration{0: DefaultWait, time.Hour: time.Hour} {
+			began := time.Now()
+			_, err := d.Admit(t.Context(), Need{Work: true, Patience: patience})
+			var busy *BusyError
+			if waited := time.Since(began); !errors.As(err, &busy) || waited != want {
+				t.Errorf("with a patience of %v: after %v, %v", patience, waited, err)
+			}
+		}
+		time.AfterFunc(2*time.Second, release)
+		began := time.Now()
+		again, err := d.Admit(t.Context(), Need{Work: true})
+		if waited := time.Since(began); err != nil || waited != 2*time.Second {
+			t.Errorf("where there is room in time: after %v, %v", waited, err)
+		}
+		again()
+	})
 }
 
 func TestWhoWaitsTooLongIsRefused(t *testing.T) {
