@@ -24,6 +24,7 @@ type StyleDocument struct {
 	Fill       *Fill           `json:"fill,omitempty"`
 	Circle     *Circle         `json:"circle,omitempty"`
 	Labels     bool            `json:"labels,omitempty"` // names beside places
+	Apart      bool            `json:"apart,omitempty"`  // its places do not gather with those of other collections
 	Zooms      *Zooms          `json:"zooms,omitempty"`  // where the collection is shown; nil for everywhere
 	// Collections of a higher one are drawn over others, -100 to 100
 	Order   int            `json:"order,omitempty"`

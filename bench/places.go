@@ -169,7 +169,7 @@ func underLoad(ctx context.Context, r *report) error {
 		for until := time.Now().Add(10 * time.Second); time.Now().Before(until); {
 			box, zoom := worlds.Look(looks)
 			started := time.Now()
-			if err := cluster.View(set.Snapshot().Tree(), box, zoom, cluster.Default, math.MaxInt,
+			if err := cluster.View(cluster.Of(set.Snapshot().Tree()), box, zoom, cluster.Default, math.MaxInt,
 				func(*cluster.Marker) {}); err != nil {
 				return nil, err
 			}

@@ -143,19 +143,25 @@ type Selection struct {
 	Filter     string   // those that meet this condition, in CQL2 Text
 }
 
-func (s Selection) set(q url.Values) {
+// Empty reports whether s takes all places.
+func (s Selection) Empty() bool { return s.Categories == nil && s.Name == "" && s.Filter == "" }
+
+func (s Selection) set(q url.Values) { s.setWith("", q) }
+
+// setWith is set with a prefix before the names of parameters.
+func (s Selection) setWith(prefix string, q url.Values) {
 	if s.Categories != nil {
 		var list []string
 		for _, c := range s.Categories {
 			list = append(list, listEscape.Replace(c))
 		}
-		q.Set("category", strings.Join(list, ","))
+		q.Set(prefix+"category", strings.Join(list, ","))
 	}
 	if s.Name != "" {
-		q.Set("name", s.Name)
+		q.Set(prefix+"name", s.Name)
 	}
 	if s.Filter != "" {
-		q.Set("filter", s.Filter)
+		q.Set(prefix+"filter", s.Filter)
 	}
 }
 

@@ -341,26 +341,35 @@ func TestKillsDuringAnImport(t *testing.T) {
 		t.Fatal(err)
 	}
 	data := filepath.Join(t.TempDir(), "data")
+	load := func(c *client.Client, name string) error {
+		_, err := c.Import(
+			t.Context(),
+			name,
+			bytes.NewReader(file.Bytes()),
+			client.ImportOptions{FileName: "huts.csv", Create: &api.NewCollection{ID: name}},
+		)
+		return err
+	}
+	p := start(t, data, "serve")
+	began := time.Now()
+	if err := load(connect(t, p.url), "undisturbed"); err != nil {
+		t.Fatal(err)
+	}
+	took := time.Since(began)
+	p.stop(t)
+	const rounds = 14
 	whole, absent := 0, 0
-	for round := range 14 {
+	for round := range rounds {
 		p := start(t, data, "serve")
 		c := connect(t, p.url)
 		name := fmt.Sprint("huts-", round)
 		done := make(chan error, 1)
-		go func() {
-			_, err := c.Import(
-				t.Context(),
-				name,
-				bytes.NewReader(file.Bytes()),
-				client.ImportOptions{FileName: "huts.csv", Create: &api.NewCollection{ID: name}},
-			)
-			done <- err
-		}()
-		// A little later each time.
+		go func() { done <- load(c, name) }()
+		// A little later each time, until one has time to end.
 		select {
 		case err := <-done:
 			done <- err
-		case <-time.After(time.Duration(round) * 250 * time.Millisecond):
+		case <-time.After(time.Duration(round) * 3 * took / (2 * rounds)):
 		}
 		if err := p.cmd.Process.Kill(); err != nil {
 			t.Fatal(err)

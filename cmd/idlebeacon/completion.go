@@ -2,9 +2,11 @@ package main
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"idlebeacon/client"
 	"idlebeacon/internal/core/formats"
@@ -81,9 +83,10 @@ func iconNames(ctx context.Context, _ *cobra.Command, r *remote) (names []string
 }
 
 func categoryNames(ctx context.Context, cmd *cobra.Command, r *remote) (names []string, err error) {
-	asked, err := cmd.Flags().GetString("collection")
-	if err != nil {
-		return nil, err
+	flag := cmd.Flags().Lookup("collection")
+	asked := flag.Value.String()
+	if several, ok := flag.Value.(pflag.SliceValue); ok { // the categories of the first
+		asked = strings.Join(several.GetSlice()[:min(1, len(several.GetSlice()))], "")
 	}
 	err = r.with(func(c *client.Client) error {
 		id, err := r.collection(ctx, c, asked)

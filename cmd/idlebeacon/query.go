@@ -19,48 +19,6 @@ import (
 	"idlebeacon/internal/core/geometry"
 )
 
-func markersCommand() *cobra.Command {
-	var r remote
-	var collection, bbox string
-	var o client.MarkersOptions
-	cmd := &cobra.Command{
-		Use: "markers", Short: "Show the markers of a viewport", Args: exactly(0),
-		Example: "  idlebeacon markers --bbox -22.5,-38.8,-21.5,-38.2 --zoom 10\n" +
-			"  idlebeacon markers --zoom 8 --category mooring,slipway --filter \"berths >= 4\"",
-	}
-	r.flags(cmd)
-	selectionFlags(cmd, &collection, &o.Selection)
-	gatheringFlags(cmd, &o.Gathering)
-	cmd.Flags().StringVar(&bbox, "bbox", geo.World.String(), bboxHelp)
-	cmd.Flags().Float64Var(&o.Zoom, "zoom", 0, zoomHelp)
-	cmd.Flags().IntVar(&o.SinglesTo, "singles-to", 0, "up to so many places in the box, show each by itself")
-	cmd.Flags().BoolVar(&o.Outline, "outline", false, "with --json, give the outline of each cluster")
-	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		box, err := geo.ParseBox(bbox)
-		if err != nil {
-			return &usageError{fmt.Errorf("--bbox: %w", err)}
-		}
-		o.Box = client.Box(box)
-		c, err := r.client()
-		if err != nil {
-			return err
-		}
-		if collection, err = r.collection(cmd.Context(), c, collection); err != nil {
-			return err
-		}
-		markers, err := c.Markers(cmd.Context(), collection, o)
-		if err != nil {
-			return r.explain(err)
-		}
-		if r.json {
-			return printJSON(markers)
-		}
-		printMarkers(markers)
-		return nil
-	}
-	return cmd
-}
-
 func shapesCommand() *cobra.Command {
 	var r remote
 	var collection, bbox string
@@ -136,33 +94,6 @@ const (
 	zoomHelp = "zoom: the world is 256 * 2^zoom pixels wide (0 to 24)"
 )
 
-func printMarkers(m api.Markers) {
-	slices.SortStableFunc(m.Features, func(a, b api.Marker) int {
-		return cmp.Or(b.Properties.Count-a.Properties.Count, cmp.Compare(a.ID, b.ID))
-	})
-	t := newTable("Marker", "Places", "Latitude", "Longitude", "Opens at zoom", "What")
-	numeric(t, 2, 3, 4, 5)
-	total := 0
-	for _, f := range m.Features {
-		lon, lat := degrees(f.Geometry.Coordinates[0]), degrees(f.Geometry.Coordinates[1])
-		p := f.Properties
-		if p.Kind == "place" {
-			total++
-			t.AppendRow(table.Row{"place", 1, lat, lon, "", short(cmp.Or(p.Name, f.ID)+category(p.Category), 70)})
-			continue
-		}
-		total += p.Count
-		opens := "never: one spot"
-		if p.OpensAt != nil {
-			opens = fmt.Sprint(*p.OpensAt)
-		}
-		t.AppendRow(table.Row{"cluster", p.Count, lat, lon, opens, short(tally(p.Tally), 70)})
-	}
-	t.AppendFooter(table.Row{count(len(m.Features), "marker", "markers"), total})
-	t.Render()
-	fmt.Printf("%s in the box.\n", count(m.Matched, "place", "places"))
-}
-
 func collectionFlag(cmd *cobra.Command, collection *string) {
 	cmd.Flags().StringVar(collection, "collection", "", "which collection; may be left out if there is only one, "+
 		"or only one with places")
@@ -171,6 +102,11 @@ func collectionFlag(cmd *cobra.Command, collection *string) {
 // selectionFlags adds the options that choose among the places of a collection.
 func selectionFlags(cmd *cobra.Command, collection *string, s *client.Selection) {
 	collectionFlag(cmd, collection)
+	choiceFlags(cmd, s)
+}
+
+// choiceFlags are selectionFlags but for the collection.
+func choiceFlags(cmd *cobra.Command, s *client.Selection) {
 	cmd.Flags().StringSliceVar(&s.Categories, "category", nil, "only these categories, separated by commas")
 	cmd.Flags().StringVar(&s.Name, "name", "", "only places whose name contains this, in any case")
 	cmd.Flags().StringVar(&s.Filter, "filter", "", "only places that meet this condition, such as \"berths >= 4 "+

@@ -93,6 +93,10 @@ func (c *Cache) Answer(
 
 func (c *Cache) write(ctx context.Context, k key, newest uint64, write func() ([]byte, error)) (*body, error) {
 	once := func() (any, error) {
+		// Between looking for it and now another may have written it.
+		if b, there := c.bodies.Get(k); there && b.newest == newest {
+			return b.is, nil
+		}
 		plain, err := write()
 		if err != nil {
 			return nil, err

@@ -15,16 +15,17 @@ import (
 const maxSquareBytes = 32 << 10
 
 // A View is what the markers of some type are of: one state of some places, seen through one
-// viewport.
+// viewport. The places may be of several sources, each with changes of its own.
 type View[M any] interface {
 	// Squares returns the squares of the map whose markers make up those of the view, for each
 	// rectangle of its box; nil if it cannot be put together from squares.
 	Squares() [][]index.Cell
-	// AsOf returns the number of the change that what the view knows is as of.
-	AsOf() uint64
-	// Newest returns the newest change to anything that the markers of some squares, which lie
-	// in a row or a rectangle, depend on.
-	Newest(first, last index.Cell) uint64
+	// States appends to dst, for each source, the number of the change that what the view knows
+	// of it is as of.
+	States(dst []uint64) []uint64
+	// Newest appends to dst, for each source, the newest change to anything that the markers of
+	// some squares, which lie in a row or a rectangle, depend on.
+	Newest(dst []uint64, first, last index.Cell) []uint64
 	// InSquares calls yield with each marker that stands for a place in one of some squares of
 	// a rectangle, and with others near them, each with the cells whose places it stands for.
 	// If cut is set, the place has to lie in the box as well.
@@ -65,8 +66,8 @@ type squareKey struct {
 
 // A square is the markers that stand for a place in one square of the map.
 type square struct {
-	asOf    uint64 // the change that it was right after
-	newest  uint64 // the newest change then to anything that it depends on
+	asOf    []uint64 // for each source, the change that it was right after
+	newest  []uint64 // and the newest change then to anything that it depends on
 	text    []byte // the markers, one after the other
 	markers []squareMarker
 	places  int // in the square
@@ -82,7 +83,7 @@ type squareMarker struct {
 
 // size returns about how many bytes a square takes in memory.
 func (s *square) size() int64 {
-	n := 128 + len(s.text) + 64*len(s.markers)
+	n := 160 + 16*len(s.asOf) + len(s.text) + 64*len(s.markers)
 	for i := range s.markers {
 		n += 64 * len(s.markers[i].groups)
 	}
@@ -147,10 +148,23 @@ func (c *Squares[M]) Append(
 }
 
 // rightFor reports whether nothing that s depends on has changed between the state that it was
-// made from and that of a view, whichever is the older. around is the newest change to
-// anything near, in the view.
-func rightFor[M any](s *square, view View[M], around uint64, cell index.Cell) bool {
-	return s.newest <= view.AsOf() && (s.asOf >= around || s.asOf >= view.Newest(cell, cell))
+// made from and that of a view, whichever is the older for each source. The states are those of
+// the view, and around has the newest changes to anything near, in the view.
+func rightFor[M any](s *square, view View[M], states, around []uint64, cell index.Cell) bool {
+	if !upTo(s.newest, states) {
+		return false
+	}
+	return upTo(around, s.asOf) || upTo(view.Newest(nil, cell, cell), s.asOf)
+}
+
+// upTo reports whether none of a is more than that of b.
+func upTo(a, b []uint64) bool {
+	for i := range a {
+		if a[i] > b[i] {
+			return false
+		}
+	}
+	return true
 }
 
 // placesIn returns how many of the places of m that lie in its square lie in the box of a
@@ -169,11 +183,11 @@ func (c *Squares[M]) squares(question string, cells []index.Cell, only bool, vie
 		return nil
 	}
 	found := make([]*square, len(cells))
-	newest := view.Newest(cells[0], cells[len(cells)-1]) // near any of them
+	states, newest := view.States(nil), view.Newest(nil, cells[0], cells[len(cells)-1]) // near any of them
 	var missing []index.Cell
 	for i, cell := range cells {
 		s, there := c.kept.Get(squareKey{question, cell})
-		if there && rightFor(s, view, newest, cell) {
+		if there && rightFor(s, view, states, newest, cell) {
 			found[i] = s
 			continue
 		}
@@ -202,7 +216,7 @@ func (c *Squares[M]) squares(question string, cells []index.Cell, only bool, vie
 func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]) map[index.Cell]*square {
 	made := map[index.Cell]*square{}
 	for _, cell := range cells {
-		made[cell] = &square{asOf: view.AsOf(), newest: view.Newest(cell, cell)}
+		made[cell] = &square{asOf: view.States(nil), newest: view.Newest(nil, cell, cell)}
 	}
 	squareOf := func(c index.Cell) index.Cell {
 		up := c.Level - cells[0].Level

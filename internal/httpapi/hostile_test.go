@@ -230,7 +230,7 @@ func TestASquareIsNotMixedIntoAnOlderView(t *testing.T) {
 		if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(i), At: pointIn(i)}); err != nil {
 			t.Fatal(err)
 		}
-		older, err := s.Viewport(t.Context(), "c", ask)
+		older, err := s.Viewport(t.Context(), service.Layer{Collection: "c"}, ask)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -238,17 +238,17 @@ func TestASquareIsNotMixedIntoAnOlderView(t *testing.T) {
 			At: pointIn(i)}); err != nil {
 			t.Fatal(err)
 		}
-		newer, err := s.Viewport(t.Context(), "c", ask)
+		newer, err := s.Viewport(t.Context(), service.Layer{Collection: "c"}, ask)
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, view := range []*service.Viewport{newer, older} {
 			got, matched, done := kept.Append(nil, "q", view, markerForm(ask.Zoom))
-			want, err := appendMarkers(nil, view, ask.Zoom)
+			want, err := appendMarkers(nil, view, markerForm(ask.Zoom))
 			if err != nil || !done {
 				t.Fatal(err, done)
 			}
-			if strings.Join(lines(t, got), "\n") != strings.Join(lines(t, want), "\n") || matched != view.Matched() {
+			if strings.Join(lines(t, got), "\n") != strings.Join(lines(t, want), "\n") || matched != view.Matched(0) {
 				t.Fatalf("from squares\n%s\nby itself\n%s", got, want)
 			}
 		}

@@ -21,41 +21,45 @@ const (
 	halfWay = 20_015_200
 )
 
-// gather reads a request for the markers of a viewport.
-func gather(r *http.Request) (service.MarkersQuery, error) {
-	q := parseQuery(
-		r,
-		slices.Concat([]string{"bbox", "zoom", "singles_to", "outline"}, gatherNames, selectionNames)...)
+// viewNames are the parameters of a viewport.
+var viewNames = []string{"bbox", "zoom", "singles_to", "outline"}
+
+// viewport reads which markers of which viewport are wanted.
+func (q *query) viewport() service.MarkersQuery {
 	box := q.box("bbox")
 	if box == nil {
 		q.fail("bbox", "is missing: want west,south,east,north in degrees")
 		box = &geo.Box{}
 	}
 	ask := service.MarkersQuery{
-		Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom),
-		Selection: q.selection(), Options: q.gathering(), Outline: q.flag("outline"),
+		Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Options: q.gathering(), Outline: q.flag("outline"),
 	}
 	ask.Options.SinglesUpTo = q.whole("singles_to", 0, 0, service.MaxMarkers)
-	return ask, q.err
+	return ask
 }
 
 func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) error {
-	ask, err := gather(r)
-	ask.Draft = draft
-	if err != nil {
-		return err
+	q := parseQuery(r, slices.Concat(viewNames, gatherNames, selectionNames)...)
+	ask := q.viewport()
+	layer := service.Layer{Collection: pathValue(r, "collection"), Selection: q.selection(), Draft: draft}
+	if q.err != nil {
+		return q.err
 	}
-	view, err := h.service.Viewport(r.Context(), pathValue(r, "collection"), ask)
+	view, err := h.service.Viewport(r.Context(), layer, ask)
 	if err != nil {
 		return err
 	}
 	setAsOf(w, view.AsOf())
 	parameters := r.URL.Query()
-	about := h.about("markers", view.Identity, view.Collection, view.Looks)
+	about := h.about("markers", view.Identity, view.Keys, view.Looks)
 	answer, err := h.answers.Answer(r.Context(), about, parameters.Encode(), view.Change, func() ([]byte, error) {
-		parameters.Del("bbox")
-		parameters.Del("zoom")
-		return h.appendView(nil, tagOf(about, parameters.Encode()), view, ask.Zoom)
+		out := append([]byte(nil), `{"type":"FeatureCollection","features":[`...)
+		out, matched, err := h.appendView(out, tagOf(about, withoutView(parameters)), view, markerForm(ask.Zoom))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, `],"matched":`...)
+		return append(strconv.AppendInt(out, int64(matched), 10), '}'), nil
 	})
 	if err != nil {
 		return err
@@ -63,12 +67,21 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) e
 	return writeAnswer(w, r, answer)
 }
 
+// withoutView returns the question that parameters ask, but for the box and the zoom.
+func withoutView(parameters url.Values) string {
+	parameters.Del("bbox")
+	parameters.Del("zoom")
+	return parameters.Encode()
+}
+
 // about names what answers of a kind are about: with the same question and the same data around
 // it, one says what the other says.
-func (h *server) about(kind, identity string, collection int64, looks uint64) string {
-	return strings.Join([]string{
-		kind, h.options.Version, identity, strconv.FormatInt(collection, 10), strconv.FormatUint(looks, 10),
-	}, "/")
+func (h *server) about(kind, identity string, collections []int64, looks uint64) string {
+	parts := []string{kind, h.options.Version, identity}
+	for _, key := range collections {
+		parts = append(parts, strconv.FormatInt(key, 10))
+	}
+	return strings.Join(append(parts, strconv.FormatUint(looks, 10)), "/")
 }
 
 func (h *server) members(w http.ResponseWriter, r *http.Request) error {

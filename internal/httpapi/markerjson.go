@@ -7,6 +7,7 @@ import (
 	"idlebeacon/internal/answers"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/service"
 )
@@ -15,26 +16,38 @@ import (
 // hand, without the steps between that encoding/json takes. Their form is that of
 // api.Markers.
 
-// appendView appends the answer for a viewport at a zoom to dst. The question is a tag of
-// what is asked, but for the box and the zoom.
-func (h *server) appendView(dst []byte, question string, view *service.Viewport, zoom float64) ([]byte, error) {
-	dst = append(dst, `{"type":"FeatureCollection","features":[`...)
-	body, matched, done := h.squares.Append(dst, question, view, markerForm(zoom))
+// appendView appends the markers of a viewport in a form to dst, and returns how many places lie
+// in its box. The question is a tag of what is asked, but for the box and the zoom.
+func (h *server) appendView(
+	dst []byte,
+	question string,
+	view *service.Viewport,
+	form answers.Form[*service.Marker],
+) (out []byte, matched int, err error) {
+	out, matched, done := h.squares.Append(dst, question, view, form)
 	if !done {
-		var err error
-		if body, err = appendMarkers(dst, view, zoom); err != nil {
-			return nil, err
+		if out, err = appendMarkers(dst, view, form); err == nil {
+			for i := range view.Shows() {
+				matched += view.Matched(i)
+			}
 		}
-		matched = view.Matched()
 	}
-	body = append(body, `],"matched":`...)
-	body = strconv.AppendInt(body, int64(matched), 10)
-	return append(body, '}'), nil
+	return out, matched, err
 }
 
-// markerForm returns how markers are written at a zoom.
+// markerForm returns how markers of one collection are written at a zoom.
 func markerForm(zoom float64) answers.Form[*service.Marker] {
+	return formOf(newMarkerWriter(nil, zoom))
+}
+
+// jointForm returns how markers of several collections are written at a zoom.
+func jointForm(zoom float64) answers.Form[*service.Marker] {
 	j := newMarkerWriter(nil, zoom)
+	j.joint = true
+	return formOf(j)
+}
+
+func formOf(j *markerWriter) answers.Form[*service.Marker] {
 	return answers.Form[*service.Marker]{Between: ",", Append: func(dst []byte, m *service.Marker) []byte {
 		j.b = dst
 		j.marker(m)
@@ -42,19 +55,17 @@ func markerForm(zoom float64) answers.Form[*service.Marker] {
 	}}
 }
 
-// appendMarkers appends the markers of a viewport at a zoom to dst, with a comma between
-// them.
-func appendMarkers(dst []byte, view *service.Viewport, zoom float64) ([]byte, error) {
-	j := newMarkerWriter(dst, zoom)
+// appendMarkers appends the markers of a viewport in a form to dst.
+func appendMarkers(dst []byte, view *service.Viewport, form answers.Form[*service.Marker]) ([]byte, error) {
 	first := true
 	err := view.Markers(func(m *service.Marker) {
 		if !first {
-			j.b = append(j.b, ',')
+			dst = append(dst, form.Between...)
 		}
 		first = false
-		j.marker(m)
+		dst = form.Append(dst, m)
 	})
-	return j.b, err
+	return dst, err
 }
 
 // decimalsAt returns how many decimals of a degree tell a tenth of a pixel at the
@@ -68,6 +79,7 @@ type markerWriter struct {
 	b        []byte
 	scale    float64
 	decimals int
+	joint    bool // the places are of several collections
 }
 
 func newMarkerWriter(dst []byte, zoom float64) *markerWriter {
@@ -131,17 +143,24 @@ func (j *markerWriter) whole(name string, value int) {
 
 func (j *markerWriter) marker(m *service.Marker) {
 	j.b = append(j.b, `{"type":"Feature","id":`...)
-	if m.Count == 1 {
-		j.b = feature.AppendText(j.b, m.Place.ID)
-	} else {
+	switch {
+	case m.Count > 1:
 		j.b = append(j.b, '"')
 		j.b = strconv.AppendUint(j.b, m.Members, 36)
 		j.b = append(j.b, '"')
+	case j.joint:
+		j.b = feature.AppendText(j.b, m.Place.Collection+"/"+m.Place.ID)
+	default:
+		j.b = feature.AppendText(j.b, m.Place.ID)
 	}
 	j.b = append(j.b, `,"geometry":{"type":"Point","coordinates":`...)
 	j.position(m.At)
 	if m.Count == 1 {
 		j.b = append(j.b, `},"properties":{"kind":"place"`...)
+		if j.joint {
+			j.text("collection", m.Place.Collection)
+			j.text("item", m.Place.ID)
+		}
 		j.text("name", m.Place.Name)
 		j.text("category", m.Place.Category)
 		if m.Drawing != nil {
@@ -159,13 +178,17 @@ func (j *markerWriter) marker(m *service.Marker) {
 	j.extent(m.Extent)
 	j.member("tally")
 	j.b = append(j.b, '{')
-	for i, c := range m.Tally {
+	for i := range m.Tallies {
+		if !j.joint {
+			j.tally(m.Tallies[i].Tally)
+			continue
+		}
 		if i > 0 {
 			j.b = append(j.b, ',')
 		}
-		j.b = feature.AppendText(j.b, c.Category)
-		j.b = append(j.b, ':')
-		j.b = strconv.AppendInt(j.b, int64(c.Count), 10)
+		j.b = append(feature.AppendText(j.b, m.Tallies[i].Collection), ":{"...)
+		j.tally(m.Tallies[i].Tally)
+		j.b = append(j.b, '}')
 	}
 	j.b = append(j.b, '}')
 	if m.Stacked {
@@ -176,6 +199,9 @@ func (j *markerWriter) marker(m *service.Marker) {
 				j.b = append(j.b, ',')
 			}
 			j.b = append(j.b, '{')
+			if j.joint {
+				j.text("collection", p.Collection)
+			}
 			j.text("id", p.ID)
 			j.text("name", p.Name)
 			j.text("category", p.Category)
@@ -188,6 +214,17 @@ func (j *markerWriter) marker(m *service.Marker) {
 		j.outline(m.Outline)
 	}
 	j.b = append(j.b, "}}"...)
+}
+
+// tally writes counts by category, as members.
+func (j *markerWriter) tally(counts []places.CategoryCount) {
+	for i, c := range counts {
+		if i > 0 {
+			j.b = append(j.b, ',')
+		}
+		j.b = append(feature.AppendText(j.b, c.Category), ':')
+		j.b = strconv.AppendInt(j.b, int64(c.Count), 10)
+	}
 }
 
 // drawing writes what data make of a look.

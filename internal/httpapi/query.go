@@ -132,15 +132,18 @@ func (q *query) box(name string) *geo.Box {
 var selectionNames = []string{"category", "name", "filter"}
 
 // selection reads which places are meant.
-func (q *query) selection() places.Selection {
-	s := places.Selection{Name: q.text("name")}
-	if q.values.Has("category") {
-		s.Categories = splitList(q.text("category"))
+func (q *query) selection() places.Selection { return q.selectionOf("") }
+
+// selectionOf is selection with a prefix before the names of parameters.
+func (q *query) selectionOf(prefix string) places.Selection {
+	s := places.Selection{Name: q.text(prefix + "name")}
+	if q.values.Has(prefix + "category") {
+		s.Categories = splitList(q.text(prefix + "category"))
 	}
-	if q.has("filter") {
+	if q.has(prefix + "filter") {
 		var err error
-		if s.Filter, err = filter.Parse(q.text("filter")); err != nil {
-			q.fail("filter", "is not a condition: %v", err)
+		if s.Filter, err = filter.Parse(q.text(prefix + "filter")); err != nil {
+			q.fail(prefix+"filter", "is not a condition: %v", err)
 		}
 	}
 	return s

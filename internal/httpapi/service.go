@@ -36,7 +36,8 @@ type Service interface {
 	DeleteItem(ctx context.Context, collection, id string, since []uint64) error
 	Export(ctx context.Context, collection string, q service.ExportQuery) (*service.Export, error)
 
-	Viewport(ctx context.Context, collection string, q service.MarkersQuery) (*service.Viewport, error)
+	Viewport(ctx context.Context, l service.Layer, q service.MarkersQuery) (*service.Viewport, error)
+	Viewports(ctx context.Context, l []service.Layer, q service.MarkersQuery) ([]*service.Viewport, error)
 	Members(ctx context.Context, collection string, q service.MembersQuery) (service.ItemsPage, error)
 	Shapes(collection string, q service.ShapesQuery) (*service.ShapesView, error)
 	CategoryCounts(ctx context.Context, collection string, s places.Selection) ([]places.CategoryCount, error)

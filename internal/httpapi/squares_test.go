@@ -89,8 +89,9 @@ func TestAnswersFromSquares(t *testing.T) {
 			zoom := float64(8+r.IntN(9)) + r.Float64()
 			centre := world(r)
 			ask := service.MarkersQuery{Box: worlds.Screen(centre, zoom), Zoom: zoom, Options: cluster.Default}
+			layer := service.Layer{Collection: id}
 			if r.IntN(4) == 0 {
-				ask.Selection.Categories = []string{"a", "b"}
+				layer.Selection.Categories = []string{"a", "b"}
 			}
 			if r.IntN(4) == 0 {
 				ask.Options.Spacing = 90
@@ -98,17 +99,17 @@ func TestAnswersFromSquares(t *testing.T) {
 			if ask.Box.South > ask.Box.North {
 				continue
 			}
-			view, err := s.Viewport(t.Context(), id, ask)
+			view, err := s.Viewport(t.Context(), layer, ask)
 			if err != nil {
 				t.Fatal(err)
 			}
-			question := fmt.Sprint(view.Collection, view.Looks, ask.Selection.Categories, ask.Options)
+			question := fmt.Sprint(view.Keys, view.Looks, layer.Selection.Categories, ask.Options)
 			got, matched, done := kept.Append(nil, question, view, markerForm(zoom))
 			if !done {
 				continue
 			}
 			put++
-			want, err := appendMarkers(nil, view, zoom)
+			want, err := appendMarkers(nil, view, markerForm(zoom))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -122,8 +123,8 @@ func TestAnswersFromSquares(t *testing.T) {
 					strings.Join(lines(t, want), "\n"),
 				)
 			}
-			if matched != view.Matched() {
-				t.Fatalf("%s, zoom %v, %s: %d places, %d by itself", name, zoom, ask.Box, matched, view.Matched())
+			if matched != view.Matched(0) {
+				t.Fatalf("%s, zoom %v, %s: %d places, %d by itself", name, zoom, ask.Box, matched, view.Matched(0))
 			}
 			// Whatever is kept, the bytes are the same.
 			empty := answers.NewSquares[*service.Marker](8 << 20)

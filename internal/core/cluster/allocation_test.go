@@ -26,7 +26,7 @@ func TestViewsAllocateLittle(t *testing.T) {
 		for _, zoom := range []float64{8, 10, 12} {
 			markers := 0
 			view := func() {
-				if err := View(tree, box, zoom, Default, 100_000, func(*Marker) { markers++ }); err != nil {
+				if err := View(Of(tree), box, zoom, Default, 100_000, func(*Marker) { markers++ }); err != nil {
 					t.Fatal(err)
 				}
 			}

@@ -44,7 +44,7 @@ func BenchmarkViewport(b *testing.B) {
 			for b.Loop() {
 				box, zoom := worlds.Look(r)
 				started := time.Now()
-				if err := View(tree, box, zoom, Default, math.MaxInt, func(*Marker) { markers++ }); err != nil {
+				if err := View(Of(tree), box, zoom, Default, math.MaxInt, func(*Marker) { markers++ }); err != nil {
 					b.Fatal(err)
 				}
 				took = append(took, time.Since(started))

@@ -49,19 +49,35 @@ var Default = Options{Spacing: DefaultSpacing, Deepest: DefaultDeepest}
 // ErrTooMany reports a view with more markers than asked for.
 var ErrTooMany = errors.New("cluster: too many markers for one view")
 
+// A Source is a tree of places.
+type Source struct {
+	Tree index.Tree
+	// Salt tells the places of this source from those of another that have the same
+	// identities. With 0 the hash of members is that of index.Summary.
+	Salt uint64
+}
+
+// A Crowd is sources whose places gather with each other. The markers are those that all of
+// them would have in one tree, in whatever order the sources are.
+type Crowd []Source
+
+// Of returns the crowd of one tree.
+func Of(tree index.Tree) Crowd { return Crowd{{Tree: tree}} }
+
 // A Marker stands for one or more places at one zoom.
 type Marker struct {
-	Count int
-	At    geo.Point   // where it stands; for a single place, to the precision of a Spot
-	Entry index.Entry // the place, if Count is 1
+	Count  int
+	At     geo.Point   // where it stands; for a single place, to the precision of a Spot
+	Entry  index.Entry // the place, if Count is 1
+	Source int         // that it is of
 
 	// The others are for a Count of more than 1.
 
-	Extent  geo.Box     // of its places; crosses the antimeridian if they do
-	Tally   index.Tally // its places by category
-	OpensAt int         // the first whole zoom at which its places have more than one marker; see Stacked
-	Stacked bool        // its places stay together at every zoom; OpensAt is then 0
-	Members uint64      // a hash of which places it stands for; see index.Summary
+	Extent  geo.Box       // of its places; crosses the antimeridian if they do
+	Tallies []index.Tally // its places by category, for each source
+	OpensAt int           // the first whole zoom at which its places have more than one marker; see Stacked
+	Stacked bool          // its places stay together at every zoom; OpensAt is then 0
+	Members uint64        // a hash of which places it stands for; see Source
 
 	view  *view
 	cells []*cell // whose places they are, the head first
@@ -71,15 +87,15 @@ type Marker struct {
 // place in box, in no particular order. The markers of a fractional zoom are those
 // of the whole zoom below it. A marker is good only until yield returns. View
 // returns ErrTooMany, having yielded limit of them, if there are more.
-func View(tree index.Tree, box geo.Box, zoom float64, o Options, limit int, yield func(*Marker)) error {
-	return viewBoxes(tree, box.SpotBoxes(), zoom, o, limit, yield)
+func View(crowd Crowd, box geo.Box, zoom float64, o Options, limit int, yield func(*Marker)) error {
+	return viewBoxes(crowd, box.SpotBoxes(), zoom, o, limit, yield)
 }
 
 // viewBoxes is View for a box as its rectangles of the map.
-func viewBoxes(tree index.Tree, boxes []geo.SpotBox, zoom float64, o Options, limit int, yield func(*Marker)) error {
-	vs := newViews(tree, o)
+func viewBoxes(crowd Crowd, boxes []geo.SpotBox, zoom float64, o Options, limit int, yield func(*Marker)) error {
+	vs := newViews(crowd, o)
 	defer vs.release()
-	if o.SinglesUpTo > 0 && fewer(tree, boxes, o.SinglesUpTo) {
+	if o.SinglesUpTo > 0 && fewer(crowd, boxes, o.SinglesUpTo) {
 		vs.options.Deepest = -1
 	}
 	v := vs.at(wholeZoom(zoom))
@@ -87,7 +103,7 @@ func viewBoxes(tree index.Tree, boxes []geo.SpotBox, zoom float64, o Options, li
 	found := 0
 	var m Marker
 	report := func(c *cell, spots geo.SpotBox) bool {
-		if !spots.Covers(c.sum.Extent) && !c.part.Touches(spots) {
+		if !spots.Covers(c.sum.Extent) && !c.touches(spots) {
 			return true
 		}
 		head := v.head(c)
@@ -112,11 +128,13 @@ func viewBoxes(tree index.Tree, boxes []geo.SpotBox, zoom float64, o Options, li
 }
 
 // fewer reports whether there are at most n entries in boxes.
-func fewer(tree index.Tree, boxes []geo.SpotBox, n int) bool {
-	for _, spots := range boxes {
-		for range tree.In(spots) {
-			if n--; n < 0 {
-				return false
+func fewer(crowd Crowd, boxes []geo.SpotBox, n int) bool {
+	for _, source := range crowd {
+		for _, spots := range boxes {
+			for range source.Tree.In(spots) {
+				if n--; n < 0 {
+					return false
+				}
 			}
 		}
 	}
@@ -190,39 +208,57 @@ func widen(box geo.SpotBox, level uint8, n int64) geo.SpotBox {
 	}
 }
 
-// views holds what has been worked out about one tree, zoom by zoom.
+// views holds what has been worked out about one crowd, zoom by zoom.
 type views struct {
 	options Options
-	world   index.Part // all of the tree
+	worlds  []index.Part // all of each source
+	salts   []uint64
 	zoom    [MaxZoom + 1]view
 	used    []int // which of zoom are
 	cells   []*[64]cell
-	taken   int // of cells
-	tally   [64]index.Share
+	taken   int            // of cells
+	parts   [][]index.Part // room for the parts of cells, in pieces of partsTogether
+	piece   int            // that the next parts are in
+	filled  int            // of that piece
+	tallies [][]index.Share
 }
+
+// partsTogether is how many parts have room in one piece, at least.
+const partsTogether = 256
 
 var pool = sync.Pool{New: func() any { return new(views) }}
 
-func newViews(tree index.Tree, o Options) *views {
+func newViews(crowd Crowd, o Options) *views {
 	vs := pool.Get().(*views)
 	vs.options = o
-	vs.world = tree.Part(index.Cell{})
+	for _, source := range crowd {
+		vs.worlds = append(vs.worlds, source.Tree.Part(index.Cell{}))
+		vs.salts = append(vs.salts, source.Salt)
+	}
+	for len(vs.tallies) < len(crowd) {
+		vs.tallies = append(vs.tallies, make([]index.Share, 0, 64))
+	}
 	return vs
 }
 
 // release lets the next view reuse the memory.
 func (vs *views) release() {
 	for i := range (vs.taken + 63) / 64 {
-		*vs.cells[i] = [64]cell{} // nothing of the tree is held on to
+		*vs.cells[i] = [64]cell{} // nothing of the trees is held on to
 	}
 	vs.taken = 0
+	for i := range min(vs.piece+1, len(vs.parts)) {
+		clear(vs.parts[i])
+	}
+	vs.piece, vs.filled = 0, 0
 	for _, z := range vs.used {
 		v := &vs.zoom[z]
 		*v = view{window: v.window[:0], others: v.others}
 		clear(v.others)
 	}
 	vs.used = vs.used[:0]
-	vs.world = index.Part{}
+	clear(vs.worlds)
+	vs.worlds, vs.salts = vs.worlds[:0], vs.salts[:0]
 	pool.Put(vs)
 }
 
@@ -249,14 +285,31 @@ func (vs *views) newCell() *cell {
 	}
 	c := &vs.cells[block][vs.taken%64]
 	vs.taken++
+	c.parts = vs.newParts(len(vs.worlds))
 	return c
+}
+
+// newParts returns n empty parts.
+func (vs *views) newParts(n int) []index.Part {
+	if vs.piece < len(vs.parts) && vs.filled+n > len(vs.parts[vs.piece]) {
+		vs.piece, vs.filled = vs.piece+1, 0
+	}
+	if vs.piece < len(vs.parts) && n > len(vs.parts[vs.piece]) { // it was made for fewer sources
+		vs.parts[vs.piece] = make([]index.Part, n)
+	}
+	if vs.piece == len(vs.parts) {
+		vs.parts = append(vs.parts, make([]index.Part, max(partsTogether, n)))
+	}
+	first := vs.filled
+	vs.filled += n
+	return vs.parts[vs.piece][first:vs.filled:vs.filled]
 }
 
 // Nearest calls yield with the marker at the given zoom that stands nearest to a
 // position, if one does within half the spacing, and reports whether it did. The
 // marker is good only until yield returns. Options.SinglesUpTo has no effect.
-func Nearest(tree index.Tree, at geo.Point, zoom float64, o Options, yield func(*Marker)) bool {
-	vs := newViews(tree, o)
+func Nearest(crowd Crowd, at geo.Point, zoom float64, o Options, yield func(*Marker)) bool {
+	vs := newViews(crowd, o)
 	defer vs.release()
 	v := vs.at(wholeZoom(zoom))
 	spot := geo.Project(at)
@@ -290,33 +343,72 @@ func Nearest(tree index.Tree, at geo.Point, zoom float64, o Options, yield func(
 
 // marker makes m the marker of head.
 func (v *view) marker(head *cell, m *Marker) {
-	*m = Marker{Count: head.sum.Count, At: head.mean.Centre(), view: v, cells: v.members(head, m.cells[:0])}
+	*m = Marker{
+		Count: head.sum.Count, At: head.mean.Centre(),
+		view: v, cells: v.members(head, m.cells[:0]), Tallies: m.Tallies[:0],
+	}
 	for _, c := range m.cells[1:] {
 		m.Count += c.sum.Count
 	}
 	if m.Count == 1 {
-		for e := range head.part.All() {
-			m.Entry = e
+		for m.Source, m.Entry = range m.All() {
+			return
 		}
-		return
 	}
-	m.Tally = head.part.Tally(v.tally[:0])
-	m.Members = head.sum.Members
-	for _, c := range m.cells[1:] {
-		m.Tally = index.AddTally(m.Tally, c.part.Tally(nil))
-		m.Members += c.sum.Members
+	for i := range v.worlds {
+		tally := head.parts[i].Tally(v.tallies[i][:0])
+		for _, c := range m.cells[1:] {
+			tally = index.AddTally(tally, c.parts[i].Tally(nil))
+		}
+		m.Tallies = append(m.Tallies, tally)
 	}
+	m.Members = v.hash(m.cells)
 	m.Extent = extent(head, m.cells)
 	m.OpensAt, m.Stacked = v.opensAt(m.cells)
 }
 
-// All returns the places that m stands for, in no useful order.
-func (m *Marker) All() iter.Seq[index.Entry] {
-	return func(yield func(index.Entry) bool) {
+// hash returns the hash of the members of some cells.
+func (v *view) hash(cells []*cell) (all uint64) {
+	if len(v.worlds) == 1 && v.salts[0] == 0 {
+		for _, c := range cells {
+			all += c.sum.Members
+		}
+		return all
+	}
+	for i, salt := range v.salts {
+		of, count := uint64(0), 0
+		for _, c := range cells {
+			if p := &c.parts[i]; !p.Empty() {
+				sum := p.Sum()
+				of += sum.Members
+				count += sum.Count
+			}
+		}
+		if salt != 0 && count > 0 {
+			of = mix(of ^ salt)
+		}
+		all += of
+	}
+	return all
+}
+
+// mix spreads a number over all 64 bits, by the finishing steps of SplitMix64 (G. L. Steele,
+// D. Lea and C. H. Flood, "Fast Splittable Pseudorandom Number Generators", OOPSLA 2014).
+func mix(x uint64) uint64 {
+	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+	x = (x ^ x>>27) * 0x94d049bb133111eb
+	return x ^ x>>31
+}
+
+// All returns the places that m stands for, each with its source, in no useful order.
+func (m *Marker) All() iter.Seq2[int, index.Entry] {
+	return func(yield func(int, index.Entry) bool) {
 		for _, c := range m.cells {
-			for e := range c.part.All() {
-				if !yield(e) {
-					return
+			for i := range c.parts {
+				for e := range c.parts[i].All() {
+					if !yield(i, e) {
+						return
+					}
 				}
 			}
 		}

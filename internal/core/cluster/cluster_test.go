@@ -41,16 +41,16 @@ func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 				if m.Count == 1 {
 					continue
 				}
-				for _, share := range m.Tally {
+				for _, share := range m.tally {
 					if tally[share.Category] != share.Count {
-						t.Fatalf("zoom %v: tally %v, want %v", zoom, m.Tally, tally)
+						t.Fatalf("zoom %v: tally %v, want %v", zoom, m.tally, tally)
 					}
 				}
-				if len(m.Tally) != len(tally) || m.Members != hash.Members {
+				if len(m.tally) != len(tally) || m.Members != hash.Members {
 					t.Fatalf(
 						"zoom %v: tally %v, members %x, want %v, %x",
 						zoom,
-						m.Tally,
+						m.tally,
 						m.Members,
 						tally,
 						hash.Members,
@@ -87,7 +87,7 @@ func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 func same(a, b kept) bool {
 	return a.Count == b.Count && a.At == b.At && a.Extent == b.Extent && a.OpensAt == b.OpensAt &&
 		a.Stacked == b.Stacked &&
-		a.Entry == b.Entry && a.Members == b.Members && slices.Equal(a.Tally, b.Tally) &&
+		a.Entry == b.Entry && a.Members == b.Members && slices.Equal(a.tally, b.tally) &&
 		slices.Equal(a.refs, b.refs)
 }
 
@@ -197,7 +197,7 @@ func TestNearest(t *testing.T) {
 			for _, m := range viewWith(t, w, geo.World, zoom, Default) {
 				found := false
 				Nearest(
-					w.tree,
+					w.crowd,
 					m.At,
 					zoom,
 					Default,
@@ -208,7 +208,7 @@ func TestNearest(t *testing.T) {
 				}
 			}
 		}
-		if Nearest(w.tree, geo.Point{Lon: 100, Lat: 60}, 20, Default, func(*Marker) {}) && len(w.entries) < 30 {
+		if Nearest(w.crowd, geo.Point{Lon: 100, Lat: 60}, 20, Default, func(*Marker) {}) && len(w.entries) < 30 {
 			t.Fatal("a marker where there is none")
 		}
 	})
@@ -230,7 +230,7 @@ func TestFollowsTheScreen(t *testing.T) {
 				at := func(v uint32) float64 { return float64(uint64(v) >> (index.MaxLevel - level)) }
 				cells += (at(spots.Max.X) - at(spots.Min.X) + 1) * (at(spots.Max.Y) - at(spots.Min.Y) + 1)
 			}
-			if looked := cellsRead(w.tree, box, zoom); float64(looked) > cells {
+			if looked := cellsRead(w.crowd, box, zoom); float64(looked) > cells {
 				t.Fatalf("zoom %v, box %v: looked at %d cells, within reach are %v", zoom, box, looked, cells)
 			}
 
@@ -251,8 +251,11 @@ func TestFollowsTheScreen(t *testing.T) {
 					edit.Insert(index.NewEntry(k, uint32(1e6+i), 0, r.Uint64()), newest)
 				}
 			}
-			edited.tree = edit.Tree()
+			edited.crowd = Of(edit.Tree())
 			after := viewWith(t, edited, box, zoom, Default)
+			for _, markers := range [][]kept{before, after} {
+				slices.SortFunc(markers, func(a, b kept) int { return slices.Compare(a.refs, b.refs) })
+			}
 			if !slices.EqualFunc(before, after, same) {
 				t.Fatalf(
 					"zoom %v, box %v: edits beyond reach changed the view of %d markers to one of %d",
@@ -267,20 +270,23 @@ func TestFollowsTheScreen(t *testing.T) {
 }
 
 // cellsRead returns how many cells of the zoom itself a view looks at.
-func cellsRead(tree index.Tree, box geo.Box, zoom float64) int {
-	vs := newViews(tree, Default)
+func cellsRead(crowd Crowd, box geo.Box, zoom float64) int {
+	vs := newViews(crowd, Default)
 	v := vs.at(wholeZoom(zoom))
 	v.open(box.SpotBoxes())
 	var m Marker
 	for _, spots := range box.SpotBoxes() {
-		vs.world.Parts(v.level, spots, func(p index.Part) bool {
-			v.marker(v.head(v.known(p)), &m)
-			return true
-		})
+		for _, world := range vs.worlds {
+			world.Parts(v.level, spots, func(p index.Part) bool {
+				v.marker(v.head(v.cell(p.Cell().X, p.Cell().Y)), &m)
+				return true
+			})
+		}
 	}
 	read := 0
 	for i := range vs.taken {
-		if int(vs.cells[i/64][i%64].part.Cell().Level) == int(v.level) {
+		c := vs.cells[i/64][i%64]
+		if slot := v.slot(c.x, c.y); v.others[uint64(c.x)<<32|uint64(c.y)] != nil || slot != nil && *slot != nil {
 			read++
 		}
 	}
@@ -296,7 +302,7 @@ func TestViewLimit(t *testing.T) {
 	}
 	for _, limit := range []int{len(all), len(all) - 1} {
 		got := 0
-		err := View(w.tree, geo.World, 20, Default, limit, func(*Marker) { got++ })
+		err := View(w.crowd, geo.World, 20, Default, limit, func(*Marker) { got++ })
 		if got != limit || errors.Is(err, ErrTooMany) != (limit < len(all)) {
 			t.Errorf("limit %d of %d: %d markers, %v", limit, len(all), got, err)
 		}
@@ -319,7 +325,7 @@ func TestNearestWithTheWidestSpacing(t *testing.T) {
 				nearest = min(nearest, math.Hypot(float64(int32(at.X-stands.X)), float64(at.Y)-float64(stands.Y)))
 			}
 			reach := float64(int64(MaxSpacing)<<(24-int(zoom))) / 2
-			found := Nearest(w.tree, at.Centre(), zoom, o, func(*Marker) {})
+			found := Nearest(w.crowd, at.Centre(), zoom, o, func(*Marker) {})
 			if found != (nearest <= reach) && math.Abs(nearest-reach) > 8 {
 				t.Errorf(
 					"seed %d, zoom %v: found %v at %v, the nearest marker is %v away, %v count",

@@ -17,7 +17,7 @@ func ExampleView() {
 	box := geo.Box{West: -23, South: -39, East: -21, North: -38}
 	for _, zoom := range []float64{8, 12} {
 		var counts []int
-		err := cluster.View(tree, box, zoom, cluster.Default, 1000, func(m *cluster.Marker) {
+		err := cluster.View(cluster.Of(tree), box, zoom, cluster.Default, 1000, func(m *cluster.Marker) {
 			counts = append(counts, m.Count)
 		})
 		fmt.Printf("zoom %v: %d markers, %v\n", zoom, len(counts), err)

@@ -24,7 +24,7 @@ type view struct {
 // A cell of a view, with the places in it.
 type cell struct {
 	x, y  uint32
-	part  index.Part
+	parts []index.Part // of each source, some of them empty
 	sum   index.Summary
 	mean  geo.Spot
 	owner *cell // the head whose marker stands for its places; nil until known
@@ -102,22 +102,58 @@ func (v *view) open(boxes []geo.SpotBox) {
 			}
 		}
 	}
-	for _, spots := range boxes {
-		v.world.Parts(v.level, widen(spots, v.level, 1), func(p index.Part) bool {
-			at := p.Cell()
-			if slot := v.slot(at.X, at.Y); slot != nil && (*slot == nil || *slot == nothing) {
-				*slot = v.read(p)
-			}
-			return true
-		})
+	for source, world := range v.worlds {
+		for _, spots := range boxes {
+			world.Parts(v.level, widen(spots, v.level, 1), func(p index.Part) bool {
+				at := p.Cell()
+				slot := v.slot(at.X, at.Y)
+				if slot == nil {
+					return true
+				}
+				if *slot == nil || *slot == nothing {
+					*slot = v.newCell()
+					(*slot).x, (*slot).y = at.X, at.Y
+				}
+				if (*slot).parts[source].Empty() {
+					(*slot).add(source, p)
+				}
+				return true
+			})
+		}
 	}
+}
+
+// add takes in the part of a source, which is not empty.
+func (c *cell) add(source int, p index.Part) {
+	c.parts[source] = p
+	sum := p.Sum()
+	c.sum.Add(&sum)
+	c.mean = c.sum.Mean()
+}
+
+// touches reports whether c has a place in box.
+func (c *cell) touches(box geo.SpotBox) bool {
+	for i := range c.parts {
+		if c.parts[i].Touches(box) {
+			return true
+		}
+	}
+	return false
 }
 
 // each calls f with the cells that may have places in spots, one of the boxes the
 // view was opened for, until it returns false; it reports whether it never did.
 func (v *view) each(spots geo.SpotBox, f func(*cell, geo.SpotBox) bool) bool {
 	if v.height == 0 {
-		return v.world.Parts(v.level, spots, func(p index.Part) bool { return f(v.known(p), spots) })
+		for _, world := range v.worlds {
+			if !world.Parts(v.level, spots, func(p index.Part) bool {
+				at := p.Cell()
+				return f(v.cell(at.X, at.Y), spots)
+			}) {
+				return false
+			}
+		}
+		return true
 	}
 	shift := index.MaxLevel - v.level
 	for y := spots.Min.Y >> shift; y <= spots.Max.Y>>shift; y++ {
@@ -139,29 +175,17 @@ func (v *view) slot(x, y uint32) **cell {
 	return &v.window[row*v.width+column]
 }
 
-func (v *view) read(p index.Part) *cell {
-	c := v.newCell()
-	at := p.Cell()
-	c.x, c.y, c.part = at.X, at.Y, p
-	c.sum = p.Sum()
-	c.mean = c.sum.Mean()
-	return c
-}
-
-// known returns the cell of p, which is not empty.
-func (v *view) known(p index.Part) *cell {
-	at := p.Cell()
-	if slot := v.slot(at.X, at.Y); slot != nil {
-		if *slot == nil {
-			*slot = v.read(p)
+// read looks up the cell at a column and row. It returns nothing if it has no places.
+func (v *view) read(x, y uint32) *cell {
+	c := nothing
+	for source, world := range v.worlds {
+		if p := world.Part(index.Cell{Level: v.level, X: x, Y: y}); !p.Empty() {
+			if c == nothing {
+				c = v.newCell()
+				c.x, c.y = x, y
+			}
+			c.add(source, p)
 		}
-		return *slot
-	}
-	key := uint64(at.X)<<32 | uint64(at.Y)
-	c := v.others[key]
-	if c == nil {
-		c = v.read(p)
-		v.others[key] = c
 	}
 	return c
 }
@@ -177,10 +201,7 @@ func (v *view) cell(x, y uint32) *cell {
 		c = v.others[key]
 	}
 	if c == nil {
-		c = nothing
-		if p := v.world.Part(index.Cell{Level: v.level, X: x, Y: y}); !p.Empty() {
-			c = v.read(p)
-		}
+		c = v.read(x, y)
 		if slot != nil {
 			*slot = c
 		} else {

@@ -10,13 +10,14 @@ import (
 func (v *view) opensAt(members []*cell) (zoom int, stacked bool) {
 	together := uint8(0) // down to this level they all share one cell
 	if len(members) == 1 {
-		together = members[0].part.Common()
+		e := members[0].sum.Extent
+		together = index.Common(index.KeyOf(e.Min), index.KeyOf(e.Max))
 	}
 	for zoom := v.zoom + 1; zoom <= MaxZoom; zoom++ {
 		if level, _ := v.options.Grid(float64(zoom)); level <= together {
 			continue
 		}
-		if v.at(zoom).divides(members) {
+		if v.at(zoom).divides(members, v.level) {
 			return zoom, false
 		}
 	}
@@ -25,67 +26,89 @@ func (v *view) opensAt(members []*cell) (zoom int, stacked bool) {
 
 // A few is the cells, at one zoom, of places that have one marker at a lesser zoom.
 type few struct {
-	cells [9]struct {
-		part index.Part
-		mean geo.Spot
-	}
-	count          int
-	x, y           uint32 // of the first
-	minDX, maxDX   int32  // columns relative to x
-	minDY, maxDY   int32
-	west           uint8 // shift that makes a difference of columns the short way round
-	tooFarToGather bool
+	cells        [9]fewCell
+	count        int
+	x, y         uint32 // of the first
+	minDX, maxDX int32  // columns relative to x
+	minDY, maxDY int32
+	west         uint8 // shift that makes a difference of columns the short way round
 }
 
-// add takes in one more cell, until they span more than one marker ever could.
+type fewCell struct {
+	at         index.Cell
+	count      int
+	sumX, sumY uint64
+	mean       geo.Spot
+}
+
+// add takes in a part of one more cell, or of one that there is of another source, until they
+// span more than one marker ever could.
 func (f *few) add(p index.Part) bool {
 	at := p.Cell()
 	if f.count == 0 {
 		f.x, f.y = at.X, at.Y
 	}
-	dx := int32((at.X-f.x)<<f.west) >> f.west
-	dy := int32(at.Y - f.y)
-	f.minDX, f.maxDX = min(f.minDX, dx), max(f.maxDX, dx)
-	f.minDY, f.maxDY = min(f.minDY, dy), max(f.maxDY, dy)
-	if f.maxDX-f.minDX > 2 || f.maxDY-f.minDY > 2 || f.count == len(f.cells) {
-		f.tooFarToGather = true // a head and its neighbours span three columns and rows
-		return false
+	i := 0
+	for i < f.count && f.cells[i].at != at {
+		i++
 	}
-	f.cells[f.count].part, f.cells[f.count].mean = p, p.Mean()
-	f.count++
+	if i == f.count {
+		dx := int32((at.X-f.x)<<f.west) >> f.west
+		dy := int32(at.Y - f.y)
+		f.minDX, f.maxDX = min(f.minDX, dx), max(f.maxDX, dx)
+		f.minDY, f.maxDY = min(f.minDY, dy), max(f.maxDY, dy)
+		if f.maxDX-f.minDX > 2 || f.maxDY-f.minDY > 2 || f.count == len(f.cells) {
+			return false // a head and its neighbours span three columns and rows
+		}
+		f.cells[i] = fewCell{at: at}
+		f.count++
+	}
+	c := &f.cells[i]
+	count, sumX, sumY := p.Moments()
+	c.count, c.sumX, c.sumY = c.count+count, c.sumX+sumX, c.sumY+sumY
+	c.mean = geo.Spot{X: uint32(c.sumX / uint64(c.count)), Y: uint32(c.sumY / uint64(c.count))}
 	return true
 }
 
-// divides reports whether the places of the given cells, of a lesser zoom, have
-// more than one marker in v.
-func (v *view) divides(members []*cell) bool {
-	f := few{west: index.MaxLevel - v.level}
-	for _, m := range members {
-		if m.part.Cell().Level+1 == v.level {
+// take adds all of a cell of a lesser zoom, at the given level, and reports whether that may
+// still have one marker.
+func (f *few) take(c *cell, from, to uint8) bool {
+	for i := range c.parts {
+		p := &c.parts[i]
+		switch {
+		case p.Empty():
+		case from+1 == to:
 			var room [4]index.Part
-			for _, p := range m.part.Quarters(room[:0]) {
-				if !f.add(p) {
-					return true
+			for _, quarter := range p.Quarters(room[:0]) {
+				if !f.add(quarter) {
+					return false
 				}
 			}
-			continue
-		}
-		if !m.part.Parts(v.level, m.sum.Extent, f.add) {
-			break
+		case !p.Parts(to, c.sum.Extent, f.add):
+			return false
 		}
 	}
-	if f.tooFarToGather {
-		return true
+	return true
+}
+
+// divides reports whether the places of the given cells, of a lesser zoom at the given level,
+// have more than one marker in v.
+func (v *view) divides(members []*cell, level uint8) bool {
+	f := few{west: index.MaxLevel - v.level}
+	for _, m := range members {
+		if !f.take(m, level, v.level) {
+			return true
+		}
 	}
 	if f.count == 1 {
 		return false
 	}
-	if !v.mayShare(&f, members) {
+	if !v.mayShare(&f, members, v.level-level) {
 		return true
 	}
 	var head *cell
 	for i := range f.count {
-		own := v.head(v.known(f.cells[i].part))
+		own := v.head(v.cell(f.cells[i].at.X, f.cells[i].at.Y))
 		if head != nil && own != head {
 			return true
 		}
@@ -96,15 +119,15 @@ func (v *view) divides(members []*cell) bool {
 
 // mayShare reports whether there is a cell that all of f would conflict with, so
 // that it may be the head of all. Mostly there is none, which saves finding out
-// the head of each.
-func (v *view) mayShare(f *few, members []*cell) bool {
+// the head of each. The members are so many levels above v's.
+func (v *view) mayShare(f *few, members []*cell, above uint8) bool {
 	for dy := f.maxDY - 1; dy <= f.minDY+1; dy++ {
 		y := f.y + uint32(dy)
 		if y > v.mask {
 			continue
 		}
 		for dx := f.maxDX - 1; dx <= f.minDX+1; dx++ {
-			if mean, there := v.meanAt(f, members, (f.x+uint32(dx))&v.mask, y); there && v.allConflict(f, mean) {
+			if mean, there := v.meanAt(f, members, above, (f.x+uint32(dx))&v.mask, y); there && v.allConflict(f, mean) {
 				return true
 			}
 		}
@@ -113,14 +136,14 @@ func (v *view) mayShare(f *few, members []*cell) bool {
 }
 
 // meanAt returns the mean of the cell at a column and row, if it has places.
-func (v *view) meanAt(f *few, members []*cell, x, y uint32) (geo.Spot, bool) {
+func (v *view) meanAt(f *few, members []*cell, above uint8, x, y uint32) (geo.Spot, bool) {
 	for i := range f.count {
-		if at := f.cells[i].part.Cell(); at.X == x && at.Y == y {
+		if at := f.cells[i].at; at.X == x && at.Y == y {
 			return f.cells[i].mean, true
 		}
 	}
 	for _, m := range members {
-		if deeper := v.level - m.part.Cell().Level; x>>deeper == m.x && y>>deeper == m.y {
+		if x>>above == m.x && y>>above == m.y {
 			return geo.Spot{}, false // all that is in the members is in f
 		}
 	}

@@ -15,7 +15,8 @@ import (
 type world struct {
 	at      []geo.Point
 	entries []index.Entry
-	tree    index.Tree
+	tree    index.Tree // of all of them
+	crowd   Crowd      // the same in one or several trees, at random
 }
 
 func newWorld(r *rand.Rand, place worlds.World, n int) *world {
@@ -31,6 +32,18 @@ func newWorld(r *rand.Rand, place worlds.World, n int) *world {
 	w.tree = index.Build(slices.Clone(w.entries), 1)
 	if r.IntN(2) == 0 {
 		w.tree = grown(r, place, w.entries)
+	}
+	w.crowd = Of(w.tree)
+	if n := 1 + r.IntN(4); n > 1 {
+		split := make([][]index.Entry, n)
+		for _, e := range w.entries {
+			i := min(r.IntN(n), r.IntN(n)) // some have more than others
+			split[i] = append(split[i], e)
+		}
+		w.crowd = nil
+		for _, entries := range split {
+			w.crowd = append(w.crowd, Source{Tree: index.Build(entries, 1)})
+		}
 	}
 	return w
 }
@@ -86,20 +99,23 @@ var zooms = []float64{0, 2.7, 5, 8, 9.99, 12, 15.5, 20, 24}
 // A kept is a Marker with what is good only while it is yielded.
 type kept struct {
 	Marker
-	refs []uint32 // of its places, in order
+	refs  []uint32    // of its places, in order
+	tally index.Tally // of all sources
 }
 
 func viewWith(t *testing.T, w *world, box geo.Box, zoom float64, o Options) []kept {
 	t.Helper()
 	var markers []kept
-	err := View(w.tree, box, zoom, o, math.MaxInt, func(m *Marker) {
+	err := View(w.crowd, box, zoom, o, math.MaxInt, func(m *Marker) {
 		k := kept{Marker: *m}
-		for e := range m.All() {
+		for _, e := range m.All() {
 			k.refs = append(k.refs, e.Ref)
 		}
 		slices.Sort(k.refs)
-		k.Tally = slices.Clone(m.Tally)
-		k.view, k.cells = nil, nil
+		for _, t := range m.Tallies {
+			k.tally = slices.Clone(index.AddTally(k.tally, t))
+		}
+		k.view, k.cells, k.Tallies, k.Source = nil, nil, nil, 0
 		markers = append(markers, k)
 	})
 	if err != nil {

@@ -22,17 +22,19 @@ func (m *Marker) Outline() [][]geo.Point {
 	var corners []corner
 	for _, c := range m.cells {
 		shift := turn(head, c)
-		c.part.Parts(level, c.sum.Extent, func(p index.Part) bool {
-			e := p.Sum().Extent
-			for _, x := range []uint32{e.Min.X, e.Max.X} {
-				corners = append(
-					corners,
-					corner{int64(x) + shift, int64(e.Min.Y)},
-					corner{int64(x) + shift, int64(e.Max.Y)},
-				)
-			}
-			return true
-		})
+		for i := range c.parts {
+			c.parts[i].Parts(level, c.sum.Extent, func(p index.Part) bool {
+				e := p.Sum().Extent
+				for _, x := range []uint32{e.Min.X, e.Max.X} {
+					corners = append(
+						corners,
+						corner{int64(x) + shift, int64(e.Min.Y)},
+						corner{int64(x) + shift, int64(e.Max.Y)},
+					)
+				}
+				return true
+			})
+		}
 	}
 	ring := hull(corners)
 	const world = 1 << 32

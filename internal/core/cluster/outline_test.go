@@ -14,7 +14,7 @@ func TestOutlineCoversThePlaces(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
 		for _, zoom := range zooms {
 			slack := math.Exp2(32-8-float64(wholeZoom(zoom)))*4 + 4
-			err := View(w.tree, geo.World, zoom, Default, math.MaxInt, func(m *Marker) {
+			err := View(w.crowd, geo.World, zoom, Default, math.MaxInt, func(m *Marker) {
 				rings := m.Outline()
 				if len(rings) > 1 != (m.Extent.CrossesAntimeridian() && m.Count > 1) {
 					t.Fatalf("zoom %v: %d rings for extent %v", zoom, len(rings), m.Extent)
@@ -27,7 +27,7 @@ func TestOutlineCoversThePlaces(t *testing.T) {
 						}
 					}
 				}
-				for e := range m.All() {
+				for _, e := range m.All() {
 					if !anyHolds(rings, e.Key.Spot(), slack/100) {
 						t.Fatalf("zoom %v: outline %v misses %v", zoom, rings, e.Key.Spot().Centre())
 					}
@@ -35,7 +35,7 @@ func TestOutlineCoversThePlaces(t *testing.T) {
 				for _, ring := range rings {
 					for _, p := range ring {
 						near := false
-						for e := range m.All() {
+						for _, e := range m.All() {
 							s, q := e.Key.Spot(), geo.Project(p)
 							near = near ||
 								math.Abs(float64(int32(s.X-q.X))) <= slack &&

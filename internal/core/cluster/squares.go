@@ -48,7 +48,7 @@ func (o Options) Squares(boxes []geo.SpotBox, zoom float64, limit int) [][]index
 // InSquares calls yield with each marker at the given zoom that stands for a place in one
 // of some squares and in a box, and with others near them. The squares are some of those
 // that [Options.Squares] returns for one box.
-func InSquares(tree index.Tree, squares []index.Cell, box geo.SpotBox, zoom float64, o Options, yield func(*Marker)) {
+func InSquares(crowd Crowd, squares []index.Cell, box geo.SpotBox, zoom float64, o Options, yield func(*Marker)) {
 	if len(squares) == 0 {
 		return
 	}
@@ -58,7 +58,7 @@ func InSquares(tree index.Tree, squares []index.Cell, box geo.SpotBox, zoom floa
 	}
 	around.Min.X, around.Min.Y = max(around.Min.X, box.Min.X), max(around.Min.Y, box.Min.Y)
 	around.Max.X, around.Max.Y = min(around.Max.X, box.Max.X), min(around.Max.Y, box.Max.Y)
-	_ = viewBoxes(tree, []geo.SpotBox{around}, zoom, o, math.MaxInt, yield) // that many there are not
+	_ = viewBoxes(crowd, []geo.SpotBox{around}, zoom, o, math.MaxInt, yield) // that many there are not
 }
 
 // A Group is the places of one cell of the map.
@@ -72,7 +72,7 @@ type Group struct {
 // other marker has.
 func (m *Marker) Groups(yield func(Group) bool) {
 	for _, c := range m.cells {
-		if !yield(Group{c.part.Cell(), c.sum.Extent, c.sum.Count}) {
+		if !yield(Group{index.Cell{Level: m.view.level, X: c.x, Y: c.y}, c.sum.Extent, c.sum.Count}) {
 			return
 		}
 	}

@@ -34,10 +34,10 @@ func TestSquares(t *testing.T) {
 			}
 			tested++
 			told := func(m *Marker) string {
-				return fmt.Sprint(m.Count, m.At, m.Entry, m.Extent, m.Tally, m.OpensAt, m.Stacked, m.Members)
+				return fmt.Sprint(m.Count, m.At, m.Entry, m.Extent, m.Tallies, m.OpensAt, m.Stacked, m.Members)
 			}
 			var want []string
-			if err := View(w.tree, box, zoom, o, math.MaxInt, func(m *Marker) {
+			if err := View(w.crowd, box, zoom, o, math.MaxInt, func(m *Marker) {
 				want = append(want,
 					told(m))
 			}); err != nil {
@@ -59,7 +59,7 @@ func TestSquares(t *testing.T) {
 				}
 				// All of them at once, or some.
 				for part := range slices.Chunk(squares, 1+r.IntN(len(squares)+1)) {
-					InSquares(w.tree, part, within, zoom, o, func(m *Marker) {
+					InSquares(w.crowd, part, within, zoom, o, func(m *Marker) {
 						var head *index.Cell
 						for g := range m.Groups {
 							if head == nil {

@@ -79,6 +79,15 @@ func common(a, b Entry) uint8 {
 	return maxDepth
 }
 
+// Common returns the deepest level at which one cell holds the spots of two keys, and all keys
+// between them.
+func Common(a, b Key) uint8 {
+	if x := a ^ b; x != 0 {
+		return uint8(bits.LeadingZeros64(uint64(x)) / 2)
+	}
+	return MaxLevel
+}
+
 // A Summary describes a set of entries without listing them. The zero value
 // describes the empty set.
 type Summary struct {

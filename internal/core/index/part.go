@@ -63,19 +63,18 @@ func (p *Part) Sum() Summary {
 	return summarise(p.run)
 }
 
-// Mean returns the mean of the entries of p, which must not be empty.
-func (p *Part) Mean() geo.Spot {
+// Moments returns how many entries p has, and the sums of their coordinates.
+func (p *Part) Moments() (count int, sumX, sumY uint64) {
 	if p.whole != nil {
-		return p.whole.sum.Mean()
+		s := &p.whole.sum
+		return s.Count, s.SumX, s.SumY
 	}
-	var sumX, sumY uint64
 	for _, e := range p.run {
 		s := e.Key.Spot()
 		sumX += uint64(s.X)
 		sumY += uint64(s.Y)
 	}
-	n := uint64(len(p.run))
-	return geo.Spot{X: uint32(sumX / n), Y: uint32(sumY / n)}
+	return len(p.run), sumX, sumY
 }
 
 // Tally counts the entries of p by category. The result must not be changed. It
@@ -137,20 +136,6 @@ func (p Part) All() iter.Seq[Entry] {
 			}
 		}
 	}
-}
-
-// Common returns the deepest level at which one cell holds all entries of p,
-// which must not be empty.
-func (p *Part) Common() uint8 {
-	entries := p.run
-	if p.whole != nil {
-		n := p.whole.node
-		if !n.leaf() {
-			return min(n.cell.level, MaxLevel)
-		}
-		entries = n.entries // the cell of a leaf may be larger than they need
-	}
-	return min(common(entries[0], entries[len(entries)-1]), MaxLevel)
 }
 
 // Count returns how many entries of p lie in box.

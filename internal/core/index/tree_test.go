@@ -185,8 +185,8 @@ func TestPart(t *testing.T) {
 					continue
 				}
 				sum := p.Sum()
-				if p.Mean() != sum.Mean() {
-					t.Fatalf("Mean of %v = %v, want %v", c, p.Mean(), sum.Mean())
+				if n, x, y := p.Moments(); n != sum.Count || x != sum.SumX || y != sum.SumY {
+					t.Fatalf("Moments of %v = %d, %d, %d, want those of %+v", c, n, x, y, sum)
 				}
 				if c.Level < MaxLevel {
 					var all []Entry
@@ -203,7 +203,7 @@ func TestPart(t *testing.T) {
 				if !sum.Extent.Contains(sum.Mean()) {
 					t.Fatalf("mean %v outside %v", sum.Mean(), sum.Extent)
 				}
-				if level := p.Common(); level < c.Level ||
+				if level := Common(KeyOf(sum.Extent.Min), KeyOf(sum.Extent.Max)); level < c.Level ||
 					CellOf(want[0].Key, level) != CellOf(want[len(want)-1].Key, level) ||
 					level < MaxLevel && CellOf(want[0].Key, level+1) == CellOf(want[len(want)-1].Key, level+1) {
 					t.Fatalf("Common of %v = %d, from %x to %x", c, level, want[0].Key, want[len(want)-1].Key)

@@ -33,7 +33,7 @@ func TestMarkersHaveTheirOwnIDs(t *testing.T) {
 			tree := b.Build(1).Snapshot().Tree()
 			for zoom := 6.0; zoom <= 13; zoom++ {
 				seen := map[uint64]geo.Point{}
-				err := cluster.View(tree, geo.World, zoom, cluster.Default, math.MaxInt, func(m *cluster.Marker) {
+				err := cluster.View(cluster.Of(tree), geo.World, zoom, cluster.Default, math.MaxInt, func(m *cluster.Marker) {
 					if m.Count == 1 {
 						return
 					}

@@ -30,11 +30,13 @@ type Style struct {
 	Line       *Line      `json:"line,omitempty"`
 	Fill       *Fill      `json:"fill,omitempty"`
 	Circle     *Circle    `json:"circle,omitempty"`
-	Labels     bool       `json:"labels,omitempty"`  // names beside places
-	Zooms      *Zooms     `json:"zooms,omitempty"`   // where the collection is shown; nil for everywhere
-	Order      int        `json:"order,omitempty"`   // collections of a higher one are drawn over others, -100 to 100
-	Tooltip    []Field    `json:"tooltip,omitempty"` // told of what is pointed at, below its name
-	Popup      *Popup     `json:"popup,omitempty"`
+	Labels     bool       `json:"labels,omitempty"` // names beside places
+	// Apart keeps the places out of the crowd of other collections that are shown with them.
+	Apart   bool    `json:"apart,omitempty"`
+	Zooms   *Zooms  `json:"zooms,omitempty"`   // where the collection is shown; nil for everywhere
+	Order   int     `json:"order,omitempty"`   // collections of a higher one are drawn over others, -100 to 100
+	Tooltip []Field `json:"tooltip,omitempty"` // told of what is pointed at, below its name
+	Popup   *Popup  `json:"popup,omitempty"`
 }
 
 // A Look is an icon and a colour, and how lines and areas differ from the others of the
