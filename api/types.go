@@ -272,6 +272,35 @@ type JointPlace struct {
 	StackedPlace
 }
 
+// JointMembers is a page of the places that a marker of several collections stands for.
+type JointMembers struct {
+	Places  []JointPlace `json:"places"`  // in the order of their collections, and then of their ids
+	Matched int          `json:"matched"` // for how many it stands in all
+	Links   []Link       `json:"links"`   // "next" leads to the next page
+}
+
+// JointShapes is the areas and paths to draw of several collections in a viewport.
+type JointShapes struct {
+	Type     string       `json:"type"`
+	Features []JointShape `json:"features"` // in the order in which they are drawn
+	LeftOut  int          `json:"left_out"` // of those in the box: too small to be seen, or too many
+}
+
+// JointShape is an area or path of one of several collections.
+type JointShape struct {
+	Type       string               `json:"type"`
+	ID         string               `json:"id"` // "collection/item"
+	Geometry   json.RawMessage      `json:"geometry"`
+	Properties JointShapeProperties `json:"properties"`
+}
+
+// JointShapeProperties are what a JointShape needs to be drawn.
+type JointShapeProperties struct {
+	Collection string `json:"collection"`
+	Item       string `json:"item"` // its id in the collection
+	ShapeProperties
+}
+
 // StackedPlace is one of the places of a cluster that opens at no zoom.
 type StackedPlace struct {
 	ID       string `json:"id"`

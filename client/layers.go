@@ -43,12 +43,7 @@ func (c *Client) JointMarkersUnless(ctx context.Context, o JointOptions, known T
 
 func (o *JointOptions) query() url.Values {
 	q := url.Values{"bbox": {o.Box.String()}, "zoom": {number(o.Zoom)}}
-	var ids []string
-	for _, l := range o.Layers {
-		ids = append(ids, l.Collection)
-		l.setWith(l.Collection+".", q)
-	}
-	q.Set("collections", strings.Join(ids, ","))
+	setLayers(q, o.Layers)
 	o.Gathering.set(q)
 	if o.SinglesTo != 0 {
 		q.Set("singles_to", strconv.Itoa(o.SinglesTo))
@@ -57,4 +52,41 @@ func (o *JointOptions) query() url.Values {
 		q.Set("outline", "true")
 	}
 	return q
+}
+
+// JointMembersOptions ask for one page of the places of a marker of several collections: where it
+// stands, in degrees, and what it was asked for with.
+type JointMembersOptions struct {
+	Layers []Layer
+	Gathering
+	Lat, Lon float64
+	Zoom     float64
+	After    string // only places that come after this one, as "collection/id"
+	Limit    int    // 0 for the service's default
+}
+
+// JointMembers returns one page of the places that a marker of several collections stands for,
+// in the order of their collections and then of their ids.
+func (c *Client) JointMembers(ctx context.Context, o JointMembersOptions) (page api.JointMembers, err error) {
+	q := url.Values{"lat": {number(o.Lat)}, "lon": {number(o.Lon)}, "zoom": {number(o.Zoom)}}
+	setLayers(q, o.Layers)
+	o.Gathering.set(q)
+	setPage(q, o.After, o.Limit)
+	return page, c.get(ctx, "/api/members", q, &page)
+}
+
+// JointShapes returns the areas and paths to draw of several collections in a viewport.
+func (c *Client) JointShapes(ctx context.Context, layers []Layer, box Box, zoom float64) (s api.JointShapes, err error) {
+	q := url.Values{"bbox": {box.String()}, "zoom": {number(zoom)}}
+	setLayers(q, layers)
+	return s, c.get(ctx, "/api/shapes", q, &s)
+}
+
+func setLayers(q url.Values, layers []Layer) {
+	var ids []string
+	for _, l := range layers {
+		ids = append(ids, l.Collection)
+		l.setWith(l.Collection+".", q)
+	}
+	q.Set("collections", strings.Join(ids, ","))
 }

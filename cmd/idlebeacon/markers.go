@@ -3,10 +3,8 @@ package main
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -18,7 +16,7 @@ import (
 
 func markersCommand() *cobra.Command {
 	var r remote
-	var collections, selects []string
+	var of layered
 	var bbox string
 	var o client.MarkersOptions
 	cmd := &cobra.Command{
@@ -30,12 +28,8 @@ func markersCommand() *cobra.Command {
 			"  idlebeacon markers --zoom 9 --collection brindlemere,huts --select huts.category=shelter",
 	}
 	r.flags(cmd)
-	choiceFlags(cmd, &o.Selection)
+	of.flags(cmd)
 	flags := cmd.Flags()
-	flags.StringSliceVar(&collections, "collection", nil, "which collections, separated by commas or one by one; "+
-		"may be left out if there is only one, or only one with places")
-	flags.StringArrayVar(&selects, "select", nil,
-		"of several collections, which places of one: its id, a full stop, and category, name or filter with a value")
 	gatheringFlags(cmd, &o.Gathering)
 	flags.StringVar(&bbox, "bbox", geo.World.String(), bboxHelp)
 	flags.Float64Var(&o.Zoom, "zoom", 0, zoomHelp)
@@ -47,18 +41,21 @@ func markersCommand() *cobra.Command {
 			return &usageError{fmt.Errorf("--bbox: %w", err)}
 		}
 		o.Box = client.Box(box)
-		if len(collections) < 2 && len(selects) > 0 {
-			return &usageError{errors.New("--select is for several collections: name them with --collection, " +
-				"or use --category, --name and --filter")}
+		layers, err := of.layers()
+		if err != nil {
+			return err
 		}
 		return r.with(func(c *client.Client) error {
-			if len(collections) > 1 {
-				return jointMarkers(cmd.Context(), &r, c, collections, selects, &o)
+			if layers != nil {
+				return r.jointMarkers(cmd.Context(), c, client.JointOptions{
+					Layers: layers, Gathering: o.Gathering, Box: o.Box, Zoom: o.Zoom, SinglesTo: o.SinglesTo, Outline: o.Outline,
+				})
 			}
-			collection, err := r.collection(cmd.Context(), c, strings.Join(collections, ""))
+			collection, err := r.collection(cmd.Context(), c, of.only())
 			if err != nil {
 				return err
 			}
+			o.Selection = of.selection
 			markers, err := c.Markers(cmd.Context(), collection, o)
 			if err != nil {
 				return err
@@ -74,25 +71,8 @@ func markersCommand() *cobra.Command {
 }
 
 // jointMarkers shows the markers of several collections.
-func jointMarkers(
-	ctx context.Context, r *remote, c *client.Client, collections, selects []string, o *client.MarkersOptions,
-) error {
-	if !o.Selection.Empty() {
-		return &usageError{fmt.Errorf("--category, --name and --filter are for one collection: of several, write "+
-			"--select %s.name=Lee and the like", collections[0])}
-	}
-	joint := client.JointOptions{
-		Gathering: o.Gathering, Box: o.Box, Zoom: o.Zoom, SinglesTo: o.SinglesTo, Outline: o.Outline,
-	}
-	for _, id := range collections {
-		joint.Layers = append(joint.Layers, client.Layer{Collection: id})
-	}
-	for _, text := range selects {
-		if err := selectIn(joint.Layers, text); err != nil {
-			return &usageError{fmt.Errorf("--select %q: %w", text, err)}
-		}
-	}
-	markers, err := c.JointMarkers(ctx, joint)
+func (r *remote) jointMarkers(ctx context.Context, c *client.Client, o client.JointOptions) error {
+	markers, err := c.JointMarkers(ctx, o)
 	if err != nil {
 		return err
 	}
@@ -100,36 +80,12 @@ func jointMarkers(
 		return printJSON(markers)
 	}
 	printMarkers(rowsOfJoint(markers), markers.Matched)
-	for _, id := range collections {
-		if n, shown := markers.Shown[id]; shown {
-			fmt.Printf("%s: %s in the box.\n", id, count(n, "place", "places"))
+	for _, l := range o.Layers {
+		if n, shown := markers.Shown[l.Collection]; shown {
+			fmt.Printf("%s: %s in the box.\n", l.Collection, count(n, "place", "places"))
 		} else {
-			fmt.Printf("%s: not shown at this zoom, by its style.\n", id)
+			fmt.Printf("%s: not shown at this zoom, by its style.\n", l.Collection)
 		}
-	}
-	return nil
-}
-
-// selectIn sets the selection of a layer from a text such as "huts.category=shelter,hut".
-func selectIn(layers []client.Layer, text string) error {
-	id, rest, _ := strings.Cut(text, ".")
-	name, value, found := strings.Cut(rest, "=")
-	at := slices.IndexFunc(layers, func(l client.Layer) bool { return l.Collection == id })
-	switch {
-	case !found:
-		return fmt.Errorf("want a collection, a full stop, category, name or filter, an equals sign and a value")
-	case at < 0:
-		return fmt.Errorf("%q is not one of the collections that are asked for", id)
-	}
-	switch s := &layers[at].Selection; name {
-	case "category":
-		s.Categories = strings.Split(value, ",")
-	case "name":
-		s.Name = value
-	case "filter":
-		s.Filter = value
-	default:
-		return fmt.Errorf("%q is not known: want category, name or filter", name)
 	}
 	return nil
 }

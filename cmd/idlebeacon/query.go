@@ -21,14 +21,16 @@ import (
 
 func shapesCommand() *cobra.Command {
 	var r remote
-	var collection, bbox string
+	var of layered
+	var bbox string
 	var o client.ShapesOptions
 	cmd := &cobra.Command{
 		Use: "shapes", Short: "Show the areas and paths of a viewport", Args: exactly(0),
-		Example: "  idlebeacon shapes --collection waters --bbox -22.2,-38.6,-22,-38.4 --zoom 12",
+		Example: "  idlebeacon shapes --collection waters --bbox -22.2,-38.6,-22,-38.4 --zoom 12\n" +
+			"  idlebeacon shapes --collection waters,paths --zoom 8",
 	}
 	r.flags(cmd)
-	selectionFlags(cmd, &collection, &o.Selection)
+	of.flags(cmd)
 	cmd.Flags().StringVar(&bbox, "bbox", geo.World.String(), bboxHelp)
 	cmd.Flags().Float64Var(&o.Zoom, "zoom", 0, zoomHelp)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -36,12 +38,26 @@ func shapesCommand() *cobra.Command {
 		if err != nil {
 			return &usageError{fmt.Errorf("--bbox: %w", err)}
 		}
-		o.Box = client.Box(box)
+		o.Box, o.Selection = client.Box(box), of.selection
+		layers, err := of.layers()
+		if err != nil {
+			return err
+		}
 		return r.with(func(c *client.Client) error {
+			if layers != nil {
+				shapes, err := c.JointShapes(cmd.Context(), layers, o.Box, o.Zoom)
+				switch {
+				case err != nil:
+					return err
+				case r.json:
+					return printJSON(shapes)
+				}
+				return printShapes(shapesOf(shapes))
+			}
 			collection, err := r.collectionWith(
 				cmd.Context(),
 				c,
-				collection,
+				of.only(),
 				func(found *api.Collection) bool { return found.Shapes > 0 },
 			)
 			if err != nil {
@@ -58,6 +74,17 @@ func shapesCommand() *cobra.Command {
 		})
 	}
 	return cmd
+}
+
+// shapesOf returns shapes of several collections as those of one, with both ids.
+func shapesOf(s api.JointShapes) api.Shapes {
+	out := api.Shapes{LeftOut: s.LeftOut}
+	for _, f := range s.Features {
+		out.Features = append(out.Features, api.Shape{
+			ID: f.ID, Geometry: f.Geometry, Properties: f.Properties.ShapeProperties,
+		})
+	}
+	return out
 }
 
 func printShapes(s api.Shapes) error {
@@ -200,14 +227,15 @@ func popupCommand() *cobra.Command {
 
 func membersCommand() *cobra.Command {
 	var r remote
-	var collection string
+	var of layered
 	var o client.MembersOptions
 	cmd := &cobra.Command{
 		Use: "members", Short: "List the places that a marker stands for", Args: exactly(0),
-		Example: "  idlebeacon members --lat -38.5 --lon -22 --zoom 10",
+		Example: "  idlebeacon members --lat -38.5 --lon -22 --zoom 10\n" +
+			"  idlebeacon members --lat -38.5 --lon -22 --zoom 10 --collection brindlemere,huts",
 	}
 	r.flags(cmd)
-	selectionFlags(cmd, &collection, &o.Selection)
+	of.flags(cmd)
 	gatheringFlags(cmd, &o.Gathering)
 	cmd.Flags().Float64Var(&o.Lat, "lat", 0, "latitude of the marker in degrees (required)")
 	cmd.Flags().Float64Var(&o.Lon, "lon", 0, "longitude of the marker in degrees (required)")
@@ -217,6 +245,27 @@ func membersCommand() *cobra.Command {
 		if !cmd.Flags().Changed("lat") || !cmd.Flags().Changed("lon") {
 			return &usageError{fmt.Errorf("say where the marker stands with --lat and --lon, in degrees")}
 		}
+		layers, err := of.layers()
+		if err != nil {
+			return err
+		}
+		if layers != nil {
+			return r.with(func(c *client.Client) error {
+				page, err := c.JointMembers(cmd.Context(), client.JointMembersOptions{
+					Layers: layers, Gathering: o.Gathering, Lat: o.Lat, Lon: o.Lon, Zoom: o.Zoom, After: o.After, Limit: o.Limit,
+				})
+				switch {
+				case err != nil:
+					return err
+				case r.json:
+					return printJSON(page)
+				}
+				printPlaces(page)
+				return nil
+			})
+		}
+		collection := of.only()
+		o.Selection = of.selection
 		return r.listItems(
 			cmd,
 			&collection,
@@ -224,6 +273,19 @@ func membersCommand() *cobra.Command {
 		)
 	}
 	return cmd
+}
+
+// printPlaces shows a page of places of several collections.
+func printPlaces(page api.JointMembers) {
+	t := newTable("Collection", "Id", "Name", "Category")
+	for _, p := range page.Places {
+		t.AppendRow(table.Row{p.Collection, short(p.ID, 36), short(p.Name, 40), short(p.Category, 24)})
+	}
+	t.Render()
+	fmt.Printf("%d of %s.\n", len(page.Places), count(page.Matched, "place", "places"))
+	if n := len(page.Places); n > 0 && slices.ContainsFunc(page.Links, func(l api.Link) bool { return l.Rel == "next" }) {
+		fmt.Printf("More follow: add --after '%s/%s'\n", page.Places[n-1].Collection, page.Places[n-1].ID)
+	}
 }
 
 func pageFlags(cmd *cobra.Command, after *string, limit *int) {

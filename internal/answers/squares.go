@@ -68,7 +68,7 @@ type squareKey struct {
 type square struct {
 	asOf    []uint64 // for each source, the change that it was right after
 	newest  []uint64 // and the newest change then to anything that it depends on
-	text    []byte // the markers, one after the other
+	text    []byte   // the markers, one after the other
 	markers []squareMarker
 	places  int // in the square
 }

@@ -1,13 +1,18 @@
 package httpapi
 
 import (
+	"math"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 
+	"idlebeacon/api"
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/service"
 )
 
@@ -42,25 +47,30 @@ func layers(r *http.Request, names ...string) (*query, []service.Layer) {
 	return q, all
 }
 
+// askedFor reads a request for several collections, and asks the policy about each.
+func (h *server) askedFor(r *http.Request, names ...string) (*query, []service.Layer) {
+	q, all := layers(r, names...)
+	for _, layer := range all {
+		if q.err == nil {
+			q.err = h.options.Policy(r, ToSee, layer.Collection)
+		}
+	}
+	return q, all
+}
+
 // allMarkers answers with the markers of several collections, gathered together.
 func (h *server) allMarkers(w http.ResponseWriter, r *http.Request) error {
-	q, asked := layers(r, slices.Concat(viewNames, gatherNames)...)
+	q, asked := h.askedFor(r, slices.Concat(viewNames, gatherNames)...)
 	ask := q.viewport()
 	if q.err != nil {
 		return q.err
-	}
-	for _, layer := range asked {
-		if err := h.options.Policy(r, ToSee, layer.Collection); err != nil {
-			return err
-		}
 	}
 	views, err := h.service.Viewports(r.Context(), asked, ask)
 	if err != nil {
 		return err
 	}
 	setAsOf(w, views[0].AsOf())
-	parameters := r.URL.Query()
-	parameters.Set("collections", strings.Join(slices.Sorted(strings.SplitSeq(q.text("collections"), ",")), ","))
+	parameters := inOrder(q)
 	whole := parameters.Encode()
 	abouts := make([]string, len(views))
 	change := uint64(0)
@@ -97,6 +107,14 @@ func (h *server) allMarkers(w http.ResponseWriter, r *http.Request) error {
 	return writeAnswer(w, r, answer)
 }
 
+// inOrder returns the parameters of a request with the collections in the order of their ids: in
+// whatever order they are named, the answer is the same.
+func inOrder(q *query) url.Values {
+	parameters := q.request.URL.Query()
+	parameters.Set("collections", strings.Join(slices.Sorted(strings.SplitSeq(q.text("collections"), ",")), ","))
+	return parameters
+}
+
 // appendShown appends the ids of the collections that are shown, each with how many of its
 // places lie in the box.
 func appendShown(dst []byte, views []*service.Viewport) []byte {
@@ -110,4 +128,92 @@ func appendShown(dst []byte, views []*service.Viewport) []byte {
 		}
 	}
 	return dst
+}
+
+// allMembers lists the places that a marker of several collections stands for.
+func (h *server) allMembers(w http.ResponseWriter, r *http.Request) error {
+	q, asked := h.askedFor(r, slices.Concat([]string{"lat", "lon", "zoom", "limit", "after"}, gatherNames)...)
+	ask := service.JointMembersQuery{
+		At:   geo.Point{Lat: q.number("lat", math.NaN(), -90, 90), Lon: q.number("lon", math.NaN(), -180, 180)},
+		Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Options: q.gathering(),
+		Limit: q.clamped("limit", defaultItems, maxItems),
+	}
+	if q.has("after") {
+		var found bool
+		if ask.After.Collection, ask.After.ID, found = strings.Cut(q.text("after"), "/"); !found {
+			q.fail("after", "is %q; want the id of a collection, a slash and that of an item", q.text("after"))
+		}
+	}
+	if q.err != nil {
+		return q.err
+	}
+	listed, count, more, err := h.service.JointMembers(r.Context(), asked, ask)
+	if err != nil {
+		return err
+	}
+	out := api.JointMembers{
+		Places: make([]api.JointPlace, len(listed)), Matched: count,
+		Links: []api.Link{{Rel: "self", Href: h.self(r), Type: plainJSON}},
+	}
+	for i, p := range listed {
+		out.Places[i] = api.JointPlace{
+			Collection:   p.Collection,
+			StackedPlace: api.StackedPlace{ID: p.ID, Name: p.Name, Category: p.Category},
+		}
+	}
+	if more {
+		last := listed[len(listed)-1]
+		next := r.URL.Query()
+		next.Set("limit", strconv.Itoa(ask.Limit))
+		next.Set("after", last.Collection+"/"+last.ID)
+		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), plainJSON, ""))
+	}
+	return writeJSON(w, http.StatusOK, plainJSON, out)
+}
+
+// allShapes answers with the areas and paths of several collections in a viewport.
+func (h *server) allShapes(w http.ResponseWriter, r *http.Request) error {
+	q, asked := h.askedFor(r, "bbox", "zoom")
+	box, zoom := q.boxOfView(), q.number("zoom", math.NaN(), 0, maxZoom)
+	if q.err != nil {
+		return q.err
+	}
+	asOf := h.service.Complete()
+	views, err := h.service.JointShapes(asked, box, zoom)
+	if err != nil {
+		return err
+	}
+	setAsOf(w, asOf)
+	change, looks := uint64(0), uint64(0)
+	var keys []int64
+	for _, view := range views {
+		keys = append(keys, view.ShapesView.Collection)
+		change, looks = change*31+view.Change, looks*31+view.Looks
+	}
+	about := h.about("layers", h.service.Identity(), keys, looks)
+	answer, err := h.answers.Answer(r.Context(), about, inOrder(q).Encode(), change, func() ([]byte, error) {
+		j := newMarkerWriter(append([]byte(nil), `{"type":"FeatureCollection","features":[`...), zoom)
+		leftOut := 0
+		room := shapes.Limits{Shapes: service.MaxShapes, Positions: service.MaxPositions}
+		for _, view := range views {
+			view.Room = room
+			drawn, left, release, err := view.Drawn(r.Context())
+			if err != nil {
+				return nil, err
+			}
+			room.Shapes -= len(drawn)
+			for i := range drawn {
+				room.Positions -= drawn[i].Geometry.Positions()
+			}
+			j.shapes(view.ShapesView, view.Layer, drawn)
+			release()
+			leftOut += left
+		}
+		j.b = strconv.AppendInt(append(j.b, `],"left_out":`...), int64(leftOut), 10)
+		return append(j.b, '}'), nil
+	})
+	if err != nil {
+		return err
+	}
+	return writeAnswer(w, r, answer)
 }

@@ -203,7 +203,37 @@ func TestJointMarkersFollowEdits(t *testing.T) {
 		t.Errorf("two clusters of the same ids: %+v", m)
 	}
 
+	// What a marker stands for, page by page.
+	const members = "/api/members?collections=quays,huts&lat=-38.5&lon=-22.0001&zoom=10"
+	page := f.want(200, `"matched":3`, "GET", members+"&limit=2", "")
+	if !strings.Contains(page, `{"collection":"huts","id":"1","name":"N"},{"collection":"huts","id":"2","name":"N"}`) ||
+		!strings.Contains(page, "after=huts%2F2") {
+		t.Errorf("the first page of the members is %s", page)
+	}
+	f.want(200, `"places":[{"collection":"quays","id":"1","name":"N"}]`, "GET", members+"&after=huts/2", "")
+	f.want(200, `"places":[]`, "GET", members+"&after=quays/1", "")
+	f.want(200, `"matched":2`, "GET", members+"&quays.name=x", "")
+	f.want(404, "no marker", "GET", "/api/members?collections=quays,huts&lat=0&lon=0&zoom=10", "")
+	f.want(400, `"field":"after"`, "GET", members+"&after=huts", "")
+
+	// Areas and paths.
+	for _, id := range []string{"huts", "quays"} {
+		f.want(201, "", "POST", "/api/collections/"+id+"/items",
+			`{"type":"Feature","id":"way","geometry":{"type":"LineString","coordinates":[[-22,-38.5],[-21.9,-38.5]]},"properties":{}}`)
+	}
+	const shapes = "/api/shapes?collections=quays,huts&bbox=-22.2,-38.6,-21.8,-38.4&zoom=10"
+	drawn := f.want(200, `"left_out":0`, "GET", shapes, "")
+	if h, q := strings.Index(drawn, `"id":"huts/way"`), strings.Index(drawn, `"id":"quays/way"`); h < 0 || q < h {
+		t.Errorf("the shapes are %s", drawn)
+	}
+	f.want(200, `"features":[]`, "GET", shapes+"&quays.name=x&huts.name=x", "")
+
 	// Styles: of other zooms, and apart.
+	f.want(200, "", "PUT", "/api/collections/huts/style", `{"default":{},"order":5}`)
+	drawn = f.want(200, `"item":"way"`, "GET", shapes, "")
+	if h, q := strings.Index(drawn, `"id":"huts/way"`), strings.Index(drawn, `"id":"quays/way"`); q < 0 || h < q {
+		t.Errorf("the shapes, huts drawn over quays, are %s", drawn)
+	}
 	f.want(200, "", "PUT", "/api/collections/quays/style", `{"default":{},"zooms":{"from":12,"to":24}}`)
 	if m, _, _ = f.joint(near); m.Matched != 2 || len(m.Shown) != 1 {
 		t.Errorf("with quays from zoom 12 on: %+v", m)

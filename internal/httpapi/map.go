@@ -24,15 +24,20 @@ const (
 // viewNames are the parameters of a viewport.
 var viewNames = []string{"bbox", "zoom", "singles_to", "outline"}
 
-// viewport reads which markers of which viewport are wanted.
-func (q *query) viewport() service.MarkersQuery {
+// boxOfView reads the box of a viewport, which has to be there.
+func (q *query) boxOfView() geo.Box {
 	box := q.box("bbox")
 	if box == nil {
 		q.fail("bbox", "is missing: want west,south,east,north in degrees")
-		box = &geo.Box{}
+		return geo.Box{}
 	}
+	return *box
+}
+
+// viewport reads which markers of which viewport are wanted.
+func (q *query) viewport() service.MarkersQuery {
 	ask := service.MarkersQuery{
-		Box: *box, Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Options: q.gathering(), Outline: q.flag("outline"),
+		Box: q.boxOfView(), Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Options: q.gathering(), Outline: q.flag("outline"),
 	}
 	ask.Options.SinglesUpTo = q.whole("singles_to", 0, 0, service.MaxMarkers)
 	return ask

@@ -138,6 +138,8 @@ func (h *server) seeing(r chi.Router) {
 	r.Get("/api/icons/{icon}", h.bare(h.getIcon))
 	r.Get("/api/icon-sheet", h.handle(h.iconSheet))
 	r.Get("/api/markers", h.handle(h.allMarkers))
+	r.Get("/api/members", h.handle(h.allMembers))
+	r.Get("/api/shapes", h.handle(h.allShapes))
 	r.Get("/api/collections", h.handle(h.listCollections))
 	r.Get(one, h.handle(h.getCollection))
 	r.Get(one+"/items", h.handle(h.listItems))

@@ -20,6 +20,7 @@ import (
 type Service interface {
 	Ready() error
 	Identity() string
+	Complete() uint64
 	Stats() service.Stats
 	Work(ctx context.Context) (release func(), err error)
 	Reserve(ctx context.Context, bytes int64) (release func(), err error)
@@ -37,6 +38,9 @@ type Service interface {
 	Export(ctx context.Context, collection string, q service.ExportQuery) (*service.Export, error)
 
 	Viewport(ctx context.Context, l service.Layer, q service.MarkersQuery) (*service.Viewport, error)
+	JointMembers(ctx context.Context, l []service.Layer, q service.JointMembersQuery) (
+		listed []service.LayerPlace, count int, more bool, err error)
+	JointShapes(l []service.Layer, box geo.Box, zoom float64) ([]service.LayerShapes, error)
 	Viewports(ctx context.Context, l []service.Layer, q service.MarkersQuery) ([]*service.Viewport, error)
 	Members(ctx context.Context, collection string, q service.MembersQuery) (service.ItemsPage, error)
 	Shapes(collection string, q service.ShapesQuery) (*service.ShapesView, error)

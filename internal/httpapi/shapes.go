@@ -7,7 +7,6 @@ import (
 	"strconv"
 
 	"idlebeacon/internal/core/feature"
-	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/service"
@@ -16,13 +15,8 @@ import (
 // shapes answers with the areas and paths in a viewport.
 func (h *server) shapes(w http.ResponseWriter, r *http.Request, draft string) error {
 	q := parseQuery(r, slices.Concat([]string{"bbox", "zoom"}, selectionNames)...)
-	box := q.box("bbox")
-	if box == nil {
-		q.fail("bbox", "is missing: want west,south,east,north in degrees")
-		box = &geo.Box{}
-	}
 	ask := service.ShapesQuery{
-		Box:       *box,
+		Box:       q.boxOfView(),
 		Zoom:      q.number("zoom", math.NaN(), 0, maxZoom),
 		Selection: q.selection(),
 		Draft:     draft,
@@ -52,17 +46,34 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request, draft string) er
 
 // appendShapes writes the answer for a viewport at a zoom.
 func appendShapes(dst []byte, view *service.ShapesView, drawn []shapes.Drawn, leftOut int, zoom float64) []byte {
-	drawing := view.Drawing()
 	j := newMarkerWriter(append(dst, `{"type":"FeatureCollection","features":[`...), zoom)
+	j.shapes(view, "", drawn)
+	j.b = append(j.b, `],"left_out":`...)
+	j.b = strconv.AppendInt(j.b, int64(leftOut), 10)
+	return append(j.b, '}')
+}
+
+// shapes writes the shapes of a view, of one of several collections or, if that is "", of the
+// only one.
+func (j *markerWriter) shapes(view *service.ShapesView, collection string, drawn []shapes.Drawn) {
+	drawing := view.Drawing()
 	for i := range drawn {
-		if i > 0 {
+		if j.b[len(j.b)-1] != '[' {
 			j.b = append(j.b, ',')
 		}
+		id := drawn[i].ID
+		if collection != "" {
+			id = collection + "/" + id
+		}
 		j.b = append(j.b, `{"type":"Feature","id":`...)
-		j.b = feature.AppendText(j.b, drawn[i].ID)
+		j.b = feature.AppendText(j.b, id)
 		j.b = append(j.b, `,"geometry":`...)
 		j.geometry(&drawn[i].Geometry)
 		j.b = append(j.b, `,"properties":{`...)
+		if collection != "" {
+			j.text("collection", collection)
+			j.text("item", drawn[i].ID)
+		}
 		j.text("name", drawn[i].Name)
 		j.text("category", drawn[i].Category)
 		if drawing != nil {
@@ -72,9 +83,6 @@ func appendShapes(dst []byte, view *service.ShapesView, drawn []shapes.Drawn, le
 		}
 		j.b = append(j.b, "}}"...)
 	}
-	j.b = append(j.b, `],"left_out":`...)
-	j.b = strconv.AppendInt(j.b, int64(leftOut), 10)
-	return append(j.b, '}')
 }
 
 func (j *markerWriter) geometry(g *geometry.Geometry) {

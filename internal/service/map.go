@@ -9,7 +9,6 @@ import (
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/shapes"
-	"idlebeacon/internal/fault"
 )
 
 // A MembersQuery asks for one page of the places that a marker stands for.
@@ -53,10 +52,7 @@ func (s *Service) Members(ctx context.Context, collection string, q MembersQuery
 	case failed != nil:
 		return ItemsPage{}, failed
 	case !found:
-		return ItemsPage{}, &fault.NotFoundError{
-			What: "marker",
-			ID:   geo.Box{West: q.At.Lon, South: q.At.Lat, East: q.At.Lon, North: q.At.Lat}.String(),
-		}
+		return ItemsPage{}, noMarkerAt(q.At)
 	}
 	if page.More = len(ids) > q.Limit; page.More {
 		ids = ids[:q.Limit]

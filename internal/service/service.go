@@ -114,6 +114,9 @@ func (s *Service) Shutdown(ctx context.Context) {
 // Identity returns that of the database.
 func (s *Service) Identity() string { return s.replica.Identity() }
 
+// Complete returns the number of a change: what is in memory has all changes up to it.
+func (s *Service) Complete() uint64 { return s.replica.Complete() }
+
 // Ready reports what keeps the service from doing its work, or nil. It does not wait for
 // the database.
 func (s *Service) Ready() error { return s.replica.Ready() }

@@ -35,6 +35,10 @@ type ShapesView struct {
 	Change     uint64 // the newest change, as far as this process knows, to any shape of the collection
 	Looks      uint64 // different for each style that they are drawn in
 
+	// Room is how many shapes and positions the view may have: MaxShapes and MaxPositions, or
+	// what others have left of them.
+	Room shapes.Limits
+
 	service  *Service
 	looks    *looks // nil if no look depends on data
 	query    ShapesQuery
@@ -53,6 +57,7 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 	snapshot := c.Shapes()
 	v := &ShapesView{
 		service:    s,
+		Room:       shapes.Limits{Shapes: MaxShapes, Positions: MaxPositions},
 		Identity:   s.Identity(),
 		Collection: c.Info().Key,
 		Change:     snapshot.Change(),
@@ -91,7 +96,7 @@ func (v *ShapesView) Drawn(ctx context.Context) (drawn []shapes.Drawn, leftOut i
 		ctx,
 		v.query.Box,
 		v.query.Zoom,
-		shapes.Limits{Shapes: MaxShapes, Positions: MaxPositions},
+		v.Room,
 		takes(&v.query.Selection),
 	)
 	if err != nil {

@@ -16,7 +16,7 @@ import (
 	"idlebeacon/internal/core/style"
 )
 
-// MaxMarkers is the most markers that one crowd of a view may have.
+// MaxMarkers is the most markers that one view may have, of all its crowds together.
 const MaxMarkers = 5000
 
 // MaxListed is how many places of a stack are listed with it.
@@ -81,6 +81,7 @@ type Viewport struct {
 	crowd  cluster.Crowd
 	query  MarkersQuery
 	boxes  []geo.SpotBox // the box of the query on the map
+	most   int           // markers
 	asOf   uint64
 }
 
@@ -121,7 +122,7 @@ func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery)
 		if err != nil {
 			return nil, err
 		}
-		if z := drawn.Zooms; z != nil && (q.Zoom < z.From || q.Zoom > z.To) {
+		if !shownAt(drawn, q.Zoom) {
 			continue
 		}
 		v := together
@@ -137,7 +138,7 @@ func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery)
 		all = all[1:]
 	}
 	for _, v := range all {
-		v.asOf = asOf
+		v.asOf, v.most = asOf, MaxMarkers/len(all)
 		v.prepare()
 	}
 	return all, nil
@@ -156,7 +157,7 @@ func (s *Service) ownStyle(c *collection) (*style.Style, error) {
 }
 
 func (s *Service) newViewport(q MarkersQuery) *Viewport {
-	return &Viewport{Identity: s.Identity(), query: q, boxes: q.Box.SpotBoxes()}
+	return &Viewport{Identity: s.Identity(), query: q, boxes: q.Box.SpotBoxes(), most: MaxMarkers}
 }
 
 // show adds a layer to a viewport.
@@ -221,9 +222,9 @@ func (v *Viewport) Matched(layer int) (count int) {
 // Markers calls yield with each marker that stands for a place in the box.
 func (v *Viewport) Markers(yield func(*Marker)) error {
 	q := &v.query
-	err := cluster.View(v.crowd, q.Box, q.Zoom, q.Options, MaxMarkers, v.told(yield))
+	err := cluster.View(v.crowd, q.Box, q.Zoom, q.Options, v.most, v.told(yield))
 	if errors.Is(err, cluster.ErrTooMany) {
-		return invalid.New("bbox", "has more than %d markers at zoom %v", MaxMarkers, q.Zoom).
+		return invalid.New("bbox", "has more than %d markers at zoom %v", v.most, q.Zoom).
 			Wanted("a smaller box, a lower zoom, or that more places gather in clusters")
 	}
 	return err
@@ -285,12 +286,12 @@ func entriesOf(m *cluster.Marker, source int) iter.Seq[index.Entry] {
 
 // Squares returns the squares of the map whose markers make up those of the viewport, as
 // [cluster.Options.Squares] has them for the rectangles of its box; nil if it has markers that
-// no other view has, or might have more than MaxMarkers.
+// no other view has, or might have more than it may.
 func (v *Viewport) Squares() [][]index.Cell {
 	if v.query.Outline || v.query.Options.SinglesUpTo > 0 {
 		return nil
 	}
-	return v.query.Options.Squares(v.boxes, v.query.Zoom, MaxMarkers)
+	return v.query.Options.Squares(v.boxes, v.query.Zoom, v.most)
 }
 
 // AsOf returns the number of a change: what the viewport knows has all changes up to it.
