@@ -210,7 +210,7 @@ func TestLooksOnTheCommandLine(t *testing.T) {
 		"left out: script, onload",
 	)
 	contains(run(0, "icons", "--own"), "light", "svg", "24 x 24")
-	contains(run(2, "icons", "add", write("anchor.svg", mark)), "built-in icon; choose another")
+	contains(run(2, "icons", "add", write("anchor.svg", mark)), "built-in icon; want another")
 	contains(run(1, "icons", "add", write("no.svg", "hello"), "--name", "no"), "neither SVG nor PNG")
 	contains(run(0, "icons", "sheet", "-"), `<symbol id="light"`, `<symbol id="anchor"`)
 	contains(run(0, "icons", "delete", "light"), "is deleted")

@@ -184,7 +184,7 @@ export class IdleMap extends HTMLElement {
   patch(source: string, patch: Patch): void {
     const from = this.wantedSources.find((s) => s.id === source)
     if (!from) throw new RangeError(`the map has no source ${JSON.stringify(source)}`)
-    this.scene.patch(source, from.looks, patch)
+    this.scene.patch(from, patch)
     this.sceneChanged()
   }
 

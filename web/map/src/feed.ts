@@ -1,14 +1,12 @@
 import { type Camera, covers, gridBox } from './camera'
-import type { Looks } from './looks'
+import type { Appearance } from './looks'
 import type { Marker } from './marker'
 import type { Box, Position } from './projection'
 import type { Scene } from './scene'
 import type { Shape } from './shape'
 
-/** Where the markers of one collection come from. */
-export interface MarkerSource {
-  id: string
-  looks: Looks
+/** Where markers come from: of one collection, or of several layers that gather together. */
+export interface MarkerSource extends Appearance {
   /** Fetches the markers of a box at a zoom. */
   load(box: Box, zoom: number, signal: AbortSignal): Promise<Marker[]>
   /** Fetches the areas and paths of a box at a zoom, the lowest first. */
@@ -114,7 +112,7 @@ class Channel {
     if (zooms && (this.camera.zoom < zooms.from || this.camera.zoom > zooms.to)) {
       this.stop()
       this.request = this.asked = this.have = null
-      this.scene.replace(this.source.id, this.source.looks, [], [])
+      this.scene.replace(this.source, [], [])
       this.state = 'settled'
       this.changed()
       return
@@ -143,7 +141,7 @@ class Channel {
         this.source.shapes?.(box, level, request.signal) ?? [],
       ])
       if (request.signal.aborted) return
-      this.scene.replace(this.source.id, this.source.looks, markers, shapes)
+      this.scene.replace(this.source, markers, shapes)
       this.have = { box, level }
       this.state = 'settled'
       this.pause = firstRetry

@@ -87,6 +87,18 @@ export class Looks {
   }
 }
 
+/** How what a source shows is drawn: all in one way, or each layer in its own. */
+export interface Appearance {
+  id: string // of the source
+  looks: Looks
+  layers?: ReadonlyMap<string, Looks> // by what markers and shapes have as their layer
+}
+
+/** The looks of one of the layers of a source. */
+export function looksIn(drawn: Appearance, layer: string | undefined): Looks {
+  return (layer !== undefined && drawn.layers?.get(layer)) || drawn.looks
+}
+
 function filled(l: LookText): LookText {
   return { ...(l.icon && { icon: l.icon }), ...(l.colour && { colour: l.colour }) }
 }

@@ -4,6 +4,7 @@ import type { Box, Position } from './projection'
 /** What stands at one spot of the map: a place, a cluster of several, or an area or path that was picked there. */
 export interface Marker {
   key: string // unique in its source; the same for the same thing
+  layer?: string // of a place or shape: of which of its source's layers it is
   kind: 'place' | 'cluster' | 'shape'
   at: Position
   name: string // of a place or shape
@@ -11,14 +12,19 @@ export interface Marker {
   category: string // of a place or shape
   drawing: Drawing // of a place or shape
   count: number // places it stands for; 1 for a place
-  tally: readonly (readonly [category: string, count: number])[] // of a cluster, in the order of the legend
+  tally: readonly Share[] // of a cluster, in the order of the legend
+  parts?: readonly (readonly [title: string, count: number])[] // of a cluster of several layers: how many of each
   opensAt: number | null // the zoom at which a cluster opens; null if its places share a spot
   extent: Box | null // of a cluster's places
   stacked: readonly StackedPlace[] // the first places of a cluster that share a spot
 }
 
+/** The places of a cluster that are of one category of one layer. */
+export type Share = readonly [category: string, count: number, layer?: string]
+
 /** One of the places that share a spot. */
 export interface StackedPlace {
+  layer?: string
   id: string
   name: string
   category: string
@@ -32,15 +38,16 @@ export function sameMarker(a: Marker, b: Marker): boolean {
     a.at.lat === b.at.lat &&
     a.name === b.name &&
     a.category === b.category &&
+    a.layer === b.layer &&
     a.opensAt === b.opensAt &&
     sameDrawing(a.drawing, b.drawing) &&
     sameBox(a.extent, b.extent) &&
     a.tally.length === b.tally.length &&
-    a.tally.every(([category, count], i) => b.tally[i]?.[0] === category && b.tally[i]?.[1] === count) &&
+    a.tally.every((share, i) => share.every((v, k) => b.tally[i]?.[k] === v)) &&
     a.stacked.length === b.stacked.length &&
     a.stacked.every((s, i) => {
       const other = b.stacked[i]
-      return s.id === other?.id && s.name === other.name && s.category === other.category
+      return s.id === other?.id && s.layer === other.layer && s.name === other.name && s.category === other.category
     })
   )
 }

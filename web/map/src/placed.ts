@@ -1,4 +1,4 @@
-import type { Look, Looks } from './looks'
+import { type Appearance, type Look, type Looks, looksIn } from './looks'
 import { type Marker, sameMarker } from './marker'
 import { type MapPoint, project } from './projection'
 
@@ -8,13 +8,15 @@ export interface Placed extends MapPoint {
   readonly source: string
   readonly marker: Marker
   readonly look: Look
-  readonly looks: Looks
+  readonly looks: Looks // of its layer
+  readonly drawn: Appearance // of its source
 }
 
 /** Places a marker, or returns what is there if it is the same. */
-export function place(source: string, marker: Marker, looks: Looks, before: Placed | undefined): Placed {
+export function place(drawn: Appearance, marker: Marker, before: Placed | undefined): Placed {
+  const looks = looksIn(drawn, marker.layer)
   const look = looks.of(marker.category, marker.drawing)
-  if (before && before.look === look && before.looks === looks && sameMarker(before.marker, marker)) return before
+  if (before && before.look === look && before.drawn === drawn && sameMarker(before.marker, marker)) return before
   const { x, y } = project(marker.at)
-  return { key: `${source}/${marker.key}`, source, marker, x, y, look, looks }
+  return { key: `${drawn.id}/${marker.key}`, source: drawn.id, marker, x, y, look, looks, drawn }
 }

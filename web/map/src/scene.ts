@@ -1,7 +1,7 @@
-import type { Looks } from './looks'
+import type { Appearance, Looks } from './looks'
 import type { Marker } from './marker'
 import { place, type Placed } from './placed'
-import { markerOf, placeShape, type PlacedShape, type Shape } from './shape'
+import { markerOf, placeShape, type PlacedShape, type Shape, shapeKey } from './shape'
 
 /** A change to what a source shows: what is new or different, and the keys in the source of what is gone. */
 export interface Patch {
@@ -54,25 +54,25 @@ export class Scene {
   }
 
   /** Shows these markers and shapes of a source, and none else. */
-  replace(source: string, looks: Looks, markers: readonly Marker[], shapes: readonly Shape[]): void {
-    const before = this.sources.get(source)
+  replace(source: Appearance, markers: readonly Marker[], shapes: readonly Shape[]): void {
+    const before = this.sources.get(source.id)
     const now: SourceContent = { markers: new Map(), shapes: new Map() }
-    for (const m of markers) now.markers.set(m.key, place(source, m, looks, before?.markers.get(m.key)))
-    for (const s of shapes) now.shapes.set(`shape ${s.id}`, placeShape(source, s, looks))
-    this.sources.set(source, now)
+    for (const m of markers) now.markers.set(m.key, place(source, m, before?.markers.get(m.key)))
+    for (const s of shapes) now.shapes.set(shapeKey(s), placeShape(source, s))
+    this.sources.set(source.id, now)
     this.changed()
   }
 
   /** Changes some of what a source shows. */
-  patch(source: string, looks: Looks, patch: Patch): void {
-    const content = this.sources.get(source) ?? { markers: new Map(), shapes: new Map() }
-    this.sources.set(source, content)
+  patch(source: Appearance, patch: Patch): void {
+    const content = this.sources.get(source.id) ?? { markers: new Map(), shapes: new Map() }
+    this.sources.set(source.id, content)
     for (const key of patch.removed ?? []) {
       content.markers.delete(key)
       content.shapes.delete(key)
     }
-    for (const m of patch.markers ?? []) content.markers.set(m.key, place(source, m, looks, content.markers.get(m.key)))
-    for (const s of patch.shapes ?? []) content.shapes.set(`shape ${s.id}`, placeShape(source, s, looks))
+    for (const m of patch.markers ?? []) content.markers.set(m.key, place(source, m, content.markers.get(m.key)))
+    for (const s of patch.shapes ?? []) content.shapes.set(shapeKey(s), placeShape(source, s))
     this.changed()
   }
 

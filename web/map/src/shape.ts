@@ -1,11 +1,12 @@
 import type { Geometry, Position as Coordinates } from 'geojson'
-import type { Drawing, Look, Looks } from './looks'
+import { type Appearance, type Drawing, type Look, type Looks, looksIn } from './looks'
 import { type MapPoint, type Position, project, shortWay, unproject, wrap } from './projection'
 import type { Placed } from './placed'
 
 /** An area or path, as much of it as a view shows. */
 export interface Shape {
   id: string
+  layer?: string // of which of its source's layers it is
   name: string
   category: string
   drawing: Drawing
@@ -21,23 +22,31 @@ export interface PlacedShape {
   readonly source: string
   readonly shape: Shape
   readonly look: Look
-  readonly looks: Looks
+  readonly looks: Looks // of its layer
+  readonly drawn: Appearance // of its source
   readonly areas: readonly (readonly Line[])[] // rings of each area
   readonly lines: readonly Line[]
   readonly dots: readonly MapPoint[]
   readonly middle: MapPoint
 }
 
-export function placeShape(source: string, shape: Shape, looks: Looks): PlacedShape {
+/** The key of a shape in its source. */
+export function shapeKey({ layer, id }: Shape): string {
+  return layer === undefined ? `shape ${id}` : `shape ${layer}/${id}`
+}
+
+export function placeShape(drawn: Appearance, shape: Shape): PlacedShape {
+  const looks = looksIn(drawn, shape.layer)
   const areas: Line[][] = []
   const lines: Line[] = []
   const dots: MapPoint[] = []
   add(shape.geometry)
   return {
-    key: `${source}/shape ${shape.id}`,
-    source,
+    key: `${drawn.id}/${shapeKey(shape)}`,
+    source: drawn.id,
     shape,
     looks,
+    drawn,
     look: looks.of(shape.category, shape.drawing),
     areas,
     lines,
@@ -119,7 +128,8 @@ export function markerOf(s: PlacedShape, at: Position = unproject(s.middle)): Pl
     key: s.key,
     source: s.source,
     marker: {
-      key: `shape ${id}`,
+      key: shapeKey(s.shape),
+      ...(s.shape.layer !== undefined && { layer: s.shape.layer }),
       kind: 'shape',
       at,
       id,
@@ -135,6 +145,7 @@ export function markerOf(s: PlacedShape, at: Position = unproject(s.middle)): Pl
     ...project(at),
     look: s.look,
     looks: s.looks,
+    drawn: s.drawn,
   }
 }
 

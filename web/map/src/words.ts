@@ -25,10 +25,13 @@ export const englishWords: Words = {
   popup: 'Details',
   marker(m) {
     if (m.count === 1) return [m.name || m.id, m.category].filter(Boolean).join(', ')
-    const parts = [...m.tally]
-      .sort((a, b) => b[1] - a[1])
-      .map(([category, count]) => `${count} ${category || 'without category'}`)
-    return `Cluster of ${m.count} places: ${parts.join(', ')}`
+    const said =
+      m.parts && m.parts.length > 1
+        ? m.parts.map(([title, count]) => `${number.format(count)} of ${title}`)
+        : [...m.tally]
+            .sort((a, b) => b[1] - a[1])
+            .map(([category, count]) => `${count} ${category || 'without category'}`)
+    return `Cluster of ${m.count} places: ${said.join(', ')}`
   },
   inView(zoom, markers) {
     const shapes = markers.filter((m) => m.kind === 'shape').length

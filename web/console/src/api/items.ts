@@ -1,4 +1,4 @@
-import type { Marker, Position } from '@idlebeacon/map'
+import type { Position } from '@idlebeacon/map'
 import { type Chosen, selection } from './selection'
 import { answer, listed, type Schemas, service } from './service'
 import type { StyleDocument } from './styles'
@@ -36,21 +36,6 @@ export async function fetchItems(collection: string, l: Listing, signal?: AbortS
   }
   const params = { path: { collection }, query }
   return pageOf(await answer(service.GET('/api/collections/{collection}/items', { params, signal: signal ?? null })))
-}
-
-/** Fetches the places behind a marker that come after the given id. */
-export async function fetchMembers(
-  collection: string,
-  marker: Marker,
-  zoom: number,
-  chosen: Chosen,
-  categories: readonly string[],
-  after: string,
-  signal: AbortSignal,
-): Promise<Page> {
-  const query = { ...selection(chosen, categories), ...marker.at, zoom, limit: 50, ...(after && { after }) }
-  const params = { path: { collection }, query }
-  return pageOf(await answer(service.GET('/api/collections/{collection}/members', { params, signal })))
 }
 
 /** What the popup of an item shows, in a style that is being tried if there is one. */

@@ -19,13 +19,19 @@ export async function fetchMarkers(v: Viewport, box: Box, zoom: number, signal?:
   const found = await answer(v.draft ? service.POST(path, { ...ask, body: v.draft }) : service.GET(path, ask))
   const order = new Map(v.categories.map((c, i) => [c, i]))
   const rank = (c: string) => order.get(c) ?? v.categories.length
+  const once = keysOnce()
+  return found.features.map((f) => markerOf(f, once(`${f.properties.kind} ${f.id}`), rank))
+}
+
+/** Returns what makes keys different from those before: ids of clusters are hashes, so two could be the same. */
+export function keysOnce(): (key: string) => string {
   const keys = new Set<string>()
-  return found.features.map((f) => {
-    let key = `${f.properties.kind} ${f.id}`
-    while (keys.has(key)) key += ' again' // ids of clusters are hashes, so two could be the same
+  return (wanted) => {
+    let key = wanted
+    while (keys.has(key)) key += ' again'
     keys.add(key)
-    return markerOf(f, key, rank)
-  })
+    return key
+  }
 }
 
 function markerOf(f: Schemas['Markers']['features'][number], key: string, rank: (category: string) => number): Marker {
@@ -62,24 +68,8 @@ export async function fetchShapes(v: Viewport, box: Box, zoom: number, signal?: 
   }))
 }
 
-/** Fetches the rings around the places of a cluster: asked for by its own box, with its outline. */
-export async function fetchOutline(
-  v: Viewport,
-  marker: Marker,
-  zoom: number,
-  signal: AbortSignal,
-): Promise<Position[][]> {
-  if (!marker.extent) return []
-  const { params } = asked(v, marker.extent, zoom, signal)
-  const query = { ...params.query, outline: true }
-  const found = await answer(
-    service.GET('/api/collections/{collection}/markers', { params: { ...params, query }, signal }),
-  )
-  const same = found.features.find((f) => f.properties.kind === 'cluster' && marker.key.startsWith(`cluster ${f.id}`))
-  return ringsOf(same?.properties.outline as GeoJSON.Geometry | undefined)
-}
-
-function ringsOf(outline: GeoJSON.Geometry | undefined): Position[][] {
+/** The rings of an outline. */
+export function ringsOf(outline: GeoJSON.Geometry | undefined): Position[][] {
   const ring = (positions: GeoJSON.Position[]) => positions.map(([lon = 0, lat = 0]) => ({ lon, lat }))
   switch (outline?.type) {
     case 'Polygon':
@@ -97,7 +87,8 @@ function asked(v: Viewport, box: Box, zoom: number, signal?: AbortSignal) {
   return { params: { path: { collection: v.collection }, query }, signal: signal ?? null }
 }
 
-function drawingOf({ rule, size, colour, radius, tip }: Drawing): Drawing {
+/** What the data make of a look, without what they leave to it. */
+export function drawingOf({ rule, size, colour, radius, tip }: Drawing): Drawing {
   return {
     ...(rule !== undefined && { rule }),
     ...(size !== undefined && { size }),

@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { around, type Box, type FeedState, type IdleMap, type View } from '@idlebeacon/map'
+import { around, type Box, type FeedState, type IdleMap, Looks, type View } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { fetchBackdrop } from '../api/collections'
-import { boxOf, type Chosen, everything } from '../api/selection'
+import { boxOf, type Chosen } from '../api/selection'
 import Icon from '../parts/Icon.vue'
 import PlaceDetails from '../popup/PlaceDetails.vue'
 import { useMarkerPopup } from '../popup/useMarkerPopup'
@@ -14,7 +14,7 @@ import { useStyles } from '../stores/styles'
 import { readAddress, viewParts, writeAddress } from './address'
 import CollectionsPanel from './CollectionsPanel.vue'
 import MapControls from './MapControls.vue'
-import { useSources } from './useSources'
+import { layersOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
 
 defineOptions({ name: 'MapPage' })
@@ -36,8 +36,9 @@ const feed = ref<FeedState>('loading')
 const panelOpen = ref(false) // on a narrow screen
 
 const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
-const openedCollection = computed(() => store.find(opened.value?.source))
-const openedStyle = computed(() => styles.styles.get(opened.value?.source ?? ''))
+const layers = computed(() => layersOf(shown.value, chosen.value))
+const plain = new Looks({})
+const looksOf = (collection: string) => styles.styles.get(collection)?.looks ?? plain
 
 /** The smallest box that holds the data shown, or null if there are none. */
 const dataBox = computed<Box | null>(() =>
@@ -147,13 +148,12 @@ watch(feed, (state, before) => {
         @dismiss="dismissed"
       >
         <PlaceDetails
-          v-if="opened && openedCollection && openedStyle"
+          v-if="opened"
           slot="popup"
           :picked="opened"
-          :collection="openedCollection"
-          :looks="openedStyle.looks"
+          :layers="layers"
+          :looks-of="looksOf"
           :zoom="view?.zoom ?? 0"
-          :chosen="chosen.get(opened.source) ?? everything"
           @close="map?.hidePopup()"
           @resized="map?.popupChanged()"
         />

@@ -2,10 +2,9 @@
 import type { Looks, Picked, StackedPlace } from '@idlebeacon/map'
 import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
-import type { Collection } from '../api/collections'
 import { explain } from '../api/explain'
-import { fetchMembers, fetchPopup, type Item, type PopupContent } from '../api/items'
-import type { Chosen } from '../api/selection'
+import { fetchPopup, type PopupContent } from '../api/items'
+import { fetchMembersOf, type Layer } from '../api/layers'
 import type { StyleDocument } from '../api/styles'
 import CategoryMark from '../parts/CategoryMark.vue'
 import Icon from '../parts/Icon.vue'
@@ -15,15 +14,15 @@ import { written } from '../text/fields'
 // What the popup shows: a place with its properties, or a list to choose from if places share a spot.
 const props = defineProps<{
   picked: Picked
-  collection: Collection
-  looks: Looks
+  layers: readonly Layer[] // what the map shows
+  looksOf: (collection: string) => Looks
   zoom: number
-  chosen: Chosen
   draft?: StyleDocument | undefined // a style that is being tried
 }>()
 const emit = defineEmits<{ close: []; resized: [] }>()
 
 const listed = ref<StackedPlace[]>([]) // of the places that share a spot
+const collection = ref('') // that what is shown is of
 const chosen = ref<PopupContent | null>(null)
 const problem = ref<string | null>(null)
 const loading = ref(false)
@@ -44,27 +43,19 @@ async function fetching(work: (signal: AbortSignal) => Promise<void>): Promise<v
   if (!mine.signal.aborted) loading.value = false
 }
 
-const open = (id: string) =>
-  fetching(async (signal) => void (chosen.value = await fetchPopup(props.collection.id, id, props.draft, signal)))
+/** A place is of the collection that it says, or of the only one. */
+const collectionOf = (layer: string | undefined) => layer ?? props.layers[0]?.collection ?? ''
+
+function open({ id, layer }: { id: string; layer?: string }): Promise<void> {
+  collection.value = collectionOf(layer)
+  return fetching(async (signal) => void (chosen.value = await fetchPopup(collection.value, id, props.draft, signal)))
+}
 
 const more = () =>
   fetching(async (signal) => {
-    const categories = props.collection.categories.map((k) => k.category)
-    const after = listed.value.at(-1)?.id ?? ''
-    const page = await fetchMembers(
-      props.collection.id,
-      props.picked.marker,
-      props.zoom,
-      props.chosen,
-      categories,
-      after,
-      signal,
-    )
-    const found = page.items.map((item) => ({
-      id: item.id,
-      name: text(item, props.collection.name_property),
-      category: text(item, props.collection.category_property),
-    }))
+    const last = listed.value.at(-1)
+    const after = last && { ...last, layer: collectionOf(last.layer) }
+    const found = await fetchMembersOf(props.layers, props.picked.marker, props.zoom, after, signal)
     listed.value = [...listed.value, ...found]
   })
 
@@ -73,17 +64,14 @@ watch(
   (picked) => {
     chosen.value = null
     listed.value = [...picked.marker.stacked]
-    if (picked.marker.count === 1) void open(picked.marker.id)
+    collection.value = collectionOf(picked.marker.layer)
+    if (picked.marker.count === 1) void open(picked.marker)
   },
   { immediate: true },
 )
 onUnmounted(() => request.abort())
 watch([chosen, listed, problem, loading], () => void nextTick(() => emit('resized')))
 
-function text(item: Item, property: string): string {
-  const value = property ? (item.properties as Record<string, unknown>)[property] : undefined
-  return typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean' ? String(value) : ''
-}
 const name = computed(
   () => chosen.value?.title || props.picked.marker.name || chosen.value?.id || props.picked.marker.id,
 )
@@ -93,7 +81,7 @@ const pictureFailed = ref(false)
 watch(picture, () => (pictureFailed.value = false))
 const inTable = (id: string) => ({
   name: 'collection',
-  params: { collection: props.collection.id, part: 'items' },
+  params: { collection: collection.value, part: 'items' },
   query: { filter: withID(id) },
 })
 const elsewhere = (href: string) => (href.startsWith('http') ? '_blank' : '_self')
@@ -105,9 +93,9 @@ const elsewhere = (href: string) => (href.startsWith('http') ? '_blank' : '_self
     <template v-if="picked.marker.count > 1 && !chosen">
       <h3>{{ picked.marker.count }} places at one spot</h3>
       <ul class="choices">
-        <li v-for="place in listed" :key="place.id">
-          <button type="button" @click="open(place.id)">
-            <CategoryMark :look="looks.of(place.category)" />
+        <li v-for="place in listed" :key="`${place.layer}/${place.id}`">
+          <button type="button" @click="open(place)">
+            <CategoryMark :look="looksOf(collectionOf(place.layer)).of(place.category)" />
             {{ place.name || place.id }}
           </button>
         </li>
@@ -132,7 +120,7 @@ const elsewhere = (href: string) => (href.startsWith('http') ? '_blank' : '_self
       <h3 dir="auto">{{ name }}</h3>
       <p v-if="chosen?.subtitle" class="subtitle" dir="auto">{{ chosen.subtitle }}</p>
       <p v-if="category" class="category"
-        ><CategoryMark :look="looks.of(category, picked.marker.drawing)" />{{ category }}</p
+        ><CategoryMark :look="looksOf(collection).of(category, picked.marker.drawing)" />{{ category }}</p
       >
       <p v-if="loading" role="status">Loading …</p>
       <template v-if="chosen">

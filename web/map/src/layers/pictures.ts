@@ -1,6 +1,6 @@
 import type { ScreenPoint } from '../camera'
 import type { ScreenBox } from '../grid'
-import { type Look, shapeURL } from '../looks'
+import { type Look, looksIn, shapeURL } from '../looks'
 import type { Marker } from '../marker'
 import type { Paint } from '../paint'
 import type { Placed } from '../placed'
@@ -160,8 +160,8 @@ export class MarkerPictures {
 
   /** The picture of a badge. Thousands of texts and bars in each frame would cost far more than their pictures. */
   private badge(p: Placed, width: number, paint: Paint, density: number): HTMLCanvasElement | null {
-    const shares = p.marker.tally.map(([category, count]) => ({
-      colour: p.looks.of(category).colour,
+    const shares = p.marker.tally.map(([category, count, layer]) => ({
+      colour: looksIn(p.drawn, layer).of(category).colour,
       width: ((width - 8) * count) / p.marker.count,
     }))
     const key = `${countText(p.marker.count)} ${shares.map((s) => `${s.colour}${s.width.toFixed(1)}`).join(' ')}`
