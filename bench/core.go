@@ -39,7 +39,8 @@ func look(tree index.Tree, times int) (spread, error) {
 	for i := range took {
 		box, zoom := worlds.Look(r)
 		started := time.Now()
-		if err := cluster.View(cluster.Of(tree), box, zoom, cluster.Default, math.MaxInt, func(*cluster.Marker) {}); err != nil {
+		if err := cluster.View(cluster.Of(tree), box, zoom, cluster.Default, math.MaxInt,
+			func(*cluster.Marker) {}); err != nil {
 			return nil, err
 		}
 		took[i] = time.Since(started)

@@ -230,7 +230,8 @@ func againstSQL(ctx context.Context, r *report, dsn string, s *service.Service) 
 	markers := 0
 	for range 300 {
 		started := time.Now()
-		view, err := s.Viewport(ctx, service.Layer{Collection: "places"}, service.MarkersQuery{Box: box, Zoom: zoom, Options: cluster.Default})
+		view, err := s.Viewport(ctx, service.Layer{Collection: "places"}, service.MarkersQuery{Box: box, Zoom: zoom,
+			Options: cluster.Default})
 		if err != nil {
 			return err
 		}

@@ -76,7 +76,8 @@ func (c *Client) JointMembers(ctx context.Context, o JointMembersOptions) (page 
 }
 
 // JointShapes returns the areas and paths to draw of several collections in a viewport.
-func (c *Client) JointShapes(ctx context.Context, layers []Layer, box Box, zoom float64) (s api.JointShapes, err error) {
+func (c *Client) JointShapes(ctx context.Context, layers []Layer, box Box, zoom float64) (s api.JointShapes,
+	err error) {
 	q := url.Values{"bbox": {box.String()}, "zoom": {number(zoom)}}
 	setLayers(q, layers)
 	return s, c.get(ctx, "/api/shapes", q, &s)

@@ -153,12 +153,15 @@ func TestImportByCommandLine(t *testing.T) {
 		{[]string{"markers"}, 2, "say which collection with --collection: there are huts, taps"},
 		{[]string{"markers", "--collection", "taps", "--zoom", "5"}, 0, "1 place in the box"},
 		{[]string{"markers", "--collection", "taps,huts", "--zoom", "5"}, 0, "2 huts, 1 taps"},
-		{[]string{"members", "--collection", "taps,huts", "--lat", "-38.5", "--lon", "-22", "--zoom", "3", "--limit", "2"}, 0,
+		{[]string{"members", "--collection", "taps,huts", "--lat", "-38.5", "--lon", "-22", "--zoom", "3",
+			"--limit", "2"}, 0,
 			"More follow: add --after 'huts/3'"},
 		{[]string{"shapes", "--collection", "taps,huts"}, 0, "0 shapes to draw."},
-		{[]string{"markers", "--collection", "taps,huts", "--select", "huts.category=shelter"}, 0, "huts: 1 place in the box."},
+		{[]string{"markers", "--collection", "taps,huts", "--select", "huts.category=shelter"}, 0, "huts: 1 place in " +
+			"the box."},
 		{[]string{"markers", "--collection", "taps,huts", "--category", "shelter"}, 2, "--select taps.name=Lee"},
-		{[]string{"markers", "--collection", "taps", "--select", "taps.name=P"}, 2, "--select is for several collections"},
+		{[]string{"markers", "--collection", "taps", "--select", "taps.name=P"}, 2, "--select is for several " +
+			"collections"},
 		{[]string{"markers", "--collection", "taps,huts", "--select", "quays.name=P"}, 2, `"quays" is not one of the`},
 		{[]string{"markers", "--collection", "tapes"}, 1, `no collection "tapes"`},
 		{[]string{"import", filepath.Join(dir, "none.csv"), "--into", "huts"}, 2, "no such file"},

@@ -18,7 +18,8 @@ type layered struct {
 }
 
 func (l *layered) flags(cmd *cobra.Command) {
-	cmd.Flags().StringSliceVar(&l.collections, "collection", nil, "which collections, separated by commas or one by one; "+
+	cmd.Flags().StringSliceVar(&l.collections, "collection", nil, "which collections, separated by commas or one by "+
+		"one; "+
 		"may be left out if there is only one, or only one with places")
 	choiceFlags(cmd, &l.selection)
 	cmd.Flags().StringArrayVar(&l.selects, "select", nil, "of several collections, what of one: its id, a full stop, "+

@@ -48,7 +48,8 @@ func markersCommand() *cobra.Command {
 		return r.with(func(c *client.Client) error {
 			if layers != nil {
 				return r.jointMarkers(cmd.Context(), c, client.JointOptions{
-					Layers: layers, Gathering: o.Gathering, Box: o.Box, Zoom: o.Zoom, SinglesTo: o.SinglesTo, Outline: o.Outline,
+					Layers: layers, Gathering: o.Gathering, Box: o.Box, Zoom: o.Zoom, SinglesTo: o.SinglesTo,
+					Outline: o.Outline,
 				})
 			}
 			collection, err := r.collection(cmd.Context(), c, of.only())

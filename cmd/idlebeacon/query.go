@@ -252,7 +252,8 @@ func membersCommand() *cobra.Command {
 		if layers != nil {
 			return r.with(func(c *client.Client) error {
 				page, err := c.JointMembers(cmd.Context(), client.JointMembersOptions{
-					Layers: layers, Gathering: o.Gathering, Lat: o.Lat, Lon: o.Lon, Zoom: o.Zoom, After: o.After, Limit: o.Limit,
+					Layers: layers, Gathering: o.Gathering, Lat: o.Lat, Lon: o.Lon, Zoom: o.Zoom, After: o.After,
+					Limit: o.Limit,
 				})
 				switch {
 				case err != nil:
@@ -283,7 +284,8 @@ func printPlaces(page api.JointMembers) {
 	}
 	t.Render()
 	fmt.Printf("%d of %s.\n", len(page.Places), count(page.Matched, "place", "places"))
-	if n := len(page.Places); n > 0 && slices.ContainsFunc(page.Links, func(l api.Link) bool { return l.Rel == "next" }) {
+	if n := len(page.Places); n > 0 && slices.ContainsFunc(page.Links,
+		func(l api.Link) bool { return l.Rel == "next" }) {
 		fmt.Printf("More follow: add --after '%s/%s'\n", page.Places[n-1].Collection, page.Places[n-1].ID)
 	}
 }

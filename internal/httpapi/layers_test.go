@@ -66,12 +66,14 @@ func TestJointMarkers(t *testing.T) {
 		}
 		ids := []string{name + "-c", name + "-a", name + "-b"}
 		for i, id := range append([]string{name}, ids...) {
-			f.want(201, "", "POST", "/api/collections", fmt.Sprintf(`{"id":%q,"name_property":"name","category_property":"kind"}`, id))
+			f.want(201, "", "POST", "/api/collections", fmt.Sprintf(`{"id":%q,"name_property":"name",`+
+				`"category_property":"kind"}`, id))
 			file := one.String()
 			if i > 0 {
 				file = files[i-1].String()
 			}
-			f.want(200, `"rejected":0`, "POST", "/api/collections/"+id+"/import?format=csv&id_column=id", "id,name,lat,lon,kind\n"+file)
+			f.want(200, `"rejected":0`, "POST", "/api/collections/"+id+"/import?format=csv&id_column=id",
+				"id,name,lat,lon,kind\n"+file)
 		}
 		for round := range 60 {
 			zoom := float64(r.IntN(18)) + r.Float64()
@@ -158,7 +160,8 @@ func TestJointMarkers(t *testing.T) {
 			slices.Reverse(asked)
 			together.Set("collections", strings.Join(asked, ","))
 			if _, again, sameTag := f.joint(together); again != body || sameTag != tag {
-				t.Fatalf("%s: in another order another answer, with the tag %s and not %s", together.Encode(), sameTag, tag)
+				t.Fatalf("%s: in another order another answer, with the tag %s and not %s", together.Encode(),
+					sameTag, tag)
 			}
 		}
 	}
@@ -219,7 +222,8 @@ func TestJointMarkersFollowEdits(t *testing.T) {
 	// Areas and paths.
 	for _, id := range []string{"huts", "quays"} {
 		f.want(201, "", "POST", "/api/collections/"+id+"/items",
-			`{"type":"Feature","id":"way","geometry":{"type":"LineString","coordinates":[[-22,-38.5],[-21.9,-38.5]]},"properties":{}}`)
+			`{"type":"Feature","id":"way","geometry":{"type":"LineString","coordinates":[[-22,-38.5],[-21.9,-38.5]]},`+
+				`"properties":{}}`)
 	}
 	const shapes = "/api/shapes?collections=quays,huts&bbox=-22.2,-38.6,-21.8,-38.4&zoom=10"
 	drawn := f.want(200, `"left_out":0`, "GET", shapes, "")
@@ -255,8 +259,10 @@ func TestJointMarkersFollowEdits(t *testing.T) {
 	f.want(404, `no collection \"none\"`, "GET", "/api/markers?collections=huts,none&bbox=0,0,1,1&zoom=3", "")
 	f.want(400, `"field":"collections"`, "GET", "/api/markers?bbox=0,0,1,1&zoom=3", "")
 	f.want(400, `names \"huts\" twice`, "GET", "/api/markers?collections=huts,huts&bbox=0,0,1,1&zoom=3", "")
-	f.want(400, `"want":"at most 32"`, "GET", "/api/markers?collections=huts"+strings.Repeat(",x", 40)+"&bbox=0,0,1,1&zoom=3", "")
+	f.want(400, `"want":"at most 32"`, "GET", "/api/markers?collections=huts"+strings.Repeat(",x", 40)+"&bbox=0,0,1,"+
+		"1&zoom=3", "")
 	f.want(400, `is not a parameter`, "GET", "/api/markers?collections=huts&quays.category=a&bbox=0,0,1,1&zoom=3", "")
-	f.want(400, `"field":"huts.filter"`, "GET", "/api/markers?collections=huts&huts.filter=1%3D&bbox=0,0,1,1&zoom=3", "")
+	f.want(400, `"field":"huts.filter"`, "GET",
+		"/api/markers?collections=huts&huts.filter=1%3D&bbox=0,0,1,1&zoom=3", "")
 	f.want(400, `"field":"bbox"`, "GET", "/api/markers?collections=huts&zoom=3", "")
 }

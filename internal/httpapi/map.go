@@ -37,7 +37,8 @@ func (q *query) boxOfView() geo.Box {
 // viewport reads which markers of which viewport are wanted.
 func (q *query) viewport() service.MarkersQuery {
 	ask := service.MarkersQuery{
-		Box: q.boxOfView(), Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Options: q.gathering(), Outline: q.flag("outline"),
+		Box: q.boxOfView(), Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Options: q.gathering(),
+		Outline: q.flag("outline"),
 	}
 	ask.Options.SinglesUpTo = q.whole("singles_to", 0, 0, service.MaxMarkers)
 	return ask

@@ -33,15 +33,16 @@ func TestMarkersHaveTheirOwnIDs(t *testing.T) {
 			tree := b.Build(1).Snapshot().Tree()
 			for zoom := 6.0; zoom <= 13; zoom++ {
 				seen := map[uint64]geo.Point{}
-				err := cluster.View(cluster.Of(tree), geo.World, zoom, cluster.Default, math.MaxInt, func(m *cluster.Marker) {
-					if m.Count == 1 {
-						return
-					}
-					if at, again := seen[m.Members]; again {
-						t.Fatalf("at zoom %v the clusters at %v and %v have the same id", zoom, at, m.At)
-					}
-					seen[m.Members] = m.At
-				})
+				err := cluster.View(cluster.Of(tree), geo.World, zoom, cluster.Default, math.MaxInt,
+					func(m *cluster.Marker) {
+						if m.Count == 1 {
+							return
+						}
+						if at, again := seen[m.Members]; again {
+							t.Fatalf("at zoom %v the clusters at %v and %v have the same id", zoom, at, m.At)
+						}
+						seen[m.Members] = m.At
+					})
 				if err != nil {
 					t.Fatal(err)
 				}
