@@ -32,14 +32,26 @@ func entriesOf(world worlds.World, n, categories int) []index.Entry {
 	return entries
 }
 
-// look takes views of a tree, by a 1280 x 800 screen, and returns what each took.
-func look(tree index.Tree, times int) (spread, error) {
+// dealt returns a crowd of trees that have the entries dealt out to them.
+func dealt(entries []index.Entry, trees int) (crowd cluster.Crowd) {
+	hands := make([][]index.Entry, trees)
+	for i, e := range entries {
+		hands[i%trees] = append(hands[i%trees], e)
+	}
+	for i, hand := range hands {
+		crowd = append(crowd, cluster.Source{Tree: index.Build(hand, 1), Salt: uint64(i + 1)})
+	}
+	return crowd
+}
+
+// look takes views of a crowd, by a 1280 x 800 screen, and returns what each took.
+func look(crowd cluster.Crowd, times int) (spread, error) {
 	r := rand.New(rand.NewPCG(2, 2))
 	took := make([]time.Duration, times)
 	for i := range took {
 		box, zoom := worlds.Look(r)
 		started := time.Now()
-		if err := cluster.View(cluster.Of(tree), box, zoom, cluster.Default, math.MaxInt,
+		if err := cluster.View(crowd, box, zoom, cluster.Default, math.MaxInt,
 			func(*cluster.Marker) {}); err != nil {
 			return nil, err
 		}
@@ -50,10 +62,10 @@ func look(tree index.Tree, times int) (spread, error) {
 
 // best takes views several times and keeps the round with the least median: what
 // else the machine does only ever adds.
-func best(tree index.Tree) (spread, error) {
+func best(crowd cluster.Crowd) (spread, error) {
 	var best spread
 	for range 5 {
-		s, err := look(tree, 1500)
+		s, err := look(crowd, 1500)
 		if err != nil {
 			return nil, err
 		}
@@ -75,7 +87,7 @@ func viewports(_ context.Context, r *report) error {
 		var least spread
 		for n := 10_000; n <= most; n *= 10 {
 			tree := index.Build(entriesOf(world.place, n, 8), 1)
-			s, err := best(tree)
+			s, err := best(cluster.Of(tree))
 			if err != nil {
 				return err
 			}
@@ -90,6 +102,13 @@ func viewports(_ context.Context, r *report) error {
 			}
 			r.add(what+", p50", "0.25 ms", short(s.at(0.5)), s.at(0.5).Seconds()/0.25e-3)
 			r.add(what+", p99", "1 ms", short(s.at(0.99)), s.at(0.99).Seconds()/1e-3)
+			joint, err := best(dealt(entriesOf(world.place, n, 8), 5))
+			if err != nil {
+				return err
+			}
+			share := joint.at(0.5).Seconds() / s.at(0.5).Seconds()
+			r.add(fmt.Sprintf("joint view of five collections of %s, %s, p50", count(n/5), world.name),
+				"2 times one of all", fmt.Sprintf("%s, %.2f times", short(joint.at(0.5)), share), share/2)
 			growth := s.at(0.5).Seconds() / least.at(0.5).Seconds()
 			r.add(
 				fmt.Sprintf("p50 at %s to p50 at 10 k, %s", count(n), world.name),
@@ -100,11 +119,11 @@ func viewports(_ context.Context, r *report) error {
 		}
 		lines = append(lines, drawn)
 	}
-	few, err := best(index.Build(entriesOf(worlds.Uniform, 1_000_000, 8), 1))
+	few, err := best(cluster.Of(index.Build(entriesOf(worlds.Uniform, 1_000_000, 8), 1)))
 	if err != nil {
 		return err
 	}
-	many, err := best(index.Build(entriesOf(worlds.Uniform, 1_000_000, 200), 1))
+	many, err := best(cluster.Of(index.Build(entriesOf(worlds.Uniform, 1_000_000, 200), 1)))
 	if err != nil {
 		return err
 	}

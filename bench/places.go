@@ -245,7 +245,7 @@ func filters(ctx context.Context, r *report) error {
 			return err
 		}
 		first := time.Since(started)
-		views, err := best(snapshot.Tree())
+		views, err := best(cluster.Of(snapshot.Tree()))
 		if err != nil {
 			return err
 		}
