@@ -96,6 +96,14 @@ func TestTwoLayersGather(t *testing.T) {
 		b.until("details().includes('at one spot')")
 	}
 
+	// Kept apart by its style, the one does not gather with the other.
+	if _, err := c.SetStyle(t.Context(), "shops", []byte(`{"default":{},"apart":true,"order":1}`)); err != nil {
+		t.Fatal(err)
+	}
+	b.do(chromedp.Navigate(p.url))
+	b.until(fmt.Sprintf("total() == %d && buttons().some(b => /^Cluster .*kiosk/.test(b.innerText)) && "+
+		"!buttons().some(b => /kiosk/.test(b.innerText) && /mooring/.test(b.innerText))", 2400+shops))
+
 	// Without the one, the other is left.
 	b.do(chromedp.Navigate(p.url))
 	b.until(fmt.Sprintf("total() == %d", 2400+shops))

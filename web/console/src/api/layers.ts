@@ -9,6 +9,7 @@ export interface Layer {
   title: string
   chosen: Chosen
   categories: readonly string[] // of the collection, in the order of the legend
+  apart?: boolean // its places do not gather with those of others
 }
 
 /** Fetches the markers of a box at a zoom: those of all layers gather together. */
@@ -68,8 +69,10 @@ export async function fetchMembersOf(
   after: StackedPlace | undefined,
   signal: AbortSignal,
 ): Promise<StackedPlace[]> {
+  // Of one that is kept apart there may be another at the same spot.
+  const of = marker.layer === undefined ? layers : layers.filter((l) => l.collection === marker.layer)
   const query = {
-    ...asked(showing(layers)),
+    ...asked(showing(of)),
     ...marker.at,
     zoom,
     limit: 50,
@@ -130,9 +133,11 @@ function markerOf(
     const counts = p.tally?.[collection]
     return counts ? [[title, Object.values(counts).reduce((a, b) => a + b, 0)]] : []
   })
+  const only = Object.keys(p.tally ?? {})[0]
+  const layer = p.collection ?? (layers.some((l) => l.apart && l.collection === only) ? only : undefined)
   return {
     key,
-    ...(p.collection !== undefined && { layer: p.collection }),
+    ...(layer !== undefined && { layer }),
     kind: p.kind,
     at: { lon, lat },
     id: p.item ?? '',

@@ -36,7 +36,7 @@ const feed = ref<FeedState>('loading')
 const panelOpen = ref(false) // on a narrow screen
 
 const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
-const layers = computed(() => layersOf(shown.value, chosen.value))
+const layers = computed(() => layersOf(shown.value, chosen.value, styles.styles))
 const plain = new Looks({})
 const looksOf = (collection: string) => styles.styles.get(collection)?.looks ?? plain
 

@@ -2,17 +2,22 @@ import { Looks, type MarkerSource } from '@idlebeacon/map'
 import type { Collection } from '../api/collections'
 import { fetchMarkersOf, fetchOutlineOf, fetchShapesOf, type Layer } from '../api/layers'
 import { type Chosen, everything } from '../api/selection'
-import { useStyles } from '../stores/styles'
+import { type Styled, useStyles } from '../stores/styles'
 
 const plain = new Looks({}) // of clusters, which have the colours of what is in them
 
 /** What is shown of some collections, as layers in the order of the legend. */
-export function layersOf(shown: readonly Collection[], chosen: ReadonlyMap<string, Chosen>): Layer[] {
+export function layersOf(
+  shown: readonly Collection[],
+  chosen: ReadonlyMap<string, Chosen>,
+  styles: ReadonlyMap<string, Styled>,
+): Layer[] {
   return shown.map((c) => ({
     collection: c.id,
     title: c.title,
     chosen: chosen.get(c.id) ?? everything,
     categories: c.categories.map((k) => k.category),
+    apart: styles.get(c.id)?.style.apart ?? false,
   }))
 }
 
@@ -33,6 +38,7 @@ export function useSources(): (shown: readonly Collection[], chosen: ReadonlyMap
     const layers = layersOf(
       styled.map((s) => s.c),
       chosen,
+      styles.styles,
     )
     const withShapes = layers.filter((l) => styled.some(({ c }) => c.id === l.collection && c.shapes > 0))
     const key = JSON.stringify([layers, withShapes.map((l) => l.collection), styled.map((s) => s.style)])

@@ -50,6 +50,14 @@ const heads = { title: 'Title', subtitle: 'Line below it', image: 'Picture' } as
         />
         Names beside places</label
       >
+      <label title="Its clusters may then lie on those of others"
+        ><input
+          type="checkbox"
+          :checked="draft.apart ?? false"
+          @change="emit('change', having(draft, 'apart', ($event.target as HTMLInputElement).checked || undefined))"
+        />
+        Apart from other collections</label
+      >
       <label
         >Shown from zoom
         <input
