@@ -322,13 +322,19 @@ func (c *Client) MarkersUnless(
 func markersPath(collection string) string { return collectionPath(collection) + "/markers" }
 
 func (o *MarkersOptions) query() url.Values {
-	q := url.Values{"bbox": {o.Box.String()}, "zoom": {number(o.Zoom)}}
+	q := viewQuery(o.Box, o.Zoom, o.Gathering, o.SinglesTo, o.Outline)
 	o.Selection.set(q)
-	o.Gathering.set(q)
-	if o.SinglesTo != 0 {
-		q.Set("singles_to", strconv.Itoa(o.SinglesTo))
+	return q
+}
+
+// viewQuery returns the parameters of the markers of a viewport, but for what is shown.
+func viewQuery(box Box, zoom float64, g Gathering, singlesTo int, outline bool) url.Values {
+	q := url.Values{"bbox": {box.String()}, "zoom": {number(zoom)}}
+	g.set(q)
+	if singlesTo != 0 {
+		q.Set("singles_to", strconv.Itoa(singlesTo))
 	}
-	if o.Outline {
+	if outline {
 		q.Set("outline", "true")
 	}
 	return q

@@ -3,7 +3,6 @@ package client
 import (
 	"context"
 	"net/url"
-	"strconv"
 	"strings"
 
 	"idlebeacon/api"
@@ -42,15 +41,8 @@ func (c *Client) JointMarkersUnless(ctx context.Context, o JointOptions, known T
 }
 
 func (o *JointOptions) query() url.Values {
-	q := url.Values{"bbox": {o.Box.String()}, "zoom": {number(o.Zoom)}}
+	q := viewQuery(o.Box, o.Zoom, o.Gathering, o.SinglesTo, o.Outline)
 	setLayers(q, o.Layers)
-	o.Gathering.set(q)
-	if o.SinglesTo != 0 {
-		q.Set("singles_to", strconv.Itoa(o.SinglesTo))
-	}
-	if o.Outline {
-		q.Set("outline", "true")
-	}
 	return q
 }
 

@@ -8,7 +8,6 @@ import (
 
 	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/geo"
-	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/fault"
 )
@@ -96,31 +95,18 @@ type LayerShapes struct {
 // JointShapes prepares the areas and paths of several layers in a viewport, each of another
 // collection, in the order in which they are drawn: those whose styles show them at the zoom.
 func (s *Service) JointShapes(layers []Layer, box geo.Box, zoom float64) (all []LayerShapes, err error) {
-	for _, layer := range layers {
-		c, err := s.collection(layer.Collection)
-		if err != nil {
-			return nil, err
-		}
-		drawn, err := s.ownStyle(c)
-		if err != nil {
-			return nil, err
-		}
-		if !shownAt(drawn, zoom) {
-			continue
-		}
+	err = s.eachShown(layers, zoom, func(layer Layer, drawn *style.Style) error {
 		view, err := s.Shapes(layer.Collection, ShapesQuery{Box: box, Zoom: zoom, Selection: layer.Selection})
-		if err != nil {
-			return nil, invalid.At(layer.Collection, err)
+		if err == nil {
+			all = append(all, LayerShapes{view, layer.Collection, drawn.Order})
 		}
-		all = append(all, LayerShapes{view, layer.Collection, drawn.Order})
+		return err
+	})
+	if err != nil {
+		return nil, err
 	}
 	slices.SortFunc(all, func(a, b LayerShapes) int {
 		return cmp.Or(cmp.Compare(a.order, b.order), strings.Compare(a.Layer, b.Layer))
 	})
 	return all, nil
-}
-
-// shownAt reports whether a style shows its collection at a zoom.
-func shownAt(s *style.Style, zoom float64) bool {
-	return s.Zooms == nil || zoom >= s.Zooms.From && zoom <= s.Zooms.To
 }

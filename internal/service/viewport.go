@@ -113,26 +113,16 @@ func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery)
 	asOf := s.replica.Complete()
 	together := s.newViewport(q)
 	all := []*Viewport{together}
-	for _, layer := range layers {
-		c, err := s.collection(layer.Collection)
-		if err != nil {
-			return nil, err
-		}
-		drawn, err := s.ownStyle(c)
-		if err != nil {
-			return nil, err
-		}
-		if !shownAt(drawn, q.Zoom) {
-			continue
-		}
+	err := s.eachShown(layers, q.Zoom, func(layer Layer, drawn *style.Style) error {
 		v := together
 		if drawn.Apart {
 			v = s.newViewport(q)
 			all = append(all, v)
 		}
-		if err := s.show(ctx, v, layer); err != nil {
-			return nil, invalid.At(layer.Collection, err)
-		}
+		return s.show(ctx, v, layer)
+	})
+	if err != nil {
+		return nil, err
 	}
 	if len(together.layers) == 0 && len(all) > 1 {
 		all = all[1:]
@@ -142,6 +132,28 @@ func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery)
 		v.prepare()
 	}
 	return all, nil
+}
+
+// eachShown calls show with each layer that its style shows at a zoom, and with the style. What is
+// wrong with a layer is reported with the id of its collection.
+func (s *Service) eachShown(layers []Layer, zoom float64, show func(Layer, *style.Style) error) error {
+	for _, layer := range layers {
+		c, err := s.collection(layer.Collection)
+		if err != nil {
+			return err
+		}
+		drawn, err := s.ownStyle(c)
+		if err != nil {
+			return err
+		}
+		if z := drawn.Zooms; z != nil && (zoom < z.From || zoom > z.To) {
+			continue
+		}
+		if err := show(layer, drawn); err != nil {
+			return invalid.At(layer.Collection, err)
+		}
+	}
+	return nil
 }
 
 // ownStyle returns the style that a collection was given, or one that says nothing.
