@@ -268,6 +268,11 @@ func (vs *views) at(zoom int) *view {
 	level, _ := vs.options.Grid(float64(zoom))
 	apart := int64(vs.options.spacing(zoom)) << (32 - 8 - zoom) // 2^32 units are geo.TilePixels << zoom pixels
 	if v.views == nil {
+		for _, z := range vs.used {
+			if z < zoom && (v.above == nil || z > v.above.zoom) {
+				v.above = &vs.zoom[z]
+			}
+		}
 		vs.used = append(vs.used, zoom)
 		v.views, v.zoom, v.level, v.apart = vs, zoom, level, apart
 		v.mask = uint32(1<<level - 1)

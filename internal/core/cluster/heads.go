@@ -12,6 +12,9 @@ type view struct {
 	level uint8
 	apart int64  // the spacing in units of a Spot
 	mask  uint32 // the greatest column and row
+	// above is a view of a lesser zoom, or nil: what it has found of a cell is where to look for
+	// those inside.
+	above *view
 
 	// The cells around the box of the view lie in a window, row by row; the others
 	// in a map. In the window, nil is a cell not looked at yet.
@@ -178,8 +181,17 @@ func (v *view) slot(x, y uint32) **cell {
 // read looks up the cell at a column and row. It returns nothing if it has no places.
 func (v *view) read(x, y uint32) *cell {
 	c := nothing
-	for source, world := range v.worlds {
-		if p := world.Part(index.Cell{Level: v.level, X: x, Y: y}); !p.Empty() {
+	in := v.worlds
+	if around := v.known(x, y); around == nothing {
+		return nothing
+	} else if around != nil {
+		in = around.parts
+	}
+	for source := range in {
+		if in[source].Empty() {
+			continue
+		}
+		if p := in[source].Part(index.Cell{Level: v.level, X: x, Y: y}); !p.Empty() {
 			if c == nothing {
 				c = v.newCell()
 				c.x, c.y = x, y
@@ -188,6 +200,22 @@ func (v *view) read(x, y uint32) *cell {
 		}
 	}
 	return c
+}
+
+// known returns the cell of a lesser zoom that holds the one at a column and row, or nil if none
+// has been looked at.
+func (v *view) known(x, y uint32) *cell {
+	for a := v.above; a != nil; a = a.above {
+		shift := v.level - a.level
+		if slot := a.slot(x>>shift, y>>shift); slot != nil {
+			if *slot != nil {
+				return *slot
+			}
+		} else if c := a.others[uint64(x>>shift)<<32|uint64(y>>shift)]; c != nil {
+			return c
+		}
+	}
+	return nil
 }
 
 // cell returns the cell at a column and row, or nil if it has no places.
