@@ -156,7 +156,8 @@ func importsDismissCommand() *cobra.Command {
 func importsRejectedCommand() *cobra.Command {
 	var r remote
 	cmd := &cobra.Command{
-		Use: "rejected IMPORT FILE", Short: "Write the rows that an import could not use to a file, to be corrected", Args: exactly(2),
+		Use: "rejected IMPORT FILE", Args: exactly(2),
+		Short: "Write the rows that an import could not use to a file, to be corrected",
 		Long: `Write the rows that an import could not use to a file of the same format, each with
 the reason beside it. When they are corrected, the file can be imported as it is.
 FILE may be - for standard output.`,

@@ -46,7 +46,8 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path == "/" { // a person with a browser
 		writeBody(w, http.StatusServiceUnavailable, "text/html; charset=utf-8", []byte(
 			`<!doctype html><meta http-equiv="refresh" content="`+retryAfterStart+`"><title>Idle Beacon</title>`+
-				`<body style="font-family:system-ui,sans-serif;margin:3rem"><h1>Idle Beacon</h1><p>One moment: `+html.EscapeString(detail)+`.`))
+				`<body style="font-family:system-ui,sans-serif;margin:3rem"><h1>Idle Beacon</h1>`+
+				`<p>One moment: `+html.EscapeString(detail)+`.`))
 		return
 	}
 	writeProblem(w, http.StatusServiceUnavailable, "", detail)

@@ -61,9 +61,8 @@ var newCollectionNames = []string{"title", "description", "name_property", "cate
 func (q *query) newCollection() *store.Collection {
 	if q.flag("create") {
 		return &store.Collection{
-			Title: q.text(
-				"title",
-			), Description: q.text("description"), NameProperty: q.text("name_property"), CategoryProperty: q.text("category_property"),
+			Title: q.text("title"), Description: q.text("description"),
+			NameProperty: q.text("name_property"), CategoryProperty: q.text("category_property"),
 			TimeProperty: q.text("time_property"),
 		}
 	}

@@ -21,7 +21,8 @@ type whereaboutsKey struct{} // of what is kept beside a collection
 // Known returns where the features of a collection are, which tells what does not fit them;
 // nil if there are none. It is found out anew when a tenth more or fewer are there.
 func Known(c *replica.Copy) *doubts.Known {
-	kept := c.Beside(whereaboutsKey{}, func() any { return new(atomic.Pointer[whereabouts]) }).(*atomic.Pointer[whereabouts])
+	beside := c.Beside(whereaboutsKey{}, func() any { return new(atomic.Pointer[whereabouts]) })
+	kept := beside.(*atomic.Pointer[whereabouts])
 	count := c.Len()
 	if w := kept.Load(); w != nil && count > w.count*9/10 && count <= w.count*11/10 {
 		return w.known

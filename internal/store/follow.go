@@ -120,7 +120,8 @@ func (r *changeReader) read(ctx context.Context, after uint64) error {
 		Number uint64
 	}
 	err = r.view.tx.Raw("SELECT m.key, c.number FROM changes c JOIN merges m ON m.number = c.number "+
-		"WHERE c.number > ? AND c.number <= ? AND c.op = ? AND "+r.where+" ORDER BY c.number", after, r.view.Change, Joined).
+		"WHERE c.number > ? AND c.number <= ? AND c.op = ? AND "+r.where+" ORDER BY c.number",
+		after, r.view.Change, Joined).
 		Scan(&merges).
 		Error
 	for _, m := range merges {

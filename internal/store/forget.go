@@ -10,7 +10,8 @@ import (
 const forgottenTogether = 5000
 
 // Forget takes changes out of the history that are older than the given time, all but the
-// newest of each collection, and returns how many, those of features in large imports too. What is there now stays as it is.
+// newest of each collection, and returns how many, those of features in large imports too.
+// What is there now stays as it is.
 func (s *Store) Forget(ctx context.Context, before time.Time) (forgotten int64, err error) {
 	db := s.db.WithContext(ctx)
 	var last uint64

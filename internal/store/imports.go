@@ -93,7 +93,8 @@ func (s *Store) TouchImport(ctx context.Context, key int64, p Progress) (dismiss
 	err = s.db.WithContext(ctx).
 		Raw(`UPDATE imports SET status = CASE WHEN ? > 0 THEN 'running' ELSE status END, bytes_read = ?, rows_read =
 			?, format = ?, head = ?, touched_at = now()
-		WHERE key = ? AND ended_at IS NULL RETURNING dismissing`, p.RowsRead, p.BytesRead, p.RowsRead, p.Format, p.Head, key).
+		WHERE key = ? AND ended_at IS NULL RETURNING dismissing`,
+			p.RowsRead, p.BytesRead, p.RowsRead, p.Format, p.Head, key).
 		Scan(&dismissing).
 		Error
 	return dismissing, err
@@ -248,7 +249,8 @@ func (s *Store) Imports(ctx context.Context, collection, before string, limit in
 func (s *Store) DismissImport(ctx context.Context, id string) (forgotten bool, err error) {
 	db := s.db.WithContext(ctx)
 	gone := db.Exec(
-		"DELETE FROM imports WHERE id = ? AND (ended_at IS NOT NULL OR touched_at < now() - interval '"+abandonedAfter+"')",
+		"DELETE FROM imports WHERE id = ? AND (ended_at IS NOT NULL OR touched_at < now() - interval '"+
+			abandonedAfter+"')",
 		id,
 	)
 	if gone.Error != nil || gone.RowsAffected > 0 {

@@ -83,7 +83,8 @@ func (w *merging) run(ctx context.Context, conn *pgx.Conn, begin func() (undo fu
 		return err
 	}
 	defer func() { _ = w.tx.Rollback(context.WithoutCancel(ctx)) }() // nothing if it was committed
-	_, err = w.tx.Exec(ctx, "SET LOCAL statement_timeout = '"+mergeTimeout+"'; SET LOCAL lock_timeout = '"+mergeTimeout+"'")
+	_, err = w.tx.Exec(ctx, "SET LOCAL statement_timeout = '"+mergeTimeout+"'; "+
+		"SET LOCAL lock_timeout = '"+mergeTimeout+"'")
 	if err == nil {
 		err = w.find(ctx)
 	}

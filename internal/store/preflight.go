@@ -52,7 +52,8 @@ func (s *Store) inspect(ctx context.Context, schema string) error {
 		return err
 	}
 	var tables []string
-	if err := db.Raw("SELECT tablename FROM pg_tables WHERE schemaname = current_schema()").Scan(&tables).Error; err != nil {
+	err = db.Raw("SELECT tablename FROM pg_tables WHERE schemaname = current_schema()").Scan(&tables).Error
+	if err != nil {
 		return err
 	}
 	fresh := !slices.Contains(tables, migrationsTable)

@@ -37,7 +37,8 @@ func (s *Store) LongView(ctx context.Context, f func(*View) error) error {
 func (s *Store) viewOn(ctx context.Context, db *gorm.DB, f func(*View) error) error {
 	return db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		// What reads much says nothing for long.
-		if err := tx.Exec("SET LOCAL idle_in_transaction_session_timeout = 0; SET LOCAL statement_timeout = 0").Error; err != nil {
+		err := tx.Exec("SET LOCAL idle_in_transaction_session_timeout = 0; SET LOCAL statement_timeout = 0").Error
+		if err != nil {
 			return err
 		}
 		state, copied, err := readState(tx, "")

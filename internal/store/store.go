@@ -293,7 +293,8 @@ func (s *Store) Features(
 ) (found []Stored, cut bool, err error) {
 	return s.list(s.db.WithContext(ctx).Raw(`SELECT `+featureColumns+` FROM unnest(?::text[]) WITH ORDINALITY AS k
 		(id, place)
-		JOIN features f ON f.collection_key = ? AND f.id = k.id COLLATE "C" ORDER BY k.place`, array[string](ids), collection), size)
+		JOIN features f ON f.collection_key = ? AND f.id = k.id COLLATE "C" ORDER BY k.place`,
+		array[string](ids), collection), size)
 }
 
 // FeaturesAfter returns the first features of a collection whose ids come after

@@ -249,7 +249,9 @@ func (r *csvSource) column(what, option, name string, usual []string) (int, erro
 }
 
 // degreesUnit is what may follow the name of a column to tell that it has degrees.
-var degreesUnit = regexp.MustCompile(`(?i)[\s_.]*[(\[]?\s*(deg|degs|degree|degrees|decimal|dd|°|wgs[\s_]?84)\s*[)\]]?$`)
+var degreesUnit = regexp.MustCompile(
+	`(?i)[\s_.]*[(\[]?\s*(deg|degs|degree|degrees|decimal|dd|°|wgs[\s_]?84)\s*[)\]]?$`,
+)
 
 // withUnit returns the only name that is one of the usual ones with a unit after it, such
 // as "Latitude (deg)", or "".

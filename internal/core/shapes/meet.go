@@ -60,7 +60,8 @@ func stretchMeets(a, b geo.Spot, box geo.SpotBox) bool {
 	side := func(x, y uint32) int {
 		// Of differences of 32 bits the products have 65, so in floats: their sign is right but
 		// for spots that are within a billionth of the line.
-		cross := (float64(b.X)-float64(a.X))*(float64(y)-float64(a.Y)) - (float64(b.Y)-float64(a.Y))*(float64(x)-float64(a.X))
+		cross := (float64(b.X)-float64(a.X))*(float64(y)-float64(a.Y)) -
+			(float64(b.Y)-float64(a.Y))*(float64(x)-float64(a.X))
 		switch {
 		case cross > 0:
 			return 1
