@@ -55,9 +55,10 @@ type Daemon struct {
 	served   chan error // the end of server
 	service  *service.Service
 	store    *store.Store
-	box      *pgbox.Server // nil with a database of the operator's own
-	lock     *os.File      // nil likewise
-	keeping  func()        // ends keepDatabase, and waits for it; nil likewise
+	box      *pgbox.Server      // nil with a database of the operator's own
+	lock     *os.File           // nil likewise
+	stopping context.CancelFunc // ends downloads; nil likewise
+	keeping  func()             // ends keepDatabase, and waits for it; nil likewise
 
 	stopTimeout time.Duration
 }
@@ -122,8 +123,11 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.box != nil {
 		d.keeping = d.keepDatabase()
 	}
+	stopping, stop := context.WithCancel(context.Background())
+	d.stopping = stop
 	handler, err := httpapi.New(d.service, httpapi.Options{
-		Version: config.Version, Console: config.Console, Pictures: config.Pictures, Backdrop: backdrop, Log: d.log,
+		Stopping: stopping,
+		Version:  config.Version, Console: config.Console, Pictures: config.Pictures, Backdrop: backdrop, Log: d.log,
 		AccessLog: config.AccessLog,
 		BaseURL:   config.BaseURL,
 	})
@@ -273,6 +277,9 @@ func (d *Daemon) Stop() error {
 	var errs []error
 	ctx, cancel := context.WithTimeout(context.Background(), d.stopTimeout)
 	defer cancel()
+	if d.stopping != nil {
+		d.stopping()
+	}
 	if d.server != nil {
 		// What is left of the time is for the edits in the queue, and for the database.
 		draining, cancel := context.WithTimeout(ctx, d.stopTimeout/2)

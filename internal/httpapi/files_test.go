@@ -1,17 +1,24 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"mime/multipart"
 	"net/http"
+	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/formats"
+	"idlebeacon/internal/importing"
+	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
 )
 
 // exported returns the file that a collection is written to, with its trailers.
@@ -355,4 +362,44 @@ func TestOptionsAsJSON(t *testing.T) {
 		t.Errorf("a form that is cut off: %d %s", status, answer)
 	}
 	f.want(200, `"count":2`, "GET", "/api/collections/huts", "")
+}
+
+// TestADownloadEndsWithTheService begins a download that its client does not go on reading, and
+// stops the service.
+func TestADownloadEndsWithTheService(t *testing.T) {
+	s := openService(t)
+	var file strings.Builder
+	file.WriteString("id,lat,lon,note\n")
+	for i := range 20_000 {
+		fmt.Fprintf(&file, "%d,%d,%d,%s\n", i, i%80, i%170, strings.Repeat("x", 1000))
+	}
+	options := importing.Options{Make: service.Named(store.Collection{})}
+	if _, err := s.Import(t.Context(), "huts", strings.NewReader(file.String()), options); err != nil {
+		t.Fatal(err)
+	}
+	stopping, stop := context.WithCancel(t.Context())
+	handler, err := New(s, Options{Log: slog.New(slog.DiscardHandler), Stopping: stopping})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan struct{})
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer close(ended)
+		handler.ServeHTTP(w, r)
+	}))
+	defer server.Close()
+	response, err := http.Get(server.URL + "/api/collections/huts/export?format=csv")
+	if err != nil || response.StatusCode != http.StatusOK {
+		t.Fatal(response, err)
+	}
+	defer response.Body.Close()
+	stop()
+	select {
+	case <-ended:
+	case <-time.After(10 * time.Second): // the client's patience is three times as long
+		t.Fatal("the download goes on")
+	}
+	if n, err := io.Copy(io.Discard, response.Body); err == nil {
+		t.Errorf("after %d bytes it ended as if it were whole", n)
+	}
 }

@@ -21,6 +21,7 @@ import (
 	"idlebeacon/api"
 	"idlebeacon/internal/answers"
 	"idlebeacon/internal/core/wellformed"
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/service"
 )
 
@@ -39,6 +40,9 @@ type Options struct {
 	Policy Policy
 	// Patience is how long a client may send or read nothing; 0 for half a minute.
 	Patience time.Duration
+	// Stopping ends when the service begins to stop: downloads, which may go on for long, end
+	// with it. It may be nil.
+	Stopping context.Context
 }
 
 type server struct {
@@ -152,7 +156,7 @@ func (h *server) seeing(r chi.Router) {
 	r.Get(one+"/style", h.handle(h.getStyle))
 	h.drawn(r, one+"/legend", h.legend)
 	r.Get(one+"/near", h.handle(h.near))
-	r.Get(one+"/export", h.stream(h.exportFile))
+	r.Get(one+"/export", h.download(h.exportFile))
 }
 
 // changing are the routes that change items.
@@ -175,7 +179,7 @@ func (h *server) managing(r chi.Router) {
 	r.Get("/api/imports", h.handle(h.listImports))
 	r.Get("/api/imports/{import}", h.handle(h.getImport))
 	r.Delete("/api/imports/{import}", h.bare(h.dismissImport))
-	r.Get("/api/imports/{import}/rejected", h.stream(h.rejectedRows))
+	r.Get("/api/imports/{import}/rejected", h.download(h.rejectedRows))
 }
 
 // pages are the routes of the web console, and of the pictures that popups show.
@@ -249,6 +253,24 @@ func (h *server) stream(f handler) http.HandlerFunc {
 			h.fail(w, r, err)
 		}
 	}
+}
+
+// download is stream for what only goes out, as long as the service does not stop.
+func (h *server) download(f handler) http.HandlerFunc {
+	if h.options.Stopping == nil {
+		return h.stream(f)
+	}
+	return h.stream(func(w http.ResponseWriter, r *http.Request) error {
+		ctx, cancel := context.WithCancelCause(r.Context())
+		defer cancel(nil)
+		ended := context.AfterFunc(h.options.Stopping, func() {
+			cancel(fault.ErrClosing)
+			// A client that does not read is not waited for.
+			_ = http.NewResponseController(w).SetWriteDeadline(time.Now())
+		})
+		defer ended()
+		return f(w, r.WithContext(ctx))
+	})
 }
 
 // logged counts each request, and writes a line for it if that is wanted.
