@@ -369,7 +369,7 @@ func TestKillsDuringAnImport(t *testing.T) {
 		select {
 		case err := <-done:
 			done <- err
-		case <-time.After(time.Duration(round) * 3 * took / (2 * rounds)):
+		case <-time.After(time.Duration(round) * 2 * took / rounds):
 		}
 		if err := p.cmd.Process.Kill(); err != nil {
 			t.Fatal(err)
