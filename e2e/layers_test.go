@@ -110,6 +110,23 @@ func TestTwoLayersGather(t *testing.T) {
 	b.until("document.querySelector('#show-brindlemere')")
 	eval[any](b, "document.querySelector('#show-brindlemere').click()")
 	b.until(fmt.Sprintf("total() == %d && buttons().every(b => !b.innerText.includes('mooring'))", shops))
+
+	// More collections than one answer shows are still all shown.
+	const more = 33
+	for i := range more {
+		id := fmt.Sprint("survey-", i)
+		if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: id}); err != nil {
+			t.Fatal(err)
+		}
+		item := api.Item{Type: "Feature", Geometry: api.Geometry{
+			Type: "Point", Coordinates: fmt.Appendf(nil, "[%v,-38.5]", -22.3+float64(i)/60),
+		}}
+		if _, err := c.CreateItem(t.Context(), id, item); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.do(chromedp.Navigate(p.url + "/?lat=-38.5&lon=-22&zoom=9"))
+	b.until(fmt.Sprintf("total() == %d && !text().includes('cannot be fetched')", 2400+shops+more))
 }
 
 // clicked is a condition that clicks a button with a text, if it is there.

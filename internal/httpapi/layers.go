@@ -24,6 +24,8 @@ const maxLayers = 32
 // wrong with them.
 func layers(r *http.Request, names ...string) (*query, []service.Layer) {
 	ids := strings.Split(r.URL.Query().Get("collections"), ",")
+	tooMany := len(ids) > maxLayers
+	ids = ids[:min(len(ids), maxLayers)]
 	names = append(names, "collections")
 	for _, id := range ids {
 		for _, name := range selectionNames {
@@ -34,8 +36,8 @@ func layers(r *http.Request, names ...string) (*query, []service.Layer) {
 	switch {
 	case !q.has("collections"):
 		q.fail("collections", "is missing: want the ids of one or more, separated by commas")
-	case len(ids) > maxLayers:
-		q.err = invalid.New("collections", "names %d", len(ids)).Wanted("at most %d", maxLayers)
+	case tooMany:
+		q.err = invalid.New("collections", "names too many").Wanted("at most %d", maxLayers)
 	}
 	var all []service.Layer
 	for i, id := range ids {

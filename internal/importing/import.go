@@ -174,8 +174,8 @@ func (m *Importer) check(ctx context.Context, collection string, r io.Reader, op
 }
 
 func invalidFile(err error) error {
-	if invalid := (*invalid.Error)(nil); errors.As(err, &invalid) {
-		return invalid
+	if input := (*invalid.Error)(nil); errors.As(err, &input) {
+		return input
 	}
 	if store.TroubleOf(err) == store.Full {
 		return &fault.FullError{Where: "temporary files"}

@@ -209,6 +209,9 @@ func (i *job) close() {
 	i.prepared.drop()
 }
 
+// memoryPatience is how long it is waited until an import that is committed is in memory.
+const memoryPatience = 5 * time.Minute
+
 // finish puts all rows into the collection and counts what became of them.
 func (i *job) finish(ctx context.Context) error {
 	if err := i.flush(ctx); err != nil {
@@ -237,6 +240,23 @@ func (i *job) finish(ctx context.Context) error {
 	if err != nil {
 		return noRoom(err)
 	}
+	if err := i.merge(ctx, &into); err != nil {
+		return fault.Explain(err, i.record.Collection, "")
+	}
+	i.record.CollectionKey = into.Key
+	i.noted = true
+	// What was put together in memory is in use until then, even if the caller has gone. What is
+	// committed has not failed.
+	waiting, cancel := context.WithTimeout(context.WithoutCancel(ctx), memoryPatience)
+	defer cancel()
+	if err := i.importer.replica.Await(waiting, into.Key); err != nil {
+		i.importer.log.Warn("an import is not in memory yet", "import", i.record.ID, "error", err)
+	}
+	return nil
+}
+
+// merge puts what was gathered into a collection.
+func (i *job) merge(ctx context.Context, into *store.Collection) error {
 	select { // each takes much memory of the database, and a connection
 	case i.importer.merging <- struct{}{}:
 		defer func() { <-i.importer.merging }()
@@ -248,20 +268,6 @@ func (i *job) finish(ctx context.Context) error {
 		return err
 	}
 	defer release()
-	if err := i.merge(ctx, &into); err != nil {
-		return fault.Explain(err, i.record.Collection, "")
-	}
-	i.record.CollectionKey = into.Key
-	i.noted = true
-	// What is committed has not failed, whoever waits for it.
-	if err := i.importer.replica.Await(ctx, into.Key); err != nil {
-		i.importer.log.Warn("nobody waits until an import is in memory", "import", i.record.ID, "error", err)
-	}
-	return nil
-}
-
-// merge puts what was gathered into a collection.
-func (i *job) merge(ctx context.Context, into *store.Collection) error {
 	// From when it has its number until it is in memory, nobody should read back from the
 	// database what is at hand here.
 	var turn *replica.Turn
@@ -354,7 +360,7 @@ func (i *job) end(ctx context.Context, err error) error {
 		err = ErrDismissed
 	}
 	status, problem := store.Failed, ""
-	var invalid *invalid.Error
+	var input *invalid.Error
 	var missing *fault.NotFoundError
 	var full *fault.FullError
 	var busy *admission.BusyError
@@ -363,7 +369,7 @@ func (i *job) end(ctx context.Context, err error) error {
 		status = store.Successful
 	case errors.Is(err, ErrDismissed):
 		status = store.Dismissed
-	case errors.As(err, &invalid),
+	case errors.As(err, &input),
 		errors.As(err, &missing),
 		errors.As(err, &full),
 		errors.As(err, &busy),

@@ -141,7 +141,7 @@ func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
 	if known, there := s.drafts.Get(key); there && s.sameItems(known) {
 		return known, nil
 	}
-	parsed, err := parseStyle([]byte(draft))
+	parsed, err := style.Parse([]byte(draft))
 	if err != nil {
 		return nil, err
 	}
@@ -152,11 +152,6 @@ func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
 	l := &looks{of: info, resolved: resolved, bound: bound, stamp: resolved.Fingerprint()}
 	s.drafts.Add(key, l)
 	return l, nil
-}
-
-// parseStyle reads a style that a caller has brought.
-func parseStyle(raw []byte) (*style.Style, error) {
-	return style.Parse(raw)
 }
 
 // drawnBy returns the style of a collection, or a draft of one, if what its data are has
@@ -205,7 +200,7 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, s
 	}
 	var text *string
 	if raw != nil {
-		parsed, err := parseStyle(raw)
+		parsed, err := style.Parse(raw)
 		if err != nil {
 			return Style{}, err
 		}

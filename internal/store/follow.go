@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -53,8 +54,11 @@ func (s *Stretch) where() string {
 	case s.Only != 0:
 		return fmt.Sprintf("c.collection_key = %d", s.Only)
 	case len(s.Except) > 0:
-		return "c.collection_key NOT IN (" + strings.Trim(strings.Join(strings.Fields(fmt.Sprint(s.Except)), ","),
-			"[]") + ")"
+		keys := make([]string, len(s.Except))
+		for i, key := range s.Except {
+			keys[i] = strconv.FormatInt(key, 10)
+		}
+		return "c.collection_key NOT IN (" + strings.Join(keys, ",") + ")"
 	}
 	return "true"
 }

@@ -14,7 +14,7 @@ export interface Box {
   north: number
 }
 
-/** A position on the map square: x from 0 at longitude -180 to 1 at 180, y from 0 at the northern edge to 1 at the southern. */
+/** A position on the map square: x from 0 at longitude -180 to 1 at 180, y from 0 at the northern edge to 1 at the other. */
 export interface MapPoint {
   x: number
   y: number
@@ -36,7 +36,7 @@ export function unproject(m: MapPoint): Position {
   return { lon: wrap(m.x) * 360 - 180, lat }
 }
 
-/** The smallest box that holds all of some boxes, which crosses the antimeridian where that is smaller; null for none. */
+/** The smallest box that holds all of some boxes, across the antimeridian if that is smaller; null for none. */
 export function around(boxes: readonly Box[]): Box | null {
   const stretches = boxes
     .flatMap((b) =>

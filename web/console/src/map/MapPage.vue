@@ -14,7 +14,7 @@ import { useStyles } from '../stores/styles'
 import { readAddress, viewParts, writeAddress } from './address'
 import CollectionsPanel from './CollectionsPanel.vue'
 import MapControls from './MapControls.vue'
-import { layersOf, useSources } from './useSources'
+import { layersOf, sourceOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
 
 defineOptions({ name: 'MapPage' })
@@ -36,7 +36,8 @@ const feed = ref<FeedState>('loading')
 const panelOpen = ref(false) // on a narrow screen
 
 const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
-const layers = computed(() => layersOf(shown.value, chosen.value, styles.styles))
+const groups = computed(() => layersOf(shown.value, chosen.value, styles.styles))
+const openedLayers = computed(() => groups.value.find((_, i) => sourceOf(i) === opened.value?.source) ?? [])
 const plain = new Looks({})
 const looksOf = (collection: string) => styles.styles.get(collection)?.looks ?? plain
 
@@ -151,7 +152,7 @@ watch(feed, (state, before) => {
           v-if="opened"
           slot="popup"
           :picked="opened"
-          :layers="layers"
+          :layers="openedLayers"
           :looks-of="looksOf"
           :zoom="view?.zoom ?? 0"
           @close="map?.hidePopup()"

@@ -29,11 +29,12 @@ export function liftOf(m: Marker): number {
 
 /** MarkerPictures draws markers, keeping pictures of plates and badges so that thousands cost little. */
 export class MarkerPictures {
-  // By what they are pictures of, and not by a text that says it: such a text, made for each marker in each frame, costs
-  // more than the drawing.
+  // By what they are pictures of, and not by a text that says it: such a text, made for each marker in each frame,
+  // costs more than the drawing.
   private plates = new WeakMap<Look, Map<number, HTMLCanvasElement>>() // by the width of the plate
   private badges = new WeakMap<Placed, HTMLCanvasElement>()
-  private readonly sameBadges = new Map<string, HTMLCanvasElement>() // by what they show: markers are fetched again and again
+  // By what they show: markers are fetched again and again.
+  private readonly sameBadges = new Map<string, HTMLCanvasElement>()
   private density = 0 // of the pictures, device pixels to a CSS pixel
   private readonly shapes = new Map<string, HTMLImageElement | 'failed'>()
   private readonly widths = new Map<string, number>()
