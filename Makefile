@@ -90,7 +90,7 @@ faults: build
 # scale. Takes about ten minutes and 6 GB of memory.
 bench: build
 	@scripts/install postgresql chromium gcc
-	go run ./bench -plot docs/viewport-scaling.svg
+	go run ./bench -plots docs
 	IDLEBEACON_FRAMES=1 go test -count=1 -v -run TestMapFrames ./e2e
 
 # The same things piece by piece, in the form that benchstat reads.

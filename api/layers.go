@@ -34,7 +34,7 @@ type JointMarkerProperties struct {
 	Tip    string  `json:"tip,omitempty"`
 
 	Count   int                       `json:"count,omitempty"`    // places of a cluster
-	OpensAt *int                      `json:"opens_at,omitempty"` // as of MarkerProperties
+	OpensAt *float64                  `json:"opens_at,omitempty"` // as of MarkerProperties
 	Extent  *[4]float64               `json:"extent,omitempty"`   // west, south, east, north in degrees
 	Tally   map[string]map[string]int `json:"tally,omitempty"`    // of a cluster's places by collection and category
 	Places  []JointPlace              `json:"places,omitempty"`   // the first of a cluster that opens at no zoom

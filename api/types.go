@@ -220,7 +220,7 @@ type MarkerProperties struct {
 
 	Count int `json:"count,omitempty"` // places of a cluster
 	// The zoom at which a cluster opens; absent if its places share a spot
-	OpensAt *int           `json:"opens_at,omitempty"`
+	OpensAt *float64       `json:"opens_at,omitempty"`
 	Extent  *[4]float64    `json:"extent,omitempty"`  // of a cluster's places: west, south, east, north in degrees
 	Tally   map[string]int `json:"tally,omitempty"`   // of a cluster's places by category
 	Places  []StackedPlace `json:"places,omitempty"`  // the first places of a cluster that opens at no zoom

@@ -6,6 +6,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"time"
@@ -17,6 +18,20 @@ import (
 )
 
 const most = 10_000_000 // places
+
+// The budgets of a view of ten million places, in ms.
+const viewP50, viewP99 = 0.15, 0.5
+
+// A scaled is what views of a world took, by the number of its places.
+type scaled struct {
+	name string
+	at   []scaledTo
+}
+
+type scaledTo struct {
+	places int
+	took   spread
+}
 
 func entriesOf(world worlds.World, n, categories int) []index.Entry {
 	r := rand.New(rand.NewPCG(1, 1))
@@ -78,12 +93,12 @@ func best(crowd cluster.Crowd) (spread, error) {
 
 // viewports measures views of ten thousand to ten million places.
 func viewports(_ context.Context, r *report) error {
-	var lines []plotLine
+	var lines []scaled
 	for _, world := range []struct {
 		name  string
 		place worlds.World
 	}{{"uniform", worlds.Uniform}, {"clumped", worlds.Clumped}} {
-		drawn := plotLine{name: world.name}
+		drawn := scaled{name: world.name}
 		var least spread
 		for n := 10_000; n <= most; n *= 10 {
 			tree := index.Build(entriesOf(world.place, n, 8), 1)
@@ -94,14 +109,14 @@ func viewports(_ context.Context, r *report) error {
 			if least == nil {
 				least = s
 			}
-			drawn.points = append(drawn.points, plotPoint{n, s})
+			drawn.at = append(drawn.at, scaledTo{n, s})
 			what := fmt.Sprintf("viewport 1280x800, core, %s places, %s", count(n), world.name)
 			if n < most {
 				r.add(what, "", s.String(), 0)
 				continue
 			}
-			r.add(what+", p50", "0.25 ms", short(s.at(0.5)), s.at(0.5).Seconds()/0.25e-3)
-			r.add(what+", p99", "1 ms", short(s.at(0.99)), s.at(0.99).Seconds()/1e-3)
+			r.add(what+", p50", fmt.Sprintf("%g ms", viewP50), short(s.at(0.5)), s.at(0.5).Seconds()*1e3/viewP50)
+			r.add(what+", p99", fmt.Sprintf("%g ms", viewP99), short(s.at(0.99)), s.at(0.99).Seconds()*1e3/viewP99)
 			joint, err := best(dealt(entriesOf(world.place, n, 8), 5))
 			if err != nil {
 				return err
@@ -129,8 +144,8 @@ func viewports(_ context.Context, r *report) error {
 	}
 	r.add("viewport, 1 M places, 200 categories instead of 8, p50", "", fmt.Sprintf("%s instead of %s: %.2f times",
 		short(many.at(0.5)), short(few.at(0.5)), many.at(0.5).Seconds()/few.at(0.5).Seconds()), 0)
-	if *plot != "" {
-		return os.WriteFile(*plot, drawPlot(lines), 0o644)
+	if *plots != "" {
+		return os.WriteFile(filepath.Join(*plots, "viewport-scaling.svg"), scaling(lines).svg(), 0o644)
 	}
 	return nil
 }

@@ -56,6 +56,7 @@ var parts = []struct {
 	run  func(ctx context.Context, r *report) error
 }{
 	{"viewport", viewports},
+	{"markers", markersOnScreen},
 	{"edit", edits},
 	{"memory", memory},
 	{"load", underLoad},
@@ -63,7 +64,7 @@ var parts = []struct {
 	{"database", database},
 }
 
-var plot = flag.String("plot", "", "file for the plot of how a viewport scales, an SVG")
+var plots = flag.String("plots", "", "directory for plots, as SVG: how a viewport scales, how many markers it has")
 
 func main() {
 	only := flag.String("only", "", "parts to run, separated by commas; all if empty")

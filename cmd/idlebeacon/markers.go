@@ -96,7 +96,7 @@ type markerRow struct {
 	id      string
 	count   int // 0 for a place
 	at      api.Point
-	opensAt *int
+	opensAt *float64
 	what    string
 }
 

@@ -17,6 +17,8 @@ const maxSquareBytes = 32 << 10
 // A View is what the markers of some type are of: one state of some places, seen through one
 // viewport. The places may be of several sources, each with changes of its own.
 type View[M any] interface {
+	// Step returns the zooms at which the markers are the same.
+	Step() cluster.Step
 	// Squares returns the squares of the map whose markers make up those of the view, for each
 	// rectangle of its box; nil if it cannot be put together from squares.
 	Squares() [][]index.Cell
@@ -61,6 +63,7 @@ func (c *Squares[M]) Bytes() int64 { return c.kept.Bytes() }
 // A squareKey tells squares apart.
 type squareKey struct {
 	question string
+	step     cluster.Step
 	cell     index.Cell
 }
 
@@ -92,7 +95,7 @@ func (s *square) size() int64 {
 
 // Append appends the markers of a view to dst, in an order that depends on the view alone,
 // and returns how many places lie in its box. The question tells apart what is asked, the
-// form included, but for the box. If the markers cannot be put together from squares, done
+// form included, but for the box and the zoom. If the markers cannot be put together from squares, done
 // is false and out is dst.
 func (c *Squares[M]) Append(
 	dst []byte,
@@ -183,10 +186,11 @@ func (c *Squares[M]) squares(question string, cells []index.Cell, only bool, vie
 		return nil
 	}
 	found := make([]*square, len(cells))
+	step := view.Step()
 	states, newest := view.States(nil), view.Newest(nil, cells[0], cells[len(cells)-1]) // near any of them
 	var missing []index.Cell
 	for i, cell := range cells {
-		s, there := c.kept.Get(squareKey{question, cell})
+		s, there := c.kept.Get(squareKey{question, step, cell})
 		if there && rightFor(s, view, states, newest, cell) {
 			found[i] = s
 			continue
@@ -204,7 +208,7 @@ func (c *Squares[M]) squares(question string, cells []index.Cell, only bool, vie
 		if found[i] == nil {
 			found[i] = made[cell]
 			if whole := !cut || view.Covers(cell.Bounds()); whole && len(found[i].text) <= maxSquareBytes {
-				c.kept.Add(squareKey{question, cell}, found[i])
+				c.kept.Add(squareKey{question, step, cell}, found[i])
 			}
 		}
 	}

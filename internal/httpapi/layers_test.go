@@ -35,7 +35,7 @@ func (f *fixture) joint(parameters url.Values) (m api.JointMarkers, body, tag st
 }
 
 // shape is what the markers of one collection and of several have in common, as a text.
-func shape(count int, at api.Point, opensAt *int, extent *[4]float64, name string, tally map[string]int) string {
+func shape(count int, at api.Point, opensAt *float64, extent *[4]float64, name string, tally map[string]int) string {
 	opens := "never"
 	if opensAt != nil {
 		opens = fmt.Sprint(*opensAt)

@@ -141,6 +141,12 @@ func (j *markerWriter) whole(name string, value int) {
 	j.b = strconv.AppendInt(j.b, int64(value), 10)
 }
 
+// halves writes a member whose value is a whole number of halves.
+func (j *markerWriter) halves(name string, value float64) {
+	j.member(name)
+	j.b = strconv.AppendFloat(j.b, value, 'f', -1, 64)
+}
+
 func (j *markerWriter) marker(m *service.Marker) {
 	j.b = append(j.b, `{"type":"Feature","id":`...)
 	switch {
@@ -172,7 +178,7 @@ func (j *markerWriter) marker(m *service.Marker) {
 	j.b = append(j.b, `},"properties":{"kind":"cluster"`...)
 	j.whole("count", m.Count)
 	if !m.Stacked {
-		j.whole("opens_at", m.OpensAt)
+		j.halves("opens_at", m.OpensAt)
 	}
 	j.member("extent")
 	j.extent(m.Extent)

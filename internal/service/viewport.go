@@ -46,7 +46,7 @@ type Marker struct {
 	Members uint64         // a hash of which places a cluster stands for
 	Extent  geo.Box        // of a cluster's places
 	Tallies []LayerTally   // of a cluster's places, for each layer that has some
-	OpensAt int            // the whole zoom at which a cluster opens; 0 if Stacked
+	OpensAt float64        // the zoom, in halves, at which a cluster opens; 0 if Stacked
 	Stacked bool           // the places of a cluster stay together at every zoom
 	Listed  []LayerPlace   // of a stack: its places in the order of their layers and ids, at most MaxListed
 	Outline [][]geo.Point  // as cluster.Marker has it, if it was asked for
@@ -295,6 +295,9 @@ func entriesOf(m *cluster.Marker, source int) iter.Seq[index.Entry] {
 		}
 	}
 }
+
+// Step returns the zooms at which the markers are the same.
+func (v *Viewport) Step() cluster.Step { return cluster.StepOf(v.query.Zoom) }
 
 // Squares returns the squares of the map whose markers make up those of the viewport, as
 // [cluster.Options.Squares] has them for the rectangles of its box; nil if it has markers that

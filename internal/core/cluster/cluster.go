@@ -32,8 +32,8 @@ const (
 
 // Options say how places are gathered.
 type Options struct {
-	// Spacing is the least distance between two markers in CSS pixels at a whole
-	// zoom, MinSpacing to MaxSpacing.
+	// Spacing is the least distance between two markers on the screen in CSS pixels,
+	// MinSpacing to MaxSpacing.
 	Spacing int
 	// Deepest is the deepest zoom with clusters, 0 to MaxZoom. Deeper ones have
 	// only stacks.
@@ -75,7 +75,7 @@ type Marker struct {
 
 	Extent  geo.Box       // of its places; crosses the antimeridian if they do
 	Tallies []index.Tally // its places by category, for each source
-	OpensAt int           // the first whole zoom at which its places have more than one marker; see Stacked
+	OpensAt float64       // the zoom of the first Step at which its places have more than one marker; see Stacked
 	Stacked bool          // its places stay together at every zoom; OpensAt is then 0
 	Members uint64        // a hash of which places it stands for; see Source
 
@@ -98,7 +98,7 @@ func viewBoxes(crowd Crowd, boxes []geo.SpotBox, zoom float64, o Options, limit 
 	if o.SinglesUpTo > 0 && fewer(crowd, boxes, o.SinglesUpTo) {
 		vs.options.Deepest = -1
 	}
-	v := vs.at(wholeZoom(zoom))
+	v := vs.at(StepOf(zoom))
 	v.open(boxes)
 	found := 0
 	var m Marker
@@ -141,33 +141,10 @@ func fewer(crowd Crowd, boxes []geo.SpotBox, n int) bool {
 	return true
 }
 
-func wholeZoom(zoom float64) int { return int(math.Max(0, math.Min(MaxZoom, math.Floor(zoom)))) }
-
-// Grid returns the level of the cells that markers are made of at the given zoom,
-// and the side of those cells in CSS pixels at the whole zoom below it.
-func (o Options) Grid(zoom float64) (level uint8, pixels int) {
-	z := wholeZoom(zoom)
-	spacing := o.spacing(z)
-	pixels = 8
-	shift := 3
-	for pixels*DefaultSpacing < spacing*64 { // at the default spacing, cells of 64 pixels
-		pixels *= 2
-		shift++
-	}
-	return uint8(max(0, z+8-shift)), pixels
-}
-
-func (o Options) spacing(zoom int) int {
-	if zoom > o.Deepest {
-		return StackSpacing
-	}
-	return o.Spacing
-}
-
 // Reach returns the part of the map that the markers of a view depend on. The view is of
 // one box, or of the two sides of one that crosses the antimeridian.
 func (o Options) Reach(boxes []geo.SpotBox, zoom float64) []geo.SpotBox {
-	level, _ := o.Grid(zoom)
+	level, _ := o.grid(StepOf(zoom))
 	out := make([]geo.SpotBox, len(boxes), len(boxes)+2)
 	for i, spots := range boxes {
 		out[i] = widen(spots, level, ReachCells)
@@ -208,13 +185,13 @@ func widen(box geo.SpotBox, level uint8, n int64) geo.SpotBox {
 	}
 }
 
-// views holds what has been worked out about one crowd, zoom by zoom.
+// views holds what has been worked out about one crowd, step by step.
 type views struct {
 	options Options
 	worlds  []index.Part // all of each source
 	salts   []uint64
-	zoom    [MaxZoom + 1]view
-	used    []int // which of zoom are
+	steps   [lastStep + 1]view
+	used    []Step // which of steps are
 	cells   []*[64]cell
 	taken   int            // of cells
 	parts   [][]index.Part // room for the parts of cells, in pieces of partsTogether
@@ -251,8 +228,8 @@ func (vs *views) release() {
 		clear(vs.parts[i])
 	}
 	vs.piece, vs.filled = 0, 0
-	for _, z := range vs.used {
-		v := &vs.zoom[z]
+	for _, step := range vs.used {
+		v := &vs.steps[step]
 		*v = view{window: v.window[:0], others: v.others}
 		clear(v.others)
 	}
@@ -262,23 +239,24 @@ func (vs *views) release() {
 	pool.Put(vs)
 }
 
-// at returns the view at a whole zoom under the options.
-func (vs *views) at(zoom int) *view {
-	v := &vs.zoom[zoom]
-	level, _ := vs.options.Grid(float64(zoom))
-	apart := int64(vs.options.spacing(zoom)) << (32 - 8 - zoom) // 2^32 units are geo.TilePixels << zoom pixels
-	if v.views == nil {
-		for _, z := range vs.used {
-			if z < zoom && (v.above == nil || z > v.above.zoom) {
-				v.above = &vs.zoom[z]
-			}
+// at returns the view at a step under the options.
+func (vs *views) at(step Step) *view {
+	v := &vs.steps[step]
+	if v.views != nil {
+		return v
+	}
+	for _, lesser := range vs.used {
+		if lesser < step && (v.above == nil || lesser > v.above.step) {
+			v.above = &vs.steps[lesser]
 		}
-		vs.used = append(vs.used, zoom)
-		v.views, v.zoom, v.level, v.apart = vs, zoom, level, apart
-		v.mask = uint32(1<<level - 1)
-		if v.others == nil {
-			v.others = map[uint64]*cell{}
-		}
+	}
+	vs.used = append(vs.used, step)
+	v.views, v.step = vs, step
+	v.level, _ = vs.options.grid(step)
+	v.apart = vs.options.apart(step)
+	v.mask = uint32(1<<v.level - 1)
+	if v.others == nil {
+		v.others = map[uint64]*cell{}
 	}
 	return v
 }
@@ -311,12 +289,12 @@ func (vs *views) newParts(n int) []index.Part {
 }
 
 // Nearest calls yield with the marker at the given zoom that stands nearest to a
-// position, if one does within half the spacing, and reports whether it did. The
+// position, if one does within half the spacing of its Step, and reports whether it did. The
 // marker is good only until yield returns. Options.SinglesUpTo has no effect.
 func Nearest(crowd Crowd, at geo.Point, zoom float64, o Options, yield func(*Marker)) bool {
 	vs := newViews(crowd, o)
 	defer vs.release()
-	v := vs.at(wholeZoom(zoom))
+	v := vs.at(StepOf(zoom))
 	spot := geo.Project(at)
 	around := index.CellOf(index.KeyOf(spot), v.level)
 	var best *cell

@@ -104,15 +104,15 @@ func TestApart(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
 		for i, zoom := range zooms {
 			o := someOptions[i%len(someOptions)]
-			z := wholeZoom(zoom)
+			step := StepOf(zoom)
 			markers := viewWith(t, w, geo.World, zoom, o)
 			for i, a := range markers {
 				for _, b := range markers[:i] {
 					p, q := geo.Project(a.At), geo.Project(b.At)
-					d := pixels(float64(p.X), float64(p.Y), float64(q.X), float64(q.Y), z)
+					d := pixels(float64(p.X), float64(p.Y), float64(q.X), float64(q.Y), zoom)
 					// Going through degrees and back may shift a spot by a unit or two.
-					slack := 4 * math.Exp2(float64(z)+8-32)
-					if d < float64(o.spacing(z))-slack {
+					slack := 4 * math.Exp2(zoom+8-32)
+					if d < float64(o.spacing(step))-slack {
 						t.Fatalf("zoom %v: markers of %d and %d places are %.2f px apart", zoom, a.Count, b.Count, d)
 					}
 				}
@@ -127,7 +127,7 @@ func TestHonest(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
 		for i, zoom := range zooms {
 			o := someOptions[i%2*(1+r.IntN(3))]
-			deeper := map[int]map[uint32]*group{}
+			deeper := map[Step]map[uint32]*group{}
 			markers := viewWith(t, w, geo.World, zoom, o)
 			for _, m := range markers[:min(len(markers), 40)] {
 				if m.Count == 1 {
@@ -144,17 +144,18 @@ func TestHonest(t *testing.T) {
 				if !m.Extent.Contains(m.At) {
 					t.Fatalf("zoom %v: marker at %v outside its extent %v", zoom, m.At, m.Extent)
 				}
-				for z := wholeZoom(zoom) + 1; z <= MaxZoom; z++ {
-					if deeper[z] == nil {
-						deeper[z] = oracle(w, float64(z), o)
+				for step := StepOf(zoom) + 1; step <= 2*MaxZoom; step++ {
+					z := float64(step) / 2
+					if deeper[step] == nil {
+						deeper[step] = oracle(w, z, o)
 					}
 					split := slices.ContainsFunc(
 						m.refs,
-						func(ref uint32) bool { return deeper[z][ref] != deeper[z][m.refs[0]] },
+						func(ref uint32) bool { return deeper[step][ref] != deeper[step][m.refs[0]] },
 					)
 					if split != (!m.Stacked && z >= m.OpensAt) && (m.Stacked || z <= m.OpensAt) {
 						t.Fatalf(
-							"zoom %v, %+v: says it opens at %d (stacked %v), but at %d split is %v",
+							"zoom %v, %+v: says it opens at %v (stacked %v), but at %v split is %v",
 							zoom,
 							o,
 							m.OpensAt,
@@ -221,7 +222,7 @@ func TestFollowsTheScreen(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
 		for _, zoom := range zooms {
 			box := randomBox(r, w)
-			level, _ := Default.Grid(zoom)
+			level, _ := Default.grid(StepOf(zoom))
 			before := viewWith(t, w, box, zoom, Default)
 			reach := Default.Reach(box.SpotBoxes(), zoom)
 
@@ -272,7 +273,7 @@ func TestFollowsTheScreen(t *testing.T) {
 // cellsRead returns how many cells of the zoom itself a view looks at.
 func cellsRead(crowd Crowd, box geo.Box, zoom float64) int {
 	vs := newViews(crowd, Default)
-	v := vs.at(wholeZoom(zoom))
+	v := vs.at(StepOf(zoom))
 	v.open(box.SpotBoxes())
 	var m Marker
 	for _, spots := range box.SpotBoxes() {

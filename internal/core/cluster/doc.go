@@ -17,12 +17,16 @@
 //     column and odd row; then those of odd column and row. Two cells of the same
 //     kind are never neighbours.
 //
+// Between two whole zooms the screen grows to twice its size. So that markers do not drift
+// apart, a half step lies between: from there on the cells are those of the next zoom, and
+// the spacing is their side. See [Step].
+//
 // A cell that is no head belongs to the first, in the order of step 1, of the heads
 // it conflicts with. A cluster stands at the mean of its head cell.
 //
 // What follows from this, for any data:
 //   - every place belongs to exactly one marker;
-//   - which one depends on the places and the zoom alone, not on the box asked
+//   - which one depends on the places and the step alone, not on the box asked
 //     for nor on the order in which the places were written;
 //   - no two markers stand closer than the spacing;
 //   - a cluster stands inside the extent of its own places;

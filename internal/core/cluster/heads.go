@@ -5,15 +5,15 @@ import (
 	"idlebeacon/internal/core/index"
 )
 
-// A view is the cells of one zoom, as far as they are known.
+// A view is the cells of one step, as far as they are known.
 type view struct {
 	*views
-	zoom  int
+	step  Step
 	level uint8
 	apart int64  // the spacing in units of a Spot
 	mask  uint32 // the greatest column and row
-	// above is a view of a lesser zoom, or nil: what it has found of a cell is where to look for
-	// those inside.
+	// above is a view of a lesser step, or nil: what it has found of a cell is where to look for
+	// those inside, or the same.
 	above *view
 
 	// The cells around the box of the view lie in a window, row by row; the others
@@ -202,7 +202,7 @@ func (v *view) read(x, y uint32) *cell {
 	return c
 }
 
-// known returns the cell of a lesser zoom that holds the one at a column and row, or nil if none
+// known returns the cell of a lesser step that holds the one at a column and row, or nil if none
 // has been looked at.
 func (v *view) known(x, y uint32) *cell {
 	for a := v.above; a != nil; a = a.above {

@@ -5,26 +5,26 @@ import (
 	"idlebeacon/internal/core/index"
 )
 
-// opensAt returns the first whole zoom beyond v's at which the places of the
+// opensAt returns the zoom of the first step beyond v's at which the places of the
 // given cells have more than one marker, or stacked if there is none.
-func (v *view) opensAt(members []*cell) (zoom int, stacked bool) {
+func (v *view) opensAt(members []*cell) (zoom float64, stacked bool) {
 	together := uint8(0) // down to this level they all share one cell
 	if len(members) == 1 {
 		e := members[0].sum.Extent
 		together = index.Common(index.KeyOf(e.Min), index.KeyOf(e.Max))
 	}
-	for zoom := v.zoom + 1; zoom <= MaxZoom; zoom++ {
-		if level, _ := v.options.Grid(float64(zoom)); level <= together {
+	for step := v.step + 1; step <= lastStep; step++ {
+		if level, _ := v.options.grid(step); level <= together {
 			continue
 		}
-		if v.at(zoom).divides(members, v.level) {
-			return zoom, false
+		if v.at(step).divides(members, v.level) {
+			return step.Zoom(), false
 		}
 	}
 	return 0, true
 }
 
-// A few is the cells, at one zoom, of places that have one marker at a lesser zoom.
+// A few is the cells, at one step, of places that have one marker at a lesser step.
 type few struct {
 	cells        [9]fewCell
 	count        int
@@ -70,7 +70,7 @@ func (f *few) add(p index.Part) bool {
 	return true
 }
 
-// take adds all of a cell of a lesser zoom, at the given level, and reports whether that may
+// take adds all of a cell of a lesser step, at the given level, and reports whether that may
 // still have one marker.
 func (f *few) take(c *cell, from, to uint8) bool {
 	for i := range c.parts {
@@ -91,7 +91,7 @@ func (f *few) take(c *cell, from, to uint8) bool {
 	return true
 }
 
-// divides reports whether the places of the given cells, of a lesser zoom at the given level,
+// divides reports whether the places of the given cells, of a lesser step at the given level,
 // have more than one marker in v.
 func (v *view) divides(members []*cell, level uint8) bool {
 	f := few{west: index.MaxLevel - v.level}

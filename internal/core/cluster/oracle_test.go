@@ -143,12 +143,23 @@ type group struct {
 // oracle assigns each entry to the head of its cell the plain way: each step of the
 // rule for all cells of the world.
 func oracle(w *world, zoom float64, o Options) map[uint32]*group {
-	z := wholeZoom(zoom)
-	level, _ := o.Grid(zoom)
+	whole, part := math.Modf(zoom)
+	level, side := whole+5, 8 // of the cells, in pixels at the whole zoom
+	spacing := float64(o.Spacing)
+	if int(whole) > o.Deepest {
+		spacing = StackSpacing
+	}
+	for ; float64(side)*DefaultSpacing < 64*spacing; side *= 2 {
+		level--
+	}
+	if math.Exp2(part) >= 11.0/8 {
+		level++
+		spacing *= 8.0 / 11 // in pixels at the whole zoom
+	}
 	groups := map[index.Cell]*group{}
 	var order []*group
 	for _, e := range w.entries {
-		c := index.CellOf(e.Key, level)
+		c := index.CellOf(e.Key, uint8(level))
 		if groups[c] == nil {
 			groups[c] = &group{cell: c}
 			order = append(order, groups[c])
@@ -175,7 +186,7 @@ func oracle(w *world, zoom float64, o Options) map[uint32]*group {
 	for i, a := range order {
 		rank[a] = i
 		for _, b := range order {
-			if a != b && pixels(a.x, a.y, b.x, b.y, z) < float64(o.spacing(z)) {
+			if a != b && pixels(a.x, a.y, b.x, b.y, whole) < spacing {
 				a.rivals = append(a.rivals, b)
 			}
 		}
@@ -218,8 +229,8 @@ func oracle(w *world, zoom float64, o Options) map[uint32]*group {
 	return result
 }
 
-func pixels(ax, ay, bx, by float64, zoom int) float64 {
+func pixels(ax, ay, bx, by, zoom float64) float64 {
 	dx := math.Abs(ax - bx)
 	dx = math.Min(dx, 1<<32-dx)
-	return math.Hypot(dx, ay-by) * math.Exp2(float64(zoom)+8-32)
+	return math.Hypot(dx, ay-by) * math.Exp2(zoom+8-32)
 }

@@ -13,7 +13,7 @@ import (
 func TestOutlineCoversThePlaces(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
 		for _, zoom := range zooms {
-			slack := math.Exp2(32-8-float64(wholeZoom(zoom)))*4 + 4
+			slack := math.Exp2(32-8-math.Floor(zoom))*4 + 4
 			err := View(w.crowd, geo.World, zoom, Default, math.MaxInt, func(m *Marker) {
 				rings := m.Outline()
 				if len(rings) > 1 != (m.Extent.CrossesAntimeridian() && m.Count > 1) {

@@ -9,14 +9,16 @@ import (
 
 // The markers of a view can be put together from those of fixed squares of the map, which
 // views of all sizes and places share. A square is a cell of the map that is
-// geo.TilePixels wide at the whole zoom of the view, so it holds whole cells of markers.
+// geo.TilePixels wide at the whole zoom of the view's Step, so it holds whole cells of markers.
+// Its markers are those of a step: what keeps squares has to tell them apart by it, too.
 
 // Squares returns the squares that a view of each of some boxes touches, row by row and
 // each once; nil if so many could have more than limit markers.
 func (o Options) Squares(boxes []geo.SpotBox, zoom float64, limit int) [][]index.Cell {
-	level := uint8(wholeZoom(zoom))
+	step := StepOf(zoom)
+	level := uint8(step.whole())
 	shift := index.MaxLevel - level
-	_, pixels := o.Grid(zoom)
+	_, pixels := o.grid(step)
 	across := geo.TilePixels / pixels // cells in a row of a square, each of which has a marker at most
 	most := limit / (across * across)
 	out := make([][]index.Cell, len(boxes))

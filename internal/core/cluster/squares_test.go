@@ -27,7 +27,7 @@ func TestSquares(t *testing.T) {
 			boxes := box.SpotBoxes()
 			groups := o.Squares(boxes, zoom, 5000)
 			if groups == nil {
-				if _, pixels := o.Grid(zoom); pixels == 256 && wholeZoom(zoom) < 6 {
+				if _, pixels := o.grid(StepOf(zoom)); pixels == 256 && zoom < 6 {
 					t.Fatalf("zoom %v, %s: there are no more than 4096 squares in the world", zoom, box)
 				}
 				continue

@@ -113,6 +113,15 @@ export class Camera {
   }
 }
 
+// Markers change at whole zooms, and where cells of 32 pixels have grown to 44. Sources are asked for a half there.
+const halfFrom = Math.log2(11 / 8)
+
+/** The zoom to ask for at a zoom: all zooms with the same one have the same markers. */
+export function stepOf(zoom: number): number {
+  const whole = Math.floor(zoom)
+  return zoom - whole >= halfFrom ? whole + 0.5 : whole
+}
+
 const gridPixels = 256 // at the whole zoom below the camera's
 
 /**

@@ -1,4 +1,4 @@
-import { type Camera, covers, gridBox } from './camera'
+import { type Camera, covers, gridBox, stepOf } from './camera'
 import type { Appearance } from './looks'
 import type { Marker } from './marker'
 import type { Box, Position } from './projection'
@@ -90,8 +90,8 @@ export class Feed {
 class Channel {
   state: FeedState = 'loading'
   private request: AbortController | null = null
-  private asked: { box: Box; level: number } | null = null // of the request that runs
-  private have: { box: Box; level: number } | null = null // of markers
+  private asked: { box: Box; step: number } | null = null // of the request that runs
+  private have: { box: Box; step: number } | null = null // of markers
   private retry = 0
   private pause = firstRetry
 
@@ -117,9 +117,9 @@ class Channel {
       this.changed()
       return
     }
-    const level = Math.floor(this.camera.zoom)
+    const step = stepOf(this.camera.zoom)
     const view = this.camera.bounds()
-    const serves = (x: { box: Box; level: number } | null) => x !== null && x.level === level && covers(x.box, view)
+    const serves = (x: { box: Box; step: number } | null) => x !== null && x.step === step && covers(x.box, view)
     const lacking = !serves(this.have)
     if (this.request && serves(this.asked)) return
     if (!again && !this.request && !lacking) return
@@ -127,22 +127,22 @@ class Channel {
       this.state = 'loading'
       this.changed()
     }
-    void this.fetch(gridBox(this.camera, margin), level)
+    void this.fetch(gridBox(this.camera, margin), step)
   }
 
-  private async fetch(box: Box, level: number): Promise<void> {
+  private async fetch(box: Box, step: number): Promise<void> {
     this.stop()
     const request = new AbortController()
     this.request = request
-    this.asked = { box, level }
+    this.asked = { box, step }
     try {
       const [markers, shapes] = await Promise.all([
-        this.source.load(box, level, request.signal),
-        this.source.shapes?.(box, level, request.signal) ?? [],
+        this.source.load(box, step, request.signal),
+        this.source.shapes?.(box, step, request.signal) ?? [],
       ])
       if (request.signal.aborted) return
       this.scene.replace(this.source, markers, shapes)
-      this.have = { box, level }
+      this.have = { box, step }
       this.state = 'settled'
       this.pause = firstRetry
     } catch {

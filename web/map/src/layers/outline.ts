@@ -1,3 +1,4 @@
+import { stepOf } from '../camera'
 import type { MarkerSource } from '../feed'
 import { type Position, project, unwrapped } from '../projection'
 import type { Placed } from '../placed'
@@ -34,7 +35,7 @@ export class ClusterOutline implements Layer {
     if (!key || !placed || !source?.outline) return
     const request = (this.request = new AbortController())
     this.timer = window.setTimeout(() => {
-      source.outline?.(placed.marker, Math.floor(zoom), request.signal).then(
+      source.outline?.(placed.marker, stepOf(zoom), request.signal).then(
         (rings: Position[][]) => {
           if (request.signal.aborted) return
           this.rings = rings.map((ring) => flat(unwrapped(ring.map(project))))
