@@ -13,11 +13,18 @@ func (v *view) opensAt(members []*cell) (zoom float64, stacked bool) {
 		e := members[0].sum.Extent
 		together = index.Common(index.KeyOf(e.Min), index.KeyOf(e.Max))
 	}
+	var f few
 	for step := v.step + 1; step <= lastStep; step++ {
-		if level, _ := v.options.grid(step); level <= together {
+		level, _ := v.options.grid(step)
+		if level <= together {
 			continue
 		}
-		if v.at(step).divides(members, v.level) {
+		if f.count == 0 || f.level != level {
+			if !f.gather(members, v.level, level) {
+				return step.Zoom(), false
+			}
+		}
+		if v.at(step).divides(&f, members, v.level) {
 			return step.Zoom(), false
 		}
 	}
@@ -26,12 +33,12 @@ func (v *view) opensAt(members []*cell) (zoom float64, stacked bool) {
 
 // A few is the cells, at one step, of places that have one marker at a lesser step.
 type few struct {
+	level        uint8
 	cells        [9]fewCell
 	count        int
 	x, y         uint32 // of the first
 	minDX, maxDX int32  // columns relative to x
 	minDY, maxDY int32
-	west         uint8 // shift that makes a difference of columns the short way round
 }
 
 type fewCell struct {
@@ -53,7 +60,8 @@ func (f *few) add(p index.Part) bool {
 		i++
 	}
 	if i == f.count {
-		dx := int32((at.X-f.x)<<f.west) >> f.west
+		west := index.MaxLevel - f.level // the shift that makes a difference of columns the short way round
+		dx := int32((at.X-f.x)<<west) >> west
 		dy := int32(at.Y - f.y)
 		f.minDX, f.maxDX = min(f.minDX, dx), max(f.maxDX, dx)
 		f.minDY, f.maxDY = min(f.minDY, dy), max(f.maxDY, dy)
@@ -70,40 +78,45 @@ func (f *few) add(p index.Part) bool {
 	return true
 }
 
-// take adds all of a cell of a lesser step, at the given level, and reports whether that may
-// still have one marker.
-func (f *few) take(c *cell, from, to uint8) bool {
-	for i := range c.parts {
-		p := &c.parts[i]
-		switch {
-		case p.Empty():
-		case from+1 == to:
-			var room [4]index.Part
-			for _, quarter := range p.Quarters(room[:0]) {
-				if !f.add(quarter) {
-					return false
-				}
-			}
-		case !p.Parts(to, c.sum.Extent, f.add):
+// gather makes f the cells of a level that the members, cells of a lesser step at another level,
+// are made of, and reports whether they may have one marker.
+func (f *few) gather(members []*cell, from, to uint8) bool {
+	*f = few{level: to}
+	for _, m := range members {
+		if !f.take(m, from) {
 			return false
 		}
 	}
 	return true
 }
 
-// divides reports whether the places of the given cells, of a lesser step at the given level,
-// have more than one marker in v.
-func (v *view) divides(members []*cell, level uint8) bool {
-	f := few{west: index.MaxLevel - v.level}
-	for _, m := range members {
-		if !f.take(m, level, v.level) {
-			return true
+// take adds all of a cell at a level, and reports whether f may still have one marker.
+func (f *few) take(c *cell, from uint8) bool {
+	for i := range c.parts {
+		p := &c.parts[i]
+		switch {
+		case p.Empty():
+		case from+1 == f.level:
+			var room [4]index.Part
+			for _, quarter := range p.Quarters(room[:0]) {
+				if !f.add(quarter) {
+					return false
+				}
+			}
+		case !p.Parts(f.level, c.sum.Extent, f.add):
+			return false
 		}
 	}
+	return true
+}
+
+// divides reports whether the cells f of v, of which members of a lesser step at the given level
+// are made, have more than one marker.
+func (v *view) divides(f *few, members []*cell, level uint8) bool {
 	if f.count == 1 {
 		return false
 	}
-	if !v.mayShare(&f, members, v.level-level) {
+	if !v.mayShare(f, members, v.level-level) {
 		return true
 	}
 	var head *cell
