@@ -53,7 +53,7 @@ func TestTwoLayersGather(t *testing.T) {
 			".map(b => [Number(b.dataset.lon), Number(b.dataset.lat)])")
 		for i := range at {
 			for k := range i {
-				if d := pixelsBetween(at[i], at[k], math.Floor(zoom)); d < 43.5 {
+				if d := pixelsBetween(at[i], at[k], zoom); d < 43.5 {
 					t.Errorf("zoom %v: two markers are %.1f px apart", zoom, d)
 				}
 			}

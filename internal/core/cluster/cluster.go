@@ -309,7 +309,8 @@ func Nearest(crowd Crowd, at geo.Point, zoom float64, o Options, yield func(*Mar
 			if c == nil || !v.isHead(c) {
 				continue
 			}
-			offX, offY := int64(int32(c.mean.X-spot.X)), int64(c.mean.Y)-int64(spot.Y)
+			at := v.stands(c)
+			offX, offY := int64(int32(at.X-spot.X)), int64(at.Y)-int64(spot.Y)
 			if max(offX, -offX) < v.apart && max(offY, -offY) < v.apart && square(offX)+square(offY) <= least {
 				best, least = c, square(offX)+square(offY)
 			}
@@ -327,7 +328,7 @@ func Nearest(crowd Crowd, at geo.Point, zoom float64, o Options, yield func(*Mar
 // marker makes m the marker of head.
 func (v *view) marker(head *cell, m *Marker) {
 	*m = Marker{
-		Count: head.sum.Count, At: head.mean.Centre(),
+		Count: head.sum.Count, At: v.stands(head).Centre(),
 		view: v, cells: v.members(head, m.cells[:0]), Tallies: m.Tallies[:0],
 	}
 	for _, c := range m.cells[1:] {

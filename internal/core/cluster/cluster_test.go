@@ -26,7 +26,14 @@ func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 			whole := map[uint32]kept{} // by the first of its places
 			markers := viewWith(t, w, geo.World, zoom, o)
 			for _, m := range markers {
-				members := want[owner[m.refs[0]]]
+				head := owner[m.refs[0]]
+				members := want[head]
+				at := geo.Project(m.At)
+				off := math.Hypot(math.Remainder(float64(at.X)-head.standsX, 1<<32), float64(at.Y)-head.standsY)
+				if off > 8 { // units of a spot, some of which rounding takes
+					t.Fatalf("zoom %v, %+v: the marker of %d places stands %v units from where it should",
+						zoom, o, m.Count, off)
+				}
 				refs, tally, hash := []uint32{}, map[uint16]uint32{}, index.Summary{}
 				for _, e := range members {
 					refs = append(refs, e.Ref)

@@ -2,8 +2,7 @@
 // screen holds few and well-placed ones however many places there are.
 //
 // The map is cut into fixed square cells, a little wider than the least distance
-// between two markers, the spacing. The places of a cell belong together, and
-// stand at their mean. If the means of two neighbouring cells are closer than
+// between two markers, the spacing. The places of a cell belong together. If the means of two neighbouring cells are closer than
 // the spacing they conflict, and only one of them, the head, has a marker; the
 // places of the other belong to it or to another head that it conflicts with.
 //
@@ -22,7 +21,11 @@
 // the spacing is their side. See [Step].
 //
 // A cell that is no head belongs to the first, in the order of step 1, of the heads
-// it conflicts with. A cluster stands at the mean of its head cell.
+// it conflicts with.
+//
+// A cluster stands in its head cell: on the way from the mean to the heaviest of its quarters,
+// as far as other heads leave room. So it stands on the town and not in the fields beside it,
+// and where all quarters are alike it stands at the mean.
 //
 // What follows from this, for any data:
 //   - every place belongs to exactly one marker;

@@ -32,9 +32,10 @@ type cell struct {
 	mean  geo.Spot
 	owner *cell // the head whose marker stands for its places; nil until known
 
-	against  [8]*cell // the cells it conflicts with
-	rivals   int8     // how many those are, once counted
-	counted  bool
+	next     [8]*cell // the cells next to it: first those it conflicts with, last the others
+	against  int8     // how many of them it conflicts with
+	free     int8     // how many it does not conflict with
+	looked   bool     // all of these are known
 	first    answer
 	beat     answer
 	leads    answer
@@ -242,12 +243,12 @@ func (v *view) cell(x, y uint32) *cell {
 	return c
 }
 
-// rivals returns the cells that c conflicts with.
-func (v *view) rivals(c *cell) []*cell {
-	if c.counted {
-		return c.against[:c.rivals]
+// look finds the cells next to c that have places: those that it conflicts with, and the others.
+func (v *view) look(c *cell) {
+	if c.looked {
+		return
 	}
-	c.counted = true
+	c.looked = true
 	for dy := uint32(0); dy < 3; dy++ {
 		y := c.y + dy - 1
 		if y > v.mask { // beyond a pole
@@ -258,13 +259,29 @@ func (v *view) rivals(c *cell) []*cell {
 			if x == c.x && (y == c.y || dx != 1) || v.mask == 1 && dx == 2 {
 				continue // c itself, or seen already in a world of one or two columns
 			}
-			if n := v.cell(x, y); n != nil && v.conflict(n.mean, c.mean) {
-				c.against[c.rivals] = n
-				c.rivals++
+			switch n := v.cell(x, y); {
+			case n == nil:
+			case v.conflict(n.mean, c.mean):
+				c.next[c.against] = n
+				c.against++
+			default:
+				c.free++
+				c.next[len(c.next)-int(c.free)] = n
 			}
 		}
 	}
-	return c.against[:c.rivals]
+}
+
+// rivals returns the cells that c conflicts with.
+func (v *view) rivals(c *cell) []*cell {
+	v.look(c)
+	return c.next[:c.against]
+}
+
+// peaceful returns the cells next to c that it does not conflict with.
+func (v *view) peaceful(c *cell) []*cell {
+	v.look(c)
+	return c.next[len(c.next)-int(c.free):]
 }
 
 // conflict reports whether markers at a and b would be too close.

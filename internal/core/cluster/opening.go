@@ -42,10 +42,9 @@ type few struct {
 }
 
 type fewCell struct {
-	at         index.Cell
-	count      int
-	sumX, sumY uint64
-	mean       geo.Spot
+	at      index.Cell
+	moments index.Moments
+	mean    geo.Spot
 }
 
 // add takes in a part of one more cell, or of one that there is of another source, until they
@@ -72,9 +71,8 @@ func (f *few) add(p index.Part) bool {
 		f.count++
 	}
 	c := &f.cells[i]
-	count, sumX, sumY := p.Moments()
-	c.count, c.sumX, c.sumY = c.count+count, c.sumX+sumX, c.sumY+sumY
-	c.mean = geo.Spot{X: uint32(c.sumX / uint64(c.count)), Y: uint32(c.sumY / uint64(c.count))}
+	c.moments.Add(p.Moments())
+	c.mean = c.moments.Mean()
 	return true
 }
 

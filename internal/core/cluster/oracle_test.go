@@ -138,6 +138,8 @@ type group struct {
 	x, y    float64
 	rivals  []*group
 	head    *group
+	standsX float64 // where its marker stands, if it is a head
+	standsY float64
 }
 
 // oracle assigns each entry to the head of its cell the plain way: each step of the
@@ -226,7 +228,49 @@ func oracle(w *world, zoom float64, o Options) map[uint32]*group {
 			result[e.Ref] = g.head
 		}
 	}
+	for g := range heads {
+		stand(g, heads, spacing*math.Exp2(32-8-whole), uint32(1)<<uint8(level))
+	}
 	return result
+}
+
+// stand finds out where the marker of a head stands: from its mean towards the mean of its
+// quarters, each counted by the fourth power of its places, until it comes within half the
+// spacing of the line halfway to another head next to it.
+func stand(g *group, heads map[*group]bool, spacing float64, columns uint32) {
+	g.standsX, g.standsY = g.x, g.y
+	if columns <= 2 {
+		return
+	}
+	quarters := map[index.Cell][]geo.Spot{}
+	for _, e := range g.entries {
+		q := index.CellOf(e.Key, g.cell.Level+1)
+		quarters[q] = append(quarters[q], e.Key.Spot())
+	}
+	var weight, x, y float64
+	for _, spots := range quarters {
+		n := float64(len(spots))
+		weight += n * n * n * n
+		for _, s := range spots {
+			x += n * n * n * (float64(s.X) - g.x)
+			y += n * n * n * (float64(s.Y) - g.y)
+		}
+	}
+	x, y = x/weight, y/weight
+	share := 1.0
+	for n := range heads {
+		dx := math.Remainder(n.x-g.x, 1<<32)
+		dy := n.y - g.y
+		columnsApart := math.Remainder(float64(n.cell.X)-float64(g.cell.X), float64(columns))
+		if n == g || math.Abs(columnsApart) > 1 || math.Abs(float64(n.cell.Y)-float64(g.cell.Y)) > 1 {
+			continue
+		}
+		apart := math.Hypot(dx, dy)
+		if forward := (x*dx + y*dy) / apart; forward > 0 { // by the whole way
+			share = math.Min(share, math.Max(0, (apart-spacing)/2)/forward)
+		}
+	}
+	g.standsX, g.standsY = g.x+x*share, g.y+y*share
 }
 
 func pixels(ax, ay, bx, by, zoom float64) float64 {

@@ -102,9 +102,11 @@ type Summary struct {
 // Mean returns the spot at the arithmetic mean of the entries' coordinates,
 // rounded down. It lies in Extent. The set must not be empty.
 func (s *Summary) Mean() geo.Spot {
-	n := uint64(s.Count)
-	return geo.Spot{X: uint32(s.SumX / n), Y: uint32(s.SumY / n)}
+	m := s.moments()
+	return m.Mean()
 }
+
+func (s *Summary) moments() Moments { return Moments{s.Count, s.SumX, s.SumY} }
 
 // Add makes s describe the union of two sets with no entry in common.
 func (s *Summary) Add(o *Summary) {

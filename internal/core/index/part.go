@@ -63,18 +63,62 @@ func (p *Part) Sum() Summary {
 	return summarise(p.run)
 }
 
-// Moments returns how many entries p has, and the sums of their coordinates.
-func (p *Part) Moments() (count int, sumX, sumY uint64) {
+// Moments are what the mean of a set of entries is made of. The zero value is that of none.
+type Moments struct {
+	Count      int
+	SumX, SumY uint64 // of the spots' coordinates
+}
+
+// Mean returns the spot at the mean of the coordinates, rounded down. The set must not be empty.
+func (m *Moments) Mean() geo.Spot {
+	n := uint64(m.Count)
+	return geo.Spot{X: uint32(m.SumX / n), Y: uint32(m.SumY / n)}
+}
+
+// Add makes m the moments of the union of two sets with no entry in common.
+func (m *Moments) Add(o Moments) {
+	m.Count += o.Count
+	m.SumX += o.SumX
+	m.SumY += o.SumY
+}
+
+func (m *Moments) insert(e Entry) {
+	s := e.Key.Spot()
+	m.Add(Moments{1, uint64(s.X), uint64(s.Y)})
+}
+
+// Moments returns those of the entries of p.
+func (p *Part) Moments() (m Moments) {
 	if p.whole != nil {
-		s := &p.whole.sum
-		return s.Count, s.SumX, s.SumY
+		return p.whole.sum.moments()
 	}
 	for _, e := range p.run {
-		s := e.Key.Spot()
-		sumX += uint64(s.X)
-		sumY += uint64(s.Y)
+		m.insert(e)
 	}
-	return len(p.run), sumX, sumY
+	return m
+}
+
+// AddQuarters adds to m the moments of the parts of p in the four cells one level deeper, in
+// key order. The cell of p must not be at MaxLevel.
+func (p *Part) AddQuarters(m *[4]Moments) {
+	level, entries := p.cell.Level, p.run
+	if p.whole != nil {
+		n := p.whole.node
+		switch {
+		case n.cell.level > level:
+			m[n.cell.first.way(level)].Add(p.whole.sum.moments())
+			return
+		case !n.leaf():
+			for i := range n.fork.kids {
+				m[i].Add(n.fork.kids[i].sum.moments())
+			}
+			return
+		}
+		entries = n.entries
+	}
+	for _, e := range entries {
+		m[e.way(level)].insert(e)
+	}
 }
 
 // Tally counts the entries of p by category. The result must not be changed. It

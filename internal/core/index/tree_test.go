@@ -185,10 +185,19 @@ func TestPart(t *testing.T) {
 					continue
 				}
 				sum := p.Sum()
-				if n, x, y := p.Moments(); n != sum.Count || x != sum.SumX || y != sum.SumY {
-					t.Fatalf("Moments of %v = %d, %d, %d, want those of %+v", c, n, x, y, sum)
+				if m := p.Moments(); m != sum.moments() {
+					t.Fatalf("Moments of %v = %+v, want those of %+v", c, m, sum)
 				}
 				if c.Level < MaxLevel {
+					var quarters, wants [4]Moments
+					p.AddQuarters(&quarters)
+					for i, q := range c.Children() {
+						part := tree.Part(q)
+						wants[i] = part.Moments()
+					}
+					if quarters != wants {
+						t.Fatalf("the quarters of %v have %+v, want %+v", c, quarters, wants)
+					}
 					var all []Entry
 					for _, q := range p.Quarters(nil) {
 						if q.Empty() || q.Cell().Level != c.Level+1 {
