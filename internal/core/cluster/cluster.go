@@ -8,6 +8,7 @@ import (
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
+	"idlebeacon/internal/core/total"
 )
 
 const (
@@ -55,6 +56,8 @@ type Source struct {
 	// Salt tells the places of this source from those of another that have the same
 	// identities. With 0 the hash of members is that of index.Summary.
 	Salt uint64
+	// Measures are numbers of its places that clusters say the totals of.
+	Measures []*index.Measure
 }
 
 // A Crowd is sources whose places gather with each other. The markers are those that all of
@@ -73,11 +76,12 @@ type Marker struct {
 
 	// The others are for a Count of more than 1.
 
-	Extent  geo.Box       // of its places; crosses the antimeridian if they do
-	Tallies []index.Tally // its places by category, for each source
-	OpensAt float64       // the zoom of the first Step at which its places have more than one marker; see Stacked
-	Stacked bool          // its places stay together at every zoom; OpensAt is then 0
-	Members uint64        // a hash of which places it stands for; see Source
+	Extent  geo.Box         // of its places; crosses the antimeridian if they do
+	Tallies []index.Tally   // its places by category, for each source
+	Totals  [][]total.Total // of its places, for each source and each of its Measures
+	OpensAt float64         // the zoom of the first Step at which its places have more than one marker; see Stacked
+	Stacked bool            // its places stay together at every zoom; OpensAt is then 0
+	Members uint64          // a hash of which places it stands for; see Source
 
 	view  *view
 	cells []*cell // whose places they are, the head first
@@ -187,17 +191,18 @@ func widen(box geo.SpotBox, level uint8, n int64) geo.SpotBox {
 
 // views holds what has been worked out about one crowd, step by step.
 type views struct {
-	options Options
-	worlds  []index.Part // all of each source
-	salts   []uint64
-	steps   [lastStep + 1]view
-	used    []Step // which of steps are
-	cells   []*[64]cell
-	taken   int            // of cells
-	parts   [][]index.Part // room for the parts of cells, in pieces of partsTogether
-	piece   int            // that the next parts are in
-	filled  int            // of that piece
-	tallies [][]index.Share
+	options  Options
+	worlds   []index.Part // all of each source
+	salts    []uint64
+	measures [][]*index.Measure
+	steps    [lastStep + 1]view
+	used     []Step // which of steps are
+	cells    []*[64]cell
+	taken    int            // of cells
+	parts    [][]index.Part // room for the parts of cells, in pieces of partsTogether
+	piece    int            // that the next parts are in
+	filled   int            // of that piece
+	tallies  [][]index.Share
 }
 
 // partsTogether is how many parts have room in one piece, at least.
@@ -211,6 +216,7 @@ func newViews(crowd Crowd, o Options) *views {
 	for _, source := range crowd {
 		vs.worlds = append(vs.worlds, source.Tree.Part(index.Cell{}))
 		vs.salts = append(vs.salts, source.Salt)
+		vs.measures = append(vs.measures, source.Measures)
 	}
 	for len(vs.tallies) < len(crowd) {
 		vs.tallies = append(vs.tallies, make([]index.Share, 0, 64))
@@ -235,7 +241,8 @@ func (vs *views) release() {
 	}
 	vs.used = vs.used[:0]
 	clear(vs.worlds)
-	vs.worlds, vs.salts = vs.worlds[:0], vs.salts[:0]
+	clear(vs.measures)
+	vs.worlds, vs.salts, vs.measures = vs.worlds[:0], vs.salts[:0], vs.measures[:0]
 	pool.Put(vs)
 }
 
@@ -329,7 +336,7 @@ func Nearest(crowd Crowd, at geo.Point, zoom float64, o Options, yield func(*Mar
 func (v *view) marker(head *cell, m *Marker) {
 	*m = Marker{
 		Count: head.sum.Count, At: v.stands(head).Centre(),
-		view: v, cells: v.members(head, m.cells[:0]), Tallies: m.Tallies[:0],
+		view: v, cells: v.members(head, m.cells[:0]), Tallies: m.Tallies[:0], Totals: m.Totals[:0],
 	}
 	for _, c := range m.cells[1:] {
 		m.Count += c.sum.Count
@@ -345,10 +352,29 @@ func (v *view) marker(head *cell, m *Marker) {
 			tally = index.AddTally(tally, c.parts[i].Tally(nil))
 		}
 		m.Tallies = append(m.Tallies, tally)
+		m.Totals = append(m.Totals, v.totals(i, m.cells))
 	}
 	m.Members = v.hash(m.cells)
 	m.Extent = extent(head, m.cells)
 	m.OpensAt, m.Stacked = v.opensAt(m.cells)
+}
+
+// totals returns what the numbers of the places of one source in some cells come to, for each
+// of its measures.
+func (v *view) totals(source int, cells []*cell) []total.Total {
+	if len(v.measures[source]) == 0 {
+		return nil
+	}
+	all := make([]total.Total, len(v.measures[source]))
+	for i, measure := range v.measures[source] {
+		for _, c := range cells {
+			if p := &c.parts[source]; !p.Empty() {
+				t := p.Total(measure)
+				all[i].Add(&t)
+			}
+		}
+	}
+	return all
 }
 
 // hash returns the hash of the members of some cells.

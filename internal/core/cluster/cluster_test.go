@@ -35,7 +35,12 @@ func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 						zoom, o, m.Count, off)
 				}
 				refs, tally, hash := []uint32{}, map[uint16]uint32{}, index.Summary{}
+				tenths, numbers := 0, 0
 				for _, e := range members {
+					if v, has := numberOf(e); has {
+						tenths += int(math.Round(v * 10))
+						numbers++
+					}
 					refs = append(refs, e.Ref)
 					tally[e.Category()]++
 				}
@@ -47,6 +52,10 @@ func TestExactSteadyAndLikeTheOracle(t *testing.T) {
 				whole[m.refs[0]] = m
 				if m.Count == 1 {
 					continue
+				}
+				if m.total.Count != numbers || m.total.Sum() != float64(tenths)/10 {
+					t.Fatalf("zoom %v: %d numbers come to %v, want %d and %v", zoom, m.total.Count, m.total.Sum(),
+						numbers, float64(tenths)/10)
 				}
 				for _, share := range m.tally {
 					if tally[share.Category] != share.Count {
@@ -95,7 +104,7 @@ func same(a, b kept) bool {
 	return a.Count == b.Count && a.At == b.At && a.Extent == b.Extent && a.OpensAt == b.OpensAt &&
 		a.Stacked == b.Stacked &&
 		a.Entry == b.Entry && a.Members == b.Members && slices.Equal(a.tally, b.tally) &&
-		slices.Equal(a.refs, b.refs)
+		slices.Equal(a.refs, b.refs) && a.total.Count == b.total.Count && a.total.Sum() == b.total.Sum()
 }
 
 func randomBox(r *rand.Rand, w *world) geo.Box {
@@ -260,6 +269,7 @@ func TestFollowsTheScreen(t *testing.T) {
 				}
 			}
 			edited.crowd = Of(edit.Tree())
+			edited.crowd[0].Measures = w.crowd[0].Measures
 			after := viewWith(t, edited, box, zoom, Default)
 			for _, markers := range [][]kept{before, after} {
 				slices.SortFunc(markers, func(a, b kept) int { return slices.Compare(a.refs, b.refs) })

@@ -9,6 +9,7 @@ import (
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
+	"idlebeacon/internal/core/total"
 	"idlebeacon/internal/core/worlds"
 )
 
@@ -17,6 +18,11 @@ type world struct {
 	entries []index.Entry
 	tree    index.Tree // of all of them
 	crowd   Crowd      // the same in one or several trees, at random
+}
+
+// numberOf is a number of places; some have none.
+func numberOf(e index.Entry) (float64, bool) {
+	return float64(e.Ref%1000)/10 - 20, e.Ref%7 > 0
 }
 
 func newWorld(r *rand.Rand, place worlds.World, n int) *world {
@@ -44,6 +50,10 @@ func newWorld(r *rand.Rand, place worlds.World, n int) *world {
 		for _, entries := range split {
 			w.crowd = append(w.crowd, Source{Tree: index.Build(entries, 1)})
 		}
+	}
+	column := new(index.Column)
+	for i := range w.crowd {
+		w.crowd[i].Measures = []*index.Measure{{Column: column, Number: numberOf}}
 	}
 	return w
 }
@@ -101,6 +111,7 @@ type kept struct {
 	Marker
 	refs  []uint32    // of its places, in order
 	tally index.Tally // of all sources
+	total total.Total // of all sources
 }
 
 func viewWith(t *testing.T, w *world, box geo.Box, zoom float64, o Options) []kept {
@@ -115,7 +126,10 @@ func viewWith(t *testing.T, w *world, box geo.Box, zoom float64, o Options) []ke
 		for _, t := range m.Tallies {
 			k.tally = slices.Clone(index.AddTally(k.tally, t))
 		}
-		k.view, k.cells, k.Tallies, k.Source = nil, nil, nil, 0
+		for _, t := range m.Totals {
+			k.total.Add(&t[0])
+		}
+		k.view, k.cells, k.Tallies, k.Totals, k.Source = nil, nil, nil, nil, 0
 		markers = append(markers, k)
 	})
 	if err != nil {

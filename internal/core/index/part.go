@@ -12,8 +12,30 @@ import (
 type Part struct {
 	cell  Cell
 	whole *branch // if all of a node lies in the cell
-	run   []Entry // else a run of the entries of one leaf
+	// Otherwise it is a run of the entries of one leaf.
+	leaf     *node
+	from, to uint16
 }
+
+// run returns the entries of a Part that is one.
+func (p *Part) run() []Entry {
+	if p.leaf == nil {
+		return nil
+	}
+	return p.leaf.entries[p.from:p.to]
+}
+
+// within returns the part of p, which is a run, in c.
+func (p *Part) within(c Cell) Part {
+	first, last := c.Range()
+	run := p.run()
+	start := sort.Search(len(run), func(i int) bool { return run[i].Key >= first })
+	end := start + sort.Search(len(run)-start, func(i int) bool { return run[start+i].Key > last })
+	return Part{cell: c, leaf: p.leaf, from: p.from + uint16(start), to: p.from + uint16(end)}
+}
+
+// run returns the run of all entries of a leaf.
+func (n *node) run() Part { return Part{leaf: n, to: uint16(len(n.entries))} }
 
 // Part returns the part of t in c.
 func (t Tree) Part(c Cell) Part { return t.root.part(c) }
@@ -21,7 +43,7 @@ func (t Tree) Part(c Cell) Part { return t.root.part(c) }
 // Part returns the part of p in c, a cell inside p's own.
 func (p Part) Part(c Cell) Part {
 	if p.whole == nil {
-		return Part{cell: c, run: runOf(p.run, c)}
+		return p.within(c)
 	}
 	return p.whole.part(c)
 }
@@ -35,32 +57,26 @@ func (b *branch) part(c Cell) Part {
 		case n.cell.level >= c.Level:
 			return Part{cell: c}
 		case n.leaf():
-			return Part{cell: c, run: runOf(n.entries, c)}
+			all := n.run()
+			return all.within(c)
 		}
 		b = &n.fork.kids[first.way(n.cell.level)]
 	}
 	return Part{cell: c}
 }
 
-func runOf(entries []Entry, c Cell) []Entry {
-	first, last := c.Range()
-	start := sort.Search(len(entries), func(i int) bool { return entries[i].Key >= first })
-	entries = entries[start:]
-	return entries[:sort.Search(len(entries), func(i int) bool { return entries[i].Key > last })]
-}
-
 // Cell returns the cell of p.
 func (p *Part) Cell() Cell { return p.cell }
 
 // Empty reports whether p has no entries.
-func (p *Part) Empty() bool { return p.whole == nil && len(p.run) == 0 }
+func (p *Part) Empty() bool { return p.whole == nil && p.from == p.to }
 
 // Sum describes the entries of p.
 func (p *Part) Sum() Summary {
 	if p.whole != nil {
 		return p.whole.sum
 	}
-	return summarise(p.run)
+	return summarise(p.run())
 }
 
 // Moments are what the mean of a set of entries is made of. The zero value is that of none.
@@ -92,7 +108,7 @@ func (p *Part) Moments() (m Moments) {
 	if p.whole != nil {
 		return p.whole.sum.moments()
 	}
-	for _, e := range p.run {
+	for _, e := range p.run() {
 		m.insert(e)
 	}
 	return m
@@ -101,7 +117,7 @@ func (p *Part) Moments() (m Moments) {
 // AddQuarters adds to m the moments of the parts of p in the four cells one level deeper, in
 // key order. The cell of p must not be at MaxLevel.
 func (p *Part) AddQuarters(m *[4]Moments) {
-	level, entries := p.cell.Level, p.run
+	level, entries := p.cell.Level, p.run()
 	if p.whole != nil {
 		n := p.whole.node
 		switch {
@@ -126,7 +142,7 @@ func (p *Part) AddQuarters(m *[4]Moments) {
 func (p *Part) Tally(room Tally) Tally {
 	switch {
 	case p.whole == nil:
-		return tallyOf(p.run, room)
+		return tallyOf(p.run(), room)
 	case p.whole.node.leaf():
 		return tallyOf(p.whole.node.entries, room)
 	}
@@ -139,11 +155,12 @@ func (p *Part) Quarters(room []Part) []Part {
 	level := p.cell.Level + 1
 	switch {
 	case p.whole == nil:
-		return quarters(room, p.run, level)
+		return p.quarters(room, level)
 	case p.whole.node.cell.level >= level:
 		return append(room, Part{cell: CellOf(p.whole.node.cell.first.Key, level), whole: p.whole})
 	case p.whole.node.leaf():
-		return quarters(room, p.whole.node.entries, level)
+		all := p.whole.node.run()
+		return all.quarters(room, level)
 	}
 	kids := &p.whole.node.fork.kids
 	for i, c := range p.cell.Children() {
@@ -154,17 +171,29 @@ func (p *Part) Quarters(room []Part) []Part {
 	return room
 }
 
-func quarters(room []Part, entries []Entry, level uint8) []Part {
-	shift := 2 * (MaxLevel - level)
-	for start := 0; start < len(entries); {
+// quarters is Quarters of a run, whose quarters are cells of the given level.
+func (p *Part) quarters(room []Part, level uint8) []Part {
+	p.cut(level, func(q Part) bool { room = append(room, q); return true })
+	return room
+}
+
+// cut calls yield with the parts of a run in the cells of a level, in key order, until it
+// returns false; it reports whether it never did.
+func (p *Part) cut(level uint8, yield func(Part) bool) bool {
+	shift := 2 * (MaxLevel - level) // a shift of 64, for level 0, gives 0
+	run := p.run()
+	for start := 0; start < len(run); {
 		end := start + 1
-		for end < len(entries) && (entries[end].Key^entries[start].Key)>>shift == 0 {
+		for end < len(run) && (run[end].Key^run[start].Key)>>shift == 0 {
 			end++
 		}
-		room = append(room, Part{cell: CellOf(entries[start].Key, level), run: entries[start:end]})
+		q := Part{cell: CellOf(run[start].Key, level), leaf: p.leaf, from: p.from + uint16(start), to: p.from + uint16(end)}
+		if !yield(q) {
+			return false
+		}
 		start = end
 	}
-	return room
+	return true
 }
 
 // All returns the entries of p in order of Key and then Ref.
@@ -174,7 +203,7 @@ func (p Part) All() iter.Seq[Entry] {
 			p.whole.node.all(yield)
 			return
 		}
-		for _, e := range p.run {
+		for _, e := range p.run() {
 			if !yield(e) {
 				return
 			}
@@ -188,7 +217,7 @@ func (p *Part) Count(box geo.SpotBox) int {
 	if p.whole != nil {
 		return p.whole.count(&w)
 	}
-	return countIn(p.run, &w)
+	return countIn(p.run(), &w)
 }
 
 // Touches reports whether p has an entry in box.
@@ -197,8 +226,9 @@ func (p *Part) Touches(box geo.SpotBox) bool {
 	if p.whole != nil {
 		return p.whole.touches(&w)
 	}
-	for i := range p.run {
-		if w.outside(p.run[i].Key) == 0 {
+	run := p.run()
+	for i := range run {
+		if w.outside(run[i].Key) == 0 {
 			return true
 		}
 	}
@@ -235,7 +265,12 @@ func (p Part) Parts(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
 	if p.whole != nil {
 		return p.whole.parts(level, box, yield)
 	}
-	return parts(p.run, level, box, yield)
+	return p.cutIn(level, box, yield)
+}
+
+// cutIn is cut for the cells that overlap box.
+func (p *Part) cutIn(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
+	return p.cut(level, func(q Part) bool { return !box.Overlaps(q.cell.Bounds()) || yield(q) })
 }
 
 func (b *branch) parts(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
@@ -246,29 +281,11 @@ func (b *branch) parts(level uint8, box geo.SpotBox, yield func(Part) bool) bool
 	case n.cell.level >= level:
 		return yield(Part{cell: CellOf(n.cell.first.Key, level), whole: b})
 	case n.leaf():
-		return parts(n.entries, level, box, yield)
+		all := n.run()
+		return all.cutIn(level, box, yield)
 	}
 	for i := range n.fork.kids {
 		if !n.fork.kids[i].parts(level, box, yield) {
-			return false
-		}
-	}
-	return true
-}
-
-// parts cuts the entries of a leaf into runs by the cells of a level. A level of
-// MaxLevel or less is meant, so a shift of 64 can only be that of level 0.
-func parts(entries []Entry, level uint8, box geo.SpotBox, yield func(Part) bool) bool {
-	shift := 2 * (MaxLevel - level)
-	for start := 0; start < len(entries); {
-		end := start + 1
-		for end < len(entries) && (entries[end].Key^entries[start].Key)>>shift == 0 {
-			end++
-		}
-		run := entries[start:end]
-		cell := CellOf(run[0].Key, level)
-		start = end
-		if box.Overlaps(cell.Bounds()) && !yield(Part{cell: cell, run: run}) {
 			return false
 		}
 	}

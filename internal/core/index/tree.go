@@ -4,6 +4,7 @@ import (
 	"iter"
 	"slices"
 	"sort"
+	"sync/atomic"
 )
 
 // maxEntries is how many entries a leaf may hold. An inner node that has lost all
@@ -27,6 +28,7 @@ type node struct {
 	// recent tells newest more exactly, for leaves that have been edited: for each
 	// sixteenth of the cell, its newest change. If it is nil, newest stands for all.
 	recent *[16]uint64
+	totals atomic.Pointer[totals] // what is known of the numbers of its entries, newest first
 }
 
 // A branch is a node with the summary of its entries, which is kept by its parent:
@@ -53,7 +55,7 @@ type inner struct {
 // withTally returns an inner node like n with the given fork and tally, which it
 // copies.
 func withTally(n *node, f *fork, t Tally) *node {
-	in := &inner{node: *n, own: *f}
+	in := &inner{node: node{owner: n.owner, cell: n.cell, newest: n.newest}, own: *f}
 	in.node.fork = &in.own
 	if len(t) <= len(f.few) {
 		in.own.tally = append(in.own.few[:0], t...)
@@ -109,7 +111,7 @@ func newLeaf(owner *Edit, entries []Entry, newest uint64) branch {
 
 // newFork returns an inner node of kids that part at the given level.
 func newFork(owner *Edit, level uint8, gaps uint64, kids ...branch) branch {
-	n := node{owner: owner, newest: gaps, cell: prefix{kids[0].node.cell.first, level}}
+	n := &node{owner: owner, newest: gaps, cell: prefix{kids[0].node.cell.first, level}}
 	f := fork{gaps: gaps}
 	var sum Summary
 	var dense [MaxCategory + 1]uint32
@@ -138,7 +140,7 @@ func newFork(owner *Edit, level uint8, gaps uint64, kids ...branch) branch {
 			tally = append(tally, Share{uint16(category), count})
 		}
 	}
-	return branch{withTally(&n, &f, tally), sum}
+	return branch{withTally(n, &f, tally), sum}
 }
 
 // grow returns the node of entries, which are in order and not empty.
