@@ -37,8 +37,10 @@ type JointMarkerProperties struct {
 	OpensAt *float64                  `json:"opens_at,omitempty"` // as of MarkerProperties
 	Extent  *[4]float64               `json:"extent,omitempty"`   // west, south, east, north in degrees
 	Tally   map[string]map[string]int `json:"tally,omitempty"`    // of a cluster's places by collection and category
-	Places  []JointPlace              `json:"places,omitempty"`   // the first of a cluster that opens at no zoom
-	Outline *Geometry                 `json:"outline,omitempty"`
+	// Numbers are as of MarkerProperties, by collection
+	Numbers map[string]map[string]Total `json:"numbers,omitempty"`
+	Places  []JointPlace                `json:"places,omitempty"` // the first of a cluster that opens at no zoom
+	Outline *Geometry                   `json:"outline,omitempty"`
 }
 
 // JointPlace is one of the places of a cluster that opens at no zoom.

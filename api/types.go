@@ -221,10 +221,22 @@ type MarkerProperties struct {
 	Count int `json:"count,omitempty"` // places of a cluster
 	// The zoom at which a cluster opens; absent if its places share a spot
 	OpensAt *float64       `json:"opens_at,omitempty"`
-	Extent  *[4]float64    `json:"extent,omitempty"`  // of a cluster's places: west, south, east, north in degrees
-	Tally   map[string]int `json:"tally,omitempty"`   // of a cluster's places by category
-	Places  []StackedPlace `json:"places,omitempty"`  // the first places of a cluster that opens at no zoom
-	Outline *Geometry      `json:"outline,omitempty"` // around a cluster's places, if it was asked for
+	Extent  *[4]float64    `json:"extent,omitempty"` // of a cluster's places: west, south, east, north in degrees
+	Tally   map[string]int `json:"tally,omitempty"`  // of a cluster's places by category
+	// Numbers are what the numbers of a cluster's places come to, by the properties asked for
+	Numbers map[string]Total `json:"numbers,omitempty"`
+	Places  []StackedPlace   `json:"places,omitempty"`  // the first places of a cluster that opens at no zoom
+	Outline *Geometry        `json:"outline,omitempty"` // around a cluster's places, if it was asked for
+}
+
+// Total is what the numbers that places have as a property come to. Without any, only Count
+// means something.
+type Total struct {
+	Count    int     `json:"count"` // places with a number
+	Sum      float64 `json:"sum"`   // the nearest to the exact one
+	Mean     float64 `json:"mean"`
+	Least    float64 `json:"least"`
+	Greatest float64 `json:"greatest"`
 }
 
 // StackedPlace is one of the places of a cluster that opens at no zoom.

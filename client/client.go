@@ -148,15 +148,21 @@ func (s Selection) Empty() bool { return s.Categories == nil && s.Name == "" && 
 
 func (s Selection) set(q url.Values) { s.setWith("", q) }
 
+// setList sets a list, unless it is nil.
+func setList(q url.Values, name string, list []string) {
+	if list == nil {
+		return
+	}
+	var escaped []string
+	for _, s := range list {
+		escaped = append(escaped, listEscape.Replace(s))
+	}
+	q.Set(name, strings.Join(escaped, ","))
+}
+
 // setWith is set with a prefix before the names of parameters.
 func (s Selection) setWith(prefix string, q url.Values) {
-	if s.Categories != nil {
-		var list []string
-		for _, c := range s.Categories {
-			list = append(list, listEscape.Replace(c))
-		}
-		q.Set(prefix+"category", strings.Join(list, ","))
-	}
+	setList(q, prefix+"category", s.Categories)
 	if s.Name != "" {
 		q.Set(prefix+"name", s.Name)
 	}
@@ -296,9 +302,10 @@ type MarkersOptions struct {
 	Selection
 	Gathering
 	Box       Box
-	Zoom      float64 // 0 to 24
-	SinglesTo int     // up to how many places in the box each has a marker of its own
-	Outline   bool    // with the outline of each cluster
+	Zoom      float64  // 0 to 24
+	SinglesTo int      // up to how many places in the box each has a marker of its own
+	Outline   bool     // with the outline of each cluster
+	Numbers   []string // properties whose totals clusters say; at most 4
 }
 
 // Markers returns what to draw in a viewport.
@@ -324,6 +331,7 @@ func markersPath(collection string) string { return collectionPath(collection) +
 func (o *MarkersOptions) query() url.Values {
 	q := viewQuery(o.Box, o.Zoom, o.Gathering, o.SinglesTo, o.Outline)
 	o.Selection.set(q)
+	setList(q, "numbers", o.Numbers)
 	return q
 }
 

@@ -13,6 +13,7 @@ import (
 type Layer struct {
 	Collection string // its id
 	Selection
+	Numbers []string // properties whose totals clusters say, of markers; at most 4
 }
 
 // JointOptions ask for the markers of several collections in a viewport.
@@ -80,6 +81,7 @@ func setLayers(q url.Values, layers []Layer) {
 	for _, l := range layers {
 		ids = append(ids, l.Collection)
 		l.setWith(l.Collection+".", q)
+		setList(q, l.Collection+".numbers", l.Numbers)
 	}
 	q.Set("collections", strings.Join(ids, ","))
 }

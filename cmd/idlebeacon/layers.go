@@ -23,7 +23,7 @@ func (l *layered) flags(cmd *cobra.Command) {
 		"may be left out if there is only one, or only one with places")
 	choiceFlags(cmd, &l.selection)
 	cmd.Flags().StringArrayVar(&l.selects, "select", nil, "of several collections, what of one: its id, a full stop, "+
-		"and category, name or filter with a value, such as huts.category=shelter")
+		"and category, name, filter or numbers with a value, such as huts.category=shelter")
 }
 
 // only returns the one collection that is named, or "".
@@ -60,19 +60,21 @@ func selectIn(layers []client.Layer, text string) error {
 	at := slices.IndexFunc(layers, func(l client.Layer) bool { return l.Collection == id })
 	switch {
 	case !found:
-		return errors.New("want a collection, a full stop, category, name or filter, an equals sign and a value")
+		return errors.New("want a collection, a full stop, category, name, filter or numbers, an equals sign and a value")
 	case at < 0:
 		return fmt.Errorf("%q is not one of the collections that are asked for", id)
 	}
-	switch s := &layers[at].Selection; name {
+	switch s := &layers[at]; name {
 	case "category":
 		s.Categories = strings.Split(value, ",")
 	case "name":
 		s.Name = value
 	case "filter":
 		s.Filter = value
+	case "numbers":
+		s.Numbers = strings.Split(value, ",")
 	default:
-		return fmt.Errorf("%q is not known: want category, name or filter", name)
+		return fmt.Errorf("%q is not known: want category, name, filter or numbers", name)
 	}
 	return nil
 }

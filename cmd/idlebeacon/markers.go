@@ -4,7 +4,9 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -25,6 +27,7 @@ func markersCommand() *cobra.Command {
 			"With several, --select chooses among the places of each.",
 		Example: "  idlebeacon markers --bbox -22.5,-38.8,-21.5,-38.2 --zoom 10\n" +
 			"  idlebeacon markers --zoom 8 --category mooring,slipway --filter \"berths >= 4\"\n" +
+			"  idlebeacon markers --zoom 9 --numbers berths\n" +
 			"  idlebeacon markers --zoom 9 --collection brindlemere,huts --select huts.category=shelter",
 	}
 	r.flags(cmd)
@@ -34,6 +37,8 @@ func markersCommand() *cobra.Command {
 	flags.StringVar(&bbox, "bbox", geo.World.String(), bboxHelp)
 	flags.Float64Var(&o.Zoom, "zoom", 0, zoomHelp)
 	flags.IntVar(&o.SinglesTo, "singles-to", 0, "up to so many places in the box, show each by itself")
+	flags.StringSliceVar(&o.Numbers, "numbers", nil, "sum, mean, least and greatest of these properties for each "+
+		"cluster, at most four; of several collections, with --select")
 	flags.BoolVar(&o.Outline, "outline", false, "with --json, give the outline of each cluster")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		box, err := geo.ParseBox(bbox)
@@ -44,6 +49,10 @@ func markersCommand() *cobra.Command {
 		layers, err := of.layers()
 		if err != nil {
 			return err
+		}
+		if layers != nil && o.Numbers != nil {
+			return &usageError{fmt.Errorf("--numbers is for one collection: of several, write --select %s.numbers=%s",
+				layers[0].Collection, strings.Join(o.Numbers, ","))}
 		}
 		return r.with(func(c *client.Client) error {
 			if layers != nil {
@@ -98,12 +107,13 @@ type markerRow struct {
 	at      api.Point
 	opensAt *float64
 	what    string
+	numbers []string // what the numbers of a cluster come to
 }
 
 func rowsOf(m api.Markers) (rows []markerRow) {
 	for _, f := range m.Features {
 		p := f.Properties
-		row := markerRow{f.ID, p.Count, f.Geometry, p.OpensAt, tally(p.Tally)}
+		row := markerRow{f.ID, p.Count, f.Geometry, p.OpensAt, tally(p.Tally), totals("", p.Numbers)}
 		if p.Kind == "place" {
 			row.what = cmp.Or(p.Name, f.ID) + category(p.Category)
 		}
@@ -126,15 +136,36 @@ func rowsOfJoint(m api.JointMarkers) (rows []markerRow) {
 				}
 			}
 			row.what = tally(of)
+			for _, id := range slices.Sorted(maps.Keys(p.Numbers)) {
+				row.numbers = append(row.numbers, totals(id+".", p.Numbers[id])...)
+			}
 		}
 		rows = append(rows, row)
 	}
 	return rows
 }
 
+// totals tells what numbers come to, a line for each property.
+func totals(prefix string, numbers map[string]api.Total) (lines []string) {
+	for _, property := range slices.Sorted(maps.Keys(numbers)) {
+		t := numbers[property]
+		if t.Count == 0 {
+			lines = append(lines, prefix+property+": none")
+			continue
+		}
+		lines = append(lines, fmt.Sprintf("%s%s: sum %v, mean %.4g, %v to %v",
+			prefix, property, t.Sum, t.Mean, t.Least, t.Greatest))
+	}
+	return lines
+}
+
 func printMarkers(rows []markerRow, matched int) {
 	slices.SortStableFunc(rows, func(a, b markerRow) int { return cmp.Or(b.count-a.count, cmp.Compare(a.id, b.id)) })
-	t := newTable("Marker", "Places", "Latitude", "Longitude", "Opens at zoom", "What")
+	columns := []any{"Marker", "Places", "Latitude", "Longitude", "Opens at zoom", "What"}
+	if slices.ContainsFunc(rows, func(row markerRow) bool { return row.numbers != nil }) {
+		columns = append(columns, "Numbers")
+	}
+	t := newTable(columns...)
 	numeric(t, 2, 3, 4, 5)
 	total := 0
 	for _, row := range rows {
@@ -149,7 +180,9 @@ func printMarkers(rows []markerRow, matched int) {
 		if row.opensAt != nil {
 			opens = fmt.Sprint(*row.opensAt)
 		}
-		t.AppendRow(table.Row{"cluster", row.count, lat, lon, opens, short(row.what, 70)})
+		t.AppendRow(table.Row{
+			"cluster", row.count, lat, lon, opens, short(row.what, 70), strings.Join(row.numbers, "\n"),
+		}[:len(columns)])
 	}
 	t.AppendFooter(table.Row{count(len(rows), "marker", "markers"), total})
 	t.Render()

@@ -20,15 +20,15 @@ import (
 const maxLayers = 32
 
 // layers reads the collections that are asked for together, each with a selection of its own:
-// the parameter "huts.category" is for the collection "huts". It returns nil if something is
-// wrong with them.
-func layers(r *http.Request, names ...string) (*query, []service.Layer) {
+// the parameter "huts.category" is for the collection "huts". There may be parameters for each
+// beside those of selections.
+func layers(r *http.Request, each []string, names ...string) (*query, []service.Layer) {
 	ids := strings.Split(r.URL.Query().Get("collections"), ",")
 	tooMany := len(ids) > maxLayers
 	ids = ids[:min(len(ids), maxLayers)]
 	names = append(names, "collections")
 	for _, id := range ids {
-		for _, name := range selectionNames {
+		for _, name := range slices.Concat(selectionNames, each) {
 			names = append(names, id+"."+name)
 		}
 	}
@@ -44,14 +44,16 @@ func layers(r *http.Request, names ...string) (*query, []service.Layer) {
 		if slices.Contains(ids[:i], id) {
 			q.fail("collections", "names %q twice", id)
 		}
-		all = append(all, service.Layer{Collection: id, Selection: q.selectionOf(id + ".")})
+		all = append(all, service.Layer{
+			Collection: id, Selection: q.selectionOf(id + "."), Numbers: q.list(id + ".numbers"),
+		})
 	}
 	return q, all
 }
 
 // askedFor reads a request for several collections, and asks the policy about each.
-func (h *server) askedFor(r *http.Request, names ...string) (*query, []service.Layer) {
-	q, all := layers(r, names...)
+func (h *server) askedFor(r *http.Request, each []string, names ...string) (*query, []service.Layer) {
+	q, all := layers(r, each, names...)
 	for _, layer := range all {
 		if q.err == nil {
 			q.err = h.options.Policy(r, ToSee, layer.Collection)
@@ -62,7 +64,7 @@ func (h *server) askedFor(r *http.Request, names ...string) (*query, []service.L
 
 // allMarkers answers with the markers of several collections, gathered together.
 func (h *server) allMarkers(w http.ResponseWriter, r *http.Request) error {
-	q, asked := h.askedFor(r, slices.Concat(viewNames, gatherNames)...)
+	q, asked := h.askedFor(r, []string{"numbers"}, slices.Concat(viewNames, gatherNames)...)
 	ask := q.viewport()
 	if q.err != nil {
 		return q.err
@@ -134,7 +136,7 @@ func appendShown(dst []byte, views []*service.Viewport) []byte {
 
 // allMembers lists the places that a marker of several collections stands for.
 func (h *server) allMembers(w http.ResponseWriter, r *http.Request) error {
-	q, asked := h.askedFor(r, slices.Concat([]string{"lat", "lon", "zoom", "limit", "after"}, gatherNames)...)
+	q, asked := h.askedFor(r, nil, slices.Concat([]string{"lat", "lon", "zoom", "limit", "after"}, gatherNames)...)
 	ask := service.JointMembersQuery{
 		At:   geo.Point{Lat: q.number("lat", math.NaN(), -90, 90), Lon: q.number("lon", math.NaN(), -180, 180)},
 		Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Options: q.gathering(),
@@ -175,7 +177,7 @@ func (h *server) allMembers(w http.ResponseWriter, r *http.Request) error {
 
 // allShapes answers with the areas and paths of several collections in a viewport.
 func (h *server) allShapes(w http.ResponseWriter, r *http.Request) error {
-	q, asked := h.askedFor(r, "bbox", "zoom")
+	q, asked := h.askedFor(r, nil, "bbox", "zoom")
 	box, zoom := q.boxOfView(), q.number("zoom", math.NaN(), 0, maxZoom)
 	if q.err != nil {
 		return q.err

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
@@ -35,12 +36,29 @@ func (f *fixture) joint(parameters url.Values) (m api.JointMarkers, body, tag st
 }
 
 // shape is what the markers of one collection and of several have in common, as a text.
-func shape(count int, at api.Point, opensAt *float64, extent *[4]float64, name string, tally map[string]int) string {
+func shape(
+	count int, at api.Point, opensAt *float64, extent *[4]float64, name string, tally map[string]int, size api.Total,
+) string {
 	opens := "never"
 	if opensAt != nil {
 		opens = fmt.Sprint(*opensAt)
 	}
-	return fmt.Sprint(count, at.Coordinates, opens, extent != nil, name, tally)
+	return fmt.Sprint(count, at.Coordinates, opens, extent != nil, name, tally, size.Count, math.Round(size.Sum*10), size.Least, size.Greatest)
+}
+
+// sizes adds up what clusters of several collections say of the property size.
+func sizes(numbers map[string]map[string]api.Total) (all api.Total) {
+	for _, of := range numbers {
+		t := of["size"]
+		if t.Count > 0 {
+			if all.Count == 0 {
+				all.Least, all.Greatest = t.Least, t.Greatest
+			}
+			all.Least, all.Greatest = min(all.Least, t.Least), max(all.Greatest, t.Greatest)
+		}
+		all.Count, all.Sum = all.Count+t.Count, all.Sum+t.Sum
+	}
+	return all
 }
 
 // TestJointMarkers has the same places in one collection, and dealt out to several over the
@@ -60,9 +78,13 @@ func TestJointMarkers(t *testing.T) {
 			at = append(at, p)
 			of := min(r.IntN(dealt), r.IntN(dealt))
 			category := string(rune('a' + r.IntN(3)))
+			size := ""
+			if i%5 > 0 {
+				size = fmt.Sprint(float64(r.IntN(2000)-500) / 10)
+			}
 			// The collections have the same ids for different places.
-			fmt.Fprintf(&files[of], "%d,Place %d,%v,%v,%s\n", files[of].Len(), i, p.Lat, p.Lon, category)
-			fmt.Fprintf(&one, "%d,Place %d,%v,%v,%d%s\n", i, i, p.Lat, p.Lon, of, category)
+			fmt.Fprintf(&files[of], "%d,Place %d,%v,%v,%s,%s\n", files[of].Len(), i, p.Lat, p.Lon, category, size)
+			fmt.Fprintf(&one, "%d,Place %d,%v,%v,%d%s,%s\n", i, i, p.Lat, p.Lon, of, category, size)
 		}
 		ids := []string{name + "-c", name + "-a", name + "-b"}
 		for i, id := range append([]string{name}, ids...) {
@@ -73,7 +95,7 @@ func TestJointMarkers(t *testing.T) {
 				file = files[i-1].String()
 			}
 			f.want(200, `"rejected":0`, "POST", "/api/collections/"+id+"/import?format=csv&id_column=id",
-				"id,name,lat,lon,kind\n"+file)
+				"id,name,lat,lon,kind,size\n"+file)
 		}
 		for round := range 60 {
 			zoom := float64(r.IntN(18)) + r.Float64()
@@ -94,6 +116,10 @@ func TestJointMarkers(t *testing.T) {
 			r.Shuffle(dealt, func(i, j int) { asked[i], asked[j] = asked[j], asked[i] })
 			asked = asked[:1+r.IntN(dealt)]
 			together.Set("collections", strings.Join(asked, ","))
+			alone.Set("numbers", "size")
+			for _, id := range asked {
+				together.Set(id+".numbers", "size")
+			}
 			var kinds []string
 			for i, id := range ids {
 				if !slices.Contains(asked, id) {
@@ -128,7 +154,7 @@ func TestJointMarkers(t *testing.T) {
 						flat[fmt.Sprint(slices.Index(ids, id), category)] += n
 					}
 				}
-				has = append(has, shape(p.Count, m.Geometry, p.OpensAt, p.Extent, p.Name, flat))
+				has = append(has, shape(p.Count, m.Geometry, p.OpensAt, p.Extent, p.Name, flat, sizes(p.Numbers)))
 				if seen[m.ID] {
 					t.Fatalf("%s: two markers have the id %s", together.Encode(), m.ID)
 				}
@@ -142,7 +168,7 @@ func TestJointMarkers(t *testing.T) {
 				if p.Kind == "place" {
 					flat = map[string]int{p.Category: 1}
 				}
-				wants = append(wants, shape(p.Count, m.Geometry, p.OpensAt, p.Extent, p.Name, flat))
+				wants = append(wants, shape(p.Count, m.Geometry, p.OpensAt, p.Extent, p.Name, flat, p.Numbers["size"]))
 			}
 			slices.Sort(has)
 			slices.Sort(wants)

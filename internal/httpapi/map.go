@@ -45,9 +45,11 @@ func (q *query) viewport() service.MarkersQuery {
 }
 
 func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) error {
-	q := parseQuery(r, slices.Concat(viewNames, gatherNames, selectionNames)...)
+	q := parseQuery(r, slices.Concat(viewNames, gatherNames, selectionNames, []string{"numbers"})...)
 	ask := q.viewport()
-	layer := service.Layer{Collection: pathValue(r, "collection"), Selection: q.selection(), Draft: draft}
+	layer := service.Layer{
+		Collection: pathValue(r, "collection"), Selection: q.selection(), Draft: draft, Numbers: q.list("numbers"),
+	}
 	if q.err != nil {
 		return q.err
 	}

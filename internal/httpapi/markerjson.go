@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"math"
+	"slices"
 	"strconv"
 
 	"idlebeacon/internal/answers"
@@ -9,6 +10,7 @@ import (
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/core/total"
 	"idlebeacon/internal/service"
 )
 
@@ -129,6 +131,24 @@ func (j *markerWriter) member(name string) {
 	j.b = append(append(append(j.b, '"'), name...), `":`...)
 }
 
+// name writes the name of a member that is any text.
+func (j *markerWriter) name(text string) {
+	if last := j.b[len(j.b)-1]; last != '{' {
+		j.b = append(j.b, ',')
+	}
+	j.b = append(feature.AppendText(j.b, text), ':')
+}
+
+// float writes a number with as many digits as it takes to tell it.
+func (j *markerWriter) float(name string, value float64) {
+	j.member(name)
+	format := byte('f')
+	if size := math.Abs(value); size != 0 && (size < 1e-6 || size >= 1e21) {
+		format = 'e'
+	}
+	j.b = strconv.AppendFloat(j.b, value, format, -1, 64)
+}
+
 func (j *markerWriter) text(name, value string) {
 	if value != "" {
 		j.member(name)
@@ -139,12 +159,6 @@ func (j *markerWriter) text(name, value string) {
 func (j *markerWriter) whole(name string, value int) {
 	j.member(name)
 	j.b = strconv.AppendInt(j.b, int64(value), 10)
-}
-
-// halves writes a member whose value is a whole number of halves.
-func (j *markerWriter) halves(name string, value float64) {
-	j.member(name)
-	j.b = strconv.AppendFloat(j.b, value, 'f', -1, 64)
 }
 
 func (j *markerWriter) marker(m *service.Marker) {
@@ -178,7 +192,7 @@ func (j *markerWriter) marker(m *service.Marker) {
 	j.b = append(j.b, `},"properties":{"kind":"cluster"`...)
 	j.whole("count", m.Count)
 	if !m.Stacked {
-		j.halves("opens_at", m.OpensAt)
+		j.float("opens_at", m.OpensAt)
 	}
 	j.member("extent")
 	j.extent(m.Extent)
@@ -197,6 +211,7 @@ func (j *markerWriter) marker(m *service.Marker) {
 		j.b = append(j.b, '}')
 	}
 	j.b = append(j.b, '}')
+	j.numbers(m.Tallies)
 	if m.Stacked {
 		j.member("places")
 		j.b = append(j.b, '[')
@@ -233,19 +248,56 @@ func (j *markerWriter) tally(counts []places.CategoryCount) {
 	}
 }
 
+// numbers writes what the numbers of a cluster's places come to, if it was asked for.
+func (j *markerWriter) numbers(tallies []service.LayerTally) {
+	if !slices.ContainsFunc(tallies, func(t service.LayerTally) bool { return len(t.Totals) > 0 }) {
+		return
+	}
+	j.member("numbers")
+	j.b = append(j.b, '{')
+	for i := range tallies {
+		if len(tallies[i].Totals) == 0 {
+			continue
+		}
+		if j.joint {
+			j.name(tallies[i].Collection)
+			j.b = append(j.b, '{')
+		}
+		for k := range tallies[i].Totals {
+			t := &tallies[i].Totals[k]
+			j.name(t.Property)
+			j.total(&t.Total)
+		}
+		if j.joint {
+			j.b = append(j.b, '}')
+		}
+	}
+	j.b = append(j.b, '}')
+}
+
+func (j *markerWriter) total(t *total.Total) {
+	j.b = append(j.b, '{')
+	j.whole("count", t.Count)
+	if t.Count > 0 {
+		j.float("sum", t.Sum())
+		j.float("mean", t.Mean())
+		j.float("least", t.Least)
+		j.float("greatest", t.Greatest)
+	}
+	j.b = append(j.b, '}')
+}
+
 // drawing writes what data make of a look.
 func (j *markerWriter) drawing(d *style.Drawing) {
 	if d.Rule >= 0 {
 		j.whole("rule", d.Rule)
 	}
 	if d.Size > 0 {
-		j.member("size")
-		j.b = strconv.AppendFloat(j.b, d.Size, 'f', -1, 64)
+		j.float("size", d.Size)
 	}
 	j.text("colour", d.Colour)
 	if d.Radius > 0 {
-		j.member("radius")
-		j.b = strconv.AppendFloat(j.b, d.Radius, 'f', -1, 64)
+		j.float("radius", d.Radius)
 	}
 	j.text("tip", d.Tip)
 }

@@ -149,6 +149,14 @@ func (q *query) selectionOf(prefix string) places.Selection {
 	return s
 }
 
+// list reads a list; nil if it is not there or has nothing in it.
+func (q *query) list(name string) []string {
+	if !q.has(name) {
+		return nil
+	}
+	return splitList(q.text(name))
+}
+
 // splitList cuts a list at its commas. A comma or backslash that belongs to an
 // element has a backslash before it.
 func splitList(s string) []string {

@@ -14,6 +14,7 @@ import (
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/style"
+	"idlebeacon/internal/core/total"
 )
 
 // MaxMarkers is the most markers that one view may have, of all its crowds together.
@@ -27,7 +28,12 @@ type Layer struct {
 	Collection string
 	Selection  places.Selection
 	Draft      string // a style in JSON to draw with instead of the collection's own; "" for that
+	// Numbers are properties whose numbers clusters say the totals of, at most MaxNumbers.
+	Numbers []string
 }
+
+// MaxNumbers is of how many properties a layer may have totals.
+const MaxNumbers = 4
 
 // A MarkersQuery asks for the markers of a viewport.
 type MarkersQuery struct {
@@ -65,6 +71,13 @@ type LayerPlace struct {
 type LayerTally struct {
 	Collection string
 	Tally      []places.CategoryCount
+	Totals     []PropertyTotal // in the order in which they were asked for
+}
+
+// A PropertyTotal is what the numbers that places have as a property come to.
+type PropertyTotal struct {
+	Property string
+	total.Total
 }
 
 // A Viewport is the markers of one crowd in a viewport, as of one state of each of its layers;
@@ -90,6 +103,7 @@ type shown struct {
 	id       string // of the collection
 	snapshot *places.Snapshot
 	looks    *looks // nil if no look depends on data
+	numbers  []string
 }
 
 // Viewport prepares the markers of a layer in a viewport.
@@ -189,6 +203,10 @@ func (s *Service) show(ctx context.Context, v *Viewport, layer Layer) error {
 	if err != nil {
 		return err
 	}
+	measures, err := s.measured(ctx, c, snapshot, layer.Numbers)
+	if err != nil {
+		return err
+	}
 	stamp := boundStamp(&layer.Selection)
 	if looks != nil {
 		stamp ^= looks.stamp
@@ -196,9 +214,9 @@ func (s *Service) show(ctx context.Context, v *Viewport, layer Layer) error {
 	key := c.Info().Key
 	v.Looks = v.Looks*31 + stamp
 	v.Keys = append(v.Keys, key)
-	v.layers = append(v.layers, shown{layer.Collection, snapshot, looks})
+	v.layers = append(v.layers, shown{layer.Collection, snapshot, looks, layer.Numbers})
 	const odd = 0x9e3779b97f4a7c15 // two to the 64th by the golden ratio: the keys are small numbers
-	v.crowd = append(v.crowd, cluster.Source{Tree: snapshot.Tree(), Salt: uint64(key) * odd})
+	v.crowd = append(v.crowd, cluster.Source{Tree: snapshot.Tree(), Salt: uint64(key) * odd, Measures: measures})
 	return nil
 }
 
@@ -269,7 +287,11 @@ func (v *Viewport) told(yield func(*Marker)) func(*cluster.Marker) {
 		for i := range v.layers {
 			l := &v.layers[i]
 			if tally := m.Tallies[i]; len(tally) > 0 {
-				out.Tallies = append(out.Tallies, LayerTally{l.id, l.snapshot.Named(tally)})
+				of := LayerTally{Collection: l.id, Tally: l.snapshot.Named(tally)}
+				for k, t := range m.Totals[i] {
+					of.Totals = append(of.Totals, PropertyTotal{l.numbers[k], t})
+				}
+				out.Tallies = append(out.Tallies, of)
 			}
 			if !m.Stacked || len(out.Listed) == MaxListed {
 				continue

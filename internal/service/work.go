@@ -10,6 +10,7 @@ import (
 
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/index"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
 )
@@ -35,6 +36,47 @@ func (s *Service) selected(ctx context.Context, c *collection, selection places.
 	}
 	defer release()
 	return c.Select(ctx, selection)
+}
+
+// measured returns how the numbers of some properties are read from the places of a snapshot,
+// once it is known what they come to everywhere: nil for one that none of them has.
+func (s *Service) measured(ctx context.Context, c *collection, of *places.Snapshot, properties []string) (
+	measures []*index.Measure, err error,
+) {
+	if len(properties) > MaxNumbers {
+		return nil, invalid.New("numbers", "names %d properties", len(properties)).Wanted("at most %d", MaxNumbers)
+	}
+	if err := c.checkProperties("numbers", properties); err != nil {
+		return nil, err
+	}
+	for _, property := range properties {
+		measure := of.Measure(property)
+		if measure == nil {
+			measure = &index.Measure{Column: nobodys, Number: func(index.Entry) (float64, bool) { return 0, false }}
+		}
+		if err := s.measure(ctx, of.Tree(), measure); err != nil {
+			return nil, err
+		}
+		measures = append(measures, measure)
+	}
+	return measures, nil
+}
+
+// nobodys is the column of properties that no place has.
+var nobodys = new(index.Column)
+
+// measure finds out what numbers come to in all parts of a tree, as far as that is not known.
+func (s *Service) measure(ctx context.Context, tree index.Tree, m *index.Measure) error {
+	const perPlace = 10 // bytes
+	release, err := s.lookAt(ctx, tree.Unmeasured(m.Column, cheapPlaces+1), perPlace)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if !tree.Measure(m, func() bool { return ctx.Err() == nil }) {
+		return ctx.Err()
+	}
+	return nil
 }
 
 // lookAt asks for room to look at n places, each of which takes so many bytes meanwhile.

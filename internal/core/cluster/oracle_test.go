@@ -22,7 +22,7 @@ type world struct {
 
 // numberOf is a number of places; some have none.
 func numberOf(e index.Entry) (float64, bool) {
-	return float64(e.Ref%1000)/10 - 20, e.Ref%7 > 0
+	return float64(int(e.Ref%1000)-200) / 10, e.Ref%7 > 0
 }
 
 func newWorld(r *rand.Rand, place worlds.World, n int) *world {

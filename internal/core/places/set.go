@@ -51,6 +51,7 @@ type Set struct {
 	change uint64
 
 	selections selections
+	measured   measured
 }
 
 // Put adds a place, or replaces the one with its ID, as of the given change.
@@ -176,6 +177,7 @@ func (s *Set) publish(change uint64) *Snapshot {
 		change:   change,
 		written:  s.writer.used,
 		selected: s.selections.trees(),
+		measured: &s.measured,
 	}
 	s.current.Store(snapshot)
 	return snapshot

@@ -7,6 +7,7 @@ import (
 	"iter"
 	"math"
 	"slices"
+	"sync"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/filter"
@@ -22,6 +23,7 @@ type Snapshot struct {
 	change   uint64
 	written  uint32 // rows of columns, those since replaced or removed included
 	selected map[string]selectedTree
+	measured *measured // of the set
 }
 
 // Change returns the number of the newest change the snapshot reflects.
@@ -152,6 +154,42 @@ func (s *Snapshot) UsedNames(ctx context.Context) (names []string, all bool, err
 func (s *Snapshot) Values(names []string) func(index.Entry) []filter.Value {
 	probe := s.newProbe(names)
 	return func(e index.Entry) []filter.Value { return probe.read(&s.columns, e.Ref, e.Category()) }
+}
+
+// Measure returns how the numbers of a property are read from places of the snapshot; nil if
+// no place has, or has had, the property. It is for one goroutine at a time.
+func (s *Snapshot) Measure(property string) *index.Measure {
+	if !s.Knows(property) || s.measured == nil {
+		return nil
+	}
+	values := s.Values([]string{property})
+	return &index.Measure{Column: s.measured.column(property), Number: func(e index.Entry) (float64, bool) {
+		v := values(e)[0]
+		return v.Number, v.Kind == filter.Number && !math.IsInf(v.Number, 0)
+	}}
+}
+
+// measured is the columns of the properties whose numbers were asked for.
+type measured struct {
+	mu      sync.Mutex
+	columns map[string]*index.Column
+}
+
+func (m *measured) column(property string) *index.Column {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.columns == nil {
+		m.columns = map[string]*index.Column{}
+	}
+	c := m.columns[property]
+	if c == nil {
+		if len(m.columns) == maxNames { // names beyond those that are told apart
+			clear(m.columns)
+		}
+		c = new(index.Column)
+		m.columns[property] = c
+	}
+	return c
 }
 
 // Numbers returns a sample of the finite numbers that places have as a property.
