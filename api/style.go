@@ -24,8 +24,10 @@ type StyleDocument struct {
 	Fill       *Fill           `json:"fill,omitempty"`
 	Circle     *Circle         `json:"circle,omitempty"`
 	Labels     bool            `json:"labels,omitempty"` // names beside places
-	Apart      bool            `json:"apart,omitempty"`  // its places do not gather with those of other collections
-	Zooms      *Zooms          `json:"zooms,omitempty"`  // where the collection is shown; nil for everywhere
+	Badge      *StyleNumber    `json:"badge,omitempty"`  // on clusters; nil for how many places they are of
+	Density    *StyleDensity   `json:"density,omitempty"`
+	Apart      bool            `json:"apart,omitempty"` // its places do not gather with those of other collections
+	Zooms      *Zooms          `json:"zooms,omitempty"` // where the collection is shown; nil for everywhere
 	// Collections of a higher one are drawn over others, -100 to 100
 	Order   int            `json:"order,omitempty"`
 	Tooltip []StyleField   `json:"tooltip,omitempty"` // told of what is pointed at, below its name
@@ -72,6 +74,21 @@ type Shade struct {
 	Breaks   []float64 `json:"breaks,omitempty"`  // of manual: between the classes, ascending
 	// The first and the last, or one for each class; those of a ramp if absent
 	Colours []string `json:"colours,omitempty"`
+}
+
+// A StyleNumber says what is told of some places.
+type StyleNumber struct {
+	Show     string `json:"show,omitempty"`     // count, sum, mean, least or greatest; count if empty
+	Property string `json:"property,omitempty"` // of all but count
+}
+
+// A StyleDensity draws the places of a collection as shaded cells, in the stead of markers.
+type StyleDensity struct {
+	StyleNumber
+	Method  string   `json:"method,omitempty"`  // classes or continuous; continuous if empty
+	Classes int      `json:"classes,omitempty"` // 2 to 9; 0 for 5
+	Colours []string `json:"colours,omitempty"` // the first and the last, or one for each class
+	To      *float64 `json:"to,omitempty"`      // the last zoom with cells; beyond it are markers. Nil for all
 }
 
 // A Line is how paths, and the borders of areas and circles, are drawn.
@@ -143,7 +160,7 @@ type Legend struct {
 
 // A LegendEntry is one line of a legend.
 type LegendEntry struct {
-	Kind   string  `json:"kind"` // "category", "rule", "size", "shade" or "circle"
+	Kind   string  `json:"kind"` // "category", "rule", "size", "shade", "circle", "badge" or "density"
 	Label  string  `json:"label"`
 	Icon   string  `json:"icon,omitempty"`
 	Colour string  `json:"colour,omitempty"`
@@ -153,8 +170,10 @@ type LegendEntry struct {
 	Number float64 `json:"number,omitempty"` // of a size: an example
 	Pixels float64 `json:"pixels,omitempty"` // and how large it is drawn
 	Metres float64 `json:"metres,omitempty"` // of a circle that is the same for all: its radius
-	Line   *Line   `json:"line,omitempty"`   // of a category or rule: how its paths and areas differ
-	Fill   *Fill   `json:"fill,omitempty"`
+	// Colours are those of a density, from the lightest cells to the heaviest
+	Colours []string `json:"colours,omitempty"`
+	Line    *Line    `json:"line,omitempty"` // of a category or rule: how its paths and areas differ
+	Fill    *Fill    `json:"fill,omitempty"`
 }
 
 // Popup is what the popup of an item shows.

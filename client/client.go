@@ -348,6 +348,29 @@ func viewQuery(box Box, zoom float64, g Gathering, singlesTo int, outline bool) 
 	return q
 }
 
+// DensityOptions ask for the density of the places in a viewport.
+type DensityOptions struct {
+	Selection
+	Box  Box
+	Zoom float64 // 0 to 24
+	// Show is count, sum, mean, least or greatest, all but the first of the numbers of Property. If
+	// both are empty, cells tell what the style of the collection says.
+	Show, Property string
+}
+
+// Density returns the cells to shade in a viewport.
+func (c *Client) Density(ctx context.Context, collection string, o DensityOptions) (d api.Density, err error) {
+	q := url.Values{"bbox": {o.Box.String()}, "zoom": {number(o.Zoom)}}
+	o.set(q)
+	if o.Show != "" {
+		q.Set("show", o.Show)
+	}
+	if o.Property != "" {
+		q.Set("property", o.Property)
+	}
+	return d, c.get(ctx, collectionPath(collection)+"/density", q, &d)
+}
+
 // ShapesOptions ask for the areas and paths in a viewport.
 type ShapesOptions struct {
 	Selection

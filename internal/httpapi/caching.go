@@ -82,9 +82,9 @@ func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 
 // writeAnswer answers with what is kept, or has been worked out, in the coding that the
 // client likes best.
-func writeAnswer(w http.ResponseWriter, r *http.Request, answer *answers.Answer) error {
+func writeAnswer(w http.ResponseWriter, r *http.Request, mediaType string, answer *answers.Answer) error {
 	const alwaysAsk = "no-cache" // whether it has changed
-	return writeCoded(w, r, answer.Tag, geoJSON, alwaysAsk, answer.Bytes)
+	return writeCoded(w, r, answer.Tag, mediaType, alwaysAsk, answer.Bytes)
 }
 
 // writeCoded answers with bytes that there are in several codings, or that the client has what

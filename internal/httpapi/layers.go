@@ -108,7 +108,7 @@ func (h *server) allMarkers(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeAnswer(w, r, answer)
+	return writeAnswer(w, r, geoJSON, answer)
 }
 
 // inOrder returns the parameters of a request with the collections in the order of their ids: in
@@ -219,5 +219,5 @@ func (h *server) allShapes(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeAnswer(w, r, answer)
+	return writeAnswer(w, r, geoJSON, answer)
 }

@@ -72,7 +72,7 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) e
 	if err != nil {
 		return err
 	}
-	return writeAnswer(w, r, answer)
+	return writeAnswer(w, r, geoJSON, answer)
 }
 
 // withoutView returns the question that parameters ask, but for the box and the zoom.

@@ -142,11 +142,16 @@ func (j *markerWriter) name(text string) {
 // float writes a number with as many digits as it takes to tell it.
 func (j *markerWriter) float(name string, value float64) {
 	j.member(name)
+	j.b = appendFloat(j.b, value)
+}
+
+// appendFloat appends the shortest decimal that reads as value.
+func appendFloat(dst []byte, value float64) []byte {
 	format := byte('f')
 	if size := math.Abs(value); size != 0 && (size < 1e-6 || size >= 1e21) {
 		format = 'e'
 	}
-	j.b = strconv.AppendFloat(j.b, value, format, -1, 64)
+	return strconv.AppendFloat(dst, value, format, -1, 64)
 }
 
 func (j *markerWriter) text(name, value string) {

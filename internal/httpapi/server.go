@@ -150,6 +150,7 @@ func (h *server) seeing(r chi.Router) {
 	r.Get(one+"/items/{item}", h.handle(h.getItem))
 	h.drawn(r, one+"/items/{item}/popup", h.getPopup)
 	h.drawn(r, one+"/markers", h.markers)
+	h.drawn(r, one+"/density", h.density)
 	r.Get(one+"/members", h.handle(h.members))
 	h.drawn(r, one+"/shapes", h.shapes)
 	r.Get(one+"/categories", h.handle(h.categories))

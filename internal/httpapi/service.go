@@ -43,6 +43,7 @@ type Service interface {
 	JointShapes(l []service.Layer, box geo.Box, zoom float64) ([]service.LayerShapes, error)
 	Viewports(ctx context.Context, l []service.Layer, q service.MarkersQuery) ([]*service.Viewport, error)
 	Members(ctx context.Context, collection string, q service.MembersQuery) (service.ItemsPage, error)
+	Density(ctx context.Context, collection string, q service.DensityQuery) (*service.Density, error)
 	Shapes(collection string, q service.ShapesQuery) (*service.ShapesView, error)
 	CategoryCounts(ctx context.Context, collection string, s places.Selection) ([]places.CategoryCount, error)
 	Near(ctx context.Context, collection string, from geo.Point, radius float64, limit int, s places.Selection) (

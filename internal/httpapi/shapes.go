@@ -41,7 +41,7 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request, draft string) er
 	if err != nil {
 		return err
 	}
-	return writeAnswer(w, r, answer)
+	return writeAnswer(w, r, geoJSON, answer)
 }
 
 // appendShapes writes the answer for a viewport at a zoom.

@@ -119,8 +119,8 @@ func (s *Service) Viewport(ctx context.Context, layer Layer, q MarkersQuery) (*V
 }
 
 // Viewports prepares the markers of several layers in a viewport, each of another collection.
-// The layers whose styles show them at the zoom make one crowd, in whatever order they are
-// given, but for those whose styles keep them apart: each of these is a crowd of its own.
+// The layers whose styles show them as markers at the zoom make one crowd, in whatever order they
+// are given, but for those whose styles keep them apart: each of these is a crowd of its own.
 func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery) ([]*Viewport, error) {
 	layers = slices.Clone(layers)
 	slices.SortFunc(layers, func(a, b Layer) int { return strings.Compare(a.Collection, b.Collection) })
@@ -128,6 +128,9 @@ func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery)
 	together := s.newViewport(q)
 	all := []*Viewport{together}
 	err := s.eachShown(layers, q.Zoom, func(layer Layer, drawn *style.Style) error {
+		if drawn.Density.At(q.Zoom) {
+			return nil // its places are in shaded cells
+		}
 		v := together
 		if drawn.Apart {
 			v = s.newViewport(q)

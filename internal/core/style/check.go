@@ -42,6 +42,15 @@ func (c *checker) look(field string, l Look) {
 	c.fill(field+".fill", l.Fill)
 }
 
+func (c *checker) colours(field string, colours []string) {
+	for i, colour := range colours {
+		if colour == "" {
+			c.fail(fmt.Sprintf("%s[%d]", field, i), "is empty")
+		}
+		c.colour(fmt.Sprintf("%s[%d]", field, i), colour)
+	}
+}
+
 func (c *checker) line(field string, l *Line) {
 	if l == nil {
 		return
@@ -281,13 +290,12 @@ func (s *Style) checkNumbers(c *checker) {
 			c.fail("shade.colours", "has %d entries", n).
 				Wanted("the first and the last, or one for each of the %d classes", h.classes())
 		}
-		for i, colour := range h.Colours {
-			if colour == "" {
-				c.fail(fmt.Sprintf("shade.colours[%d]", i), "is empty")
-			}
-			c.colour(fmt.Sprintf("shade.colours[%d]", i), colour)
-		}
+		c.colours("shade.colours", h.Colours)
 	}
+	if s.Badge != nil {
+		c.number("badge", s.Badge)
+	}
+	c.density(s.Density)
 	c.line("line", s.Line)
 	c.fill("fill", s.Fill)
 	if o := s.Circle; o != nil {

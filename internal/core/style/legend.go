@@ -21,18 +21,19 @@ type Legend struct {
 
 // An Entry is one line of a legend.
 type Entry struct {
-	Kind   string  `json:"kind"` // "category", "rule", "size", "shade" or "circle"
-	Label  string  `json:"label"`
-	Icon   string  `json:"icon,omitempty"`
-	Colour string  `json:"colour,omitempty"`
-	Value  string  `json:"value,omitempty"`  // of a category
-	When   string  `json:"when,omitempty"`   // of a rule, size or shade: the condition that what it stands for meets
-	Count  int     `json:"count,omitempty"`  // how many features have a category, or meet the condition of a rule
-	Number float64 `json:"number,omitempty"` // of a size: an example
-	Pixels float64 `json:"pixels,omitempty"` // and how large it is drawn
-	Metres float64 `json:"metres,omitempty"` // of a circle that is the same for all: its radius
-	Line   *Line   `json:"line,omitempty"`   // of a category or rule: how its paths and areas differ
-	Fill   *Fill   `json:"fill,omitempty"`
+	Kind    string   `json:"kind"` // "category", "rule", "size", "shade", "circle", "badge" or "density"
+	Label   string   `json:"label"`
+	Icon    string   `json:"icon,omitempty"`
+	Colour  string   `json:"colour,omitempty"`
+	Value   string   `json:"value,omitempty"`   // of a category
+	When    string   `json:"when,omitempty"`    // of a rule, size or shade: the condition that what it stands for meets
+	Count   int      `json:"count,omitempty"`   // how many features have a category, or meet the condition of a rule
+	Number  float64  `json:"number,omitempty"`  // of a size: an example
+	Pixels  float64  `json:"pixels,omitempty"`  // and how large it is drawn
+	Metres  float64  `json:"metres,omitempty"`  // of a circle that is the same for all: its radius
+	Colours []string `json:"colours,omitempty"` // of a density, from the lightest cells to the heaviest
+	Line    *Line    `json:"line,omitempty"`    // of a category or rule: how its paths and areas differ
+	Fill    *Fill    `json:"fill,omitempty"`
 }
 
 // A Count says how many features have a category.
@@ -140,6 +141,17 @@ func (r *Resolved) Legend(counts []Count, meeting []int) Legend {
 	} else if o != nil {
 		name, _ := r.called(o.Property) // it is in metres, whatever its unit is called
 		l.Entries = append(l.Entries, Entry{Kind: "circle", Label: name + ", as circles"})
+	}
+	if r.Badge != nil && !r.Badge.Counts() {
+		l.Entries = append(l.Entries, Entry{Kind: "badge", Label: "on clusters: " + r.Said(r.Badge)})
+	}
+	if d := r.Density; d != nil {
+		e := Entry{Kind: "density", Label: "shaded by " + r.Said(&d.Number)}
+		if d.To != nil {
+			e.Label += " up to zoom " + number(*d.To)
+		}
+		e.Colours = d.Shading(1, 1000).Colours // there are numbers for all classes
+		l.Entries = append(l.Entries, e)
 	}
 	return l
 }

@@ -82,6 +82,12 @@ func (s *Style) Resolve(
 		r.unshaded = r.without(found, "shade.property", s.Shade.Property)
 		r.shade(found)
 	}
+	if s.Badge != nil && !s.Badge.Counts() {
+		r.without(numbers(s.Badge.Property), "badge.property", s.Badge.Property)
+	}
+	if s.Density != nil && !s.Density.Counts() {
+		r.without(numbers(s.Density.Property), "density.property", s.Density.Property)
+	}
 	if s.Circle != nil && s.Circle.Property != "" {
 		r.circleAt = r.place(s.Circle.Property)
 	}

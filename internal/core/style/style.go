@@ -31,6 +31,8 @@ type Style struct {
 	Fill       *Fill      `json:"fill,omitempty"`
 	Circle     *Circle    `json:"circle,omitempty"`
 	Labels     bool       `json:"labels,omitempty"` // names beside places
+	Badge      *Number    `json:"badge,omitempty"`  // on clusters; nil for how many places they are of
+	Density    *Density   `json:"density,omitempty"`
 	// Apart keeps the places out of the crowd of other collections that are shown with them.
 	Apart   bool    `json:"apart,omitempty"`
 	Zooms   *Zooms  `json:"zooms,omitempty"`   // where the collection is shown; nil for everywhere
