@@ -233,12 +233,13 @@ type MarkerProperties struct {
 // Density is the places of a collection in a viewport as cells to shade: squares of the Web Mercator
 // map of the world, which has 2 to the power of Level of them in a row.
 type Density struct {
-	Level   int       `json:"level"`
-	Says    string    `json:"says"`    // what the number of a cell is called
-	Colours []string  `json:"colours"` // of the classes, #rrggbb, the lightest first
-	Breaks  []float64 `json:"breaks"`  // between the classes; a class begins at its break
-	Cells   []Cell    `json:"cells"`
-	Matched int       `json:"matched"` // places in the box
+	Level   int        `json:"level"`
+	Says    string     `json:"says"`    // what the number of a cell is called
+	Colours []string   `json:"colours"` // of the classes, #rrggbb, the lightest first
+	Breaks  []float64  `json:"breaks"`  // between the classes; a class begins at its break
+	Range   [2]float64 `json:"range"`   // the numbers of the lightest and the darkest shade
+	Cells   []Cell     `json:"cells"`
+	Matched int        `json:"matched"` // places in the box
 }
 
 // Cell is a cell of a Density. In JSON it is an array of its five numbers.

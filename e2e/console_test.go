@@ -350,6 +350,15 @@ func TestScreenshots(t *testing.T) {
 			p.until("[...document.querySelectorAll('idle-map.side')].every(m => m.shadowRoot.querySelectorAll('ul " +
 				"button').length > 0)")
 		}},
+		{"density", "/data/brindlemere/style", 1280, 800, false, func(p *page) {
+			p.until(clicked("summary", "Clusters and density"))
+			p.until(clicked("label", "Shaded cells"))
+			p.until("document.querySelector('.editor idle-map')?.densities.length == 1 && " +
+				"document.querySelector('.editor .legend').innerText.includes('shaded')")
+			eval[any](p, "document.querySelector('.editor idle-map').view = { centre: { lon: -22.05, lat: -38.5 }, "+
+				"zoom: 9.5 }")
+			p.until("document.querySelector('.editor idle-map').densities[0]?.cells.length > 60")
+		}},
 		{"style", "/data", 1280, 800, false, func(p *page) {
 			p.until("document.querySelector('#data-brindlemere')")
 			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => "+
@@ -379,7 +388,7 @@ func TestScreenshots(t *testing.T) {
 		scheme := map[bool]string{true: "dark", false: "light"}[shot.dark]
 		p.prefer("prefers-color-scheme", scheme)
 		p.do(chromedp.Navigate(service.url + shot.query))
-		if shot.query != "/data" {
+		if !strings.HasPrefix(shot.query, "/data") {
 			p.until("map && buttons().length > 0")
 			p.rested()
 		}

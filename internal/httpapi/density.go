@@ -68,6 +68,8 @@ func appendDensity(dst []byte, view *service.Density) ([]byte, error) {
 		}
 		dst = appendFloat(dst, v)
 	}
+	dst = appendFloat(append(dst, `],"range":[`...), shading.Low)
+	dst = appendFloat(append(dst, ','), shading.High)
 	dst = append(dst, `],"cells":[`...)
 	first := true
 	err := view.Cells(func(at index.Cell, number float64, count int) {

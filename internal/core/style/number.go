@@ -120,6 +120,8 @@ type Shading struct {
 	Colours []string
 	// Breaks are between the classes, ascending: a class begins at its break.
 	Breaks []float64
+	// Low and High are the numbers of the lightest and the heaviest.
+	Low, High float64
 }
 
 // steps is how many colours a continuous shading has.
@@ -137,7 +139,7 @@ func (d *Density) Shading(low, high float64) Shading {
 	if d.Method != "classes" {
 		n, digits = steps, 4
 	}
-	var s Shading
+	s := Shading{Low: low, High: high}
 	for i := 1; i < n && high > low; i++ {
 		f := float64(i) / float64(n)
 		v := low + (high-low)*f

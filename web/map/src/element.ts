@@ -2,10 +2,12 @@ import type { GeoJSON } from 'geojson'
 import { Camera, inBox, type ScreenPoint, type View } from './camera'
 import styles from './element.css?inline'
 import type { IdleMapEvents, Picked } from './events'
+import type { Density } from './density'
 import { Feed, type MarkerSource } from './feed'
 import { Flight, lessMotion } from './flight'
 import { FrameLoop } from './frames'
 import { CircleLayer } from './layers/circles'
+import { DensityLayer } from './layers/density'
 import { LabelLayer } from './layers/labels'
 import { LandLayer } from './layers/land'
 import type { Layer, Standing } from './layers/layer'
@@ -41,13 +43,14 @@ export class IdleMap extends HTMLElement {
   private readonly scene = new Scene()
   private readonly loop = new FrameLoop(() => this.draw())
   private readonly land = new LandLayer(() => this.redrawAll())
+  private readonly shading = new DensityLayer(this.scene)
   private readonly shapes = new ShapeLayer(this.camera, this.scene)
   private readonly circles = new CircleLayer(this.scene)
   private readonly markers = new MarkerLayer(this.camera, this.scene, () => this.loop.ask())
   private readonly outline = new ClusterOutline(() => this.loop.ask())
   private readonly labels = new LabelLayer(this.scene, this.markers)
   private readonly layers: { base: readonly Layer[]; over: readonly Layer[] } = {
-    base: [this.land, this.shapes, this.circles],
+    base: [this.land, this.shading, this.shapes, this.circles],
     over: [this.shapes.raised, this.circles.raised, this.outline, this.markers, this.labels],
   }
   private readonly stage = new Stage(this.camera, this.layers, () => this.resized())
@@ -161,6 +164,11 @@ export class IdleMap extends HTMLElement {
   set sources(sources: readonly MarkerSource[]) {
     this.wantedSources = sources
     if (this.feed) this.feed.sources = sources
+  }
+
+  /** The cells that are shaded, as they were fetched last. */
+  get densities(): readonly Density[] {
+    return this.scene.densities
   }
 
   /** Land outlines of the app's own, drawn over the world's. */

@@ -1,4 +1,5 @@
 import { type Camera, covers, gridBox, stepOf } from './camera'
+import type { Density } from './density'
 import type { Appearance } from './looks'
 import type { Marker } from './marker'
 import type { Box, Position } from './projection'
@@ -11,6 +12,8 @@ export interface MarkerSource extends Appearance {
   load(box: Box, zoom: number, signal: AbortSignal): Promise<Marker[]>
   /** Fetches the areas and paths of a box at a zoom, the lowest first. */
   shapes?(box: Box, zoom: number, signal: AbortSignal): Promise<Shape[]>
+  /** Fetches the cells to shade of a box at a zoom, of what is drawn as density. */
+  densities?(box: Box, zoom: number, signal: AbortSignal): Promise<Density[]>
   /** Fetches the area that a cluster's places cover: rings of positions. */
   outline?(marker: Marker, zoom: number, signal: AbortSignal): Promise<Position[][]>
 }
@@ -112,7 +115,7 @@ class Channel {
     if (zooms && (this.camera.zoom < zooms.from || this.camera.zoom > zooms.to)) {
       this.stop()
       this.request = this.asked = this.have = null
-      this.scene.replace(this.source, [], [])
+      this.scene.replace(this.source, [], [], [])
       this.state = 'settled'
       this.changed()
       return
@@ -136,12 +139,13 @@ class Channel {
     this.request = request
     this.asked = { box, step }
     try {
-      const [markers, shapes] = await Promise.all([
+      const [markers, shapes, densities] = await Promise.all([
         this.source.load(box, step, request.signal),
         this.source.shapes?.(box, step, request.signal) ?? [],
+        this.source.densities?.(box, step, request.signal) ?? [],
       ])
       if (request.signal.aborted) return
-      this.scene.replace(this.source, markers, shapes)
+      this.scene.replace(this.source, markers, shapes, densities)
       this.have = { box, step }
       this.state = 'settled'
       this.pause = firstRetry

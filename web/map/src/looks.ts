@@ -40,6 +40,8 @@ export interface Style {
   fill?: Fill
   circle?: { metres?: number; property?: string } // around each place
   labels?: boolean
+  badge?: { show?: string; property?: string } // what clusters tell
+  density?: { to?: number } // places are drawn as shaded cells up to a zoom, or at all
   zooms?: { from: number; to: number }
   order?: number
 }

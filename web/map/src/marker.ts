@@ -12,11 +12,18 @@ export interface Marker {
   category: string // of a place or shape
   drawing: Drawing // of a place or shape
   count: number // places it stands for; 1 for a place
+  badge?: Badge // what the badge of a cluster shows in the stead of the count
   tally: readonly Share[] // of a cluster, in the order of the legend
   parts?: readonly (readonly [title: string, count: number])[] // of a cluster of several layers: how many of each
   opensAt: number | null // the zoom at which a cluster opens; null if its places share a spot
   extent: Box | null // of a cluster's places
   stacked: readonly StackedPlace[] // the first places of a cluster that share a spot
+}
+
+/** A number of the places of a cluster. */
+export interface Badge {
+  number: number
+  says: string // what it is called
 }
 
 /** The places of a cluster that are of one category of one layer. */
@@ -34,6 +41,8 @@ export interface StackedPlace {
 export function sameMarker(a: Marker, b: Marker): boolean {
   return (
     a.count === b.count &&
+    a.badge?.number === b.badge?.number &&
+    a.badge?.says === b.badge?.says &&
     a.at.lon === b.at.lon &&
     a.at.lat === b.at.lat &&
     a.name === b.name &&

@@ -1,3 +1,4 @@
+import type { Density } from './density'
 import type { Appearance, Looks } from './looks'
 import type { Marker } from './marker'
 import { place, type Placed } from './placed'
@@ -13,6 +14,7 @@ export interface Patch {
 interface SourceContent {
   markers: Map<string, Placed> // by the key of the marker in its source
   shapes: Map<string, PlacedShape>
+  densities: readonly Density[]
 }
 
 /**
@@ -34,6 +36,11 @@ export class Scene {
     return this.order().shapes
   }
 
+  /** The cells to shade, the lowest first. */
+  get densities(): readonly Density[] {
+    return [...this.sources.values()].flatMap((c) => c.densities)
+  }
+
   get(key: string | null): Placed | PlacedShape | undefined {
     if (key === null) return undefined
     this.byKey ??= new Map<string, Placed | PlacedShape>([
@@ -53,10 +60,15 @@ export class Scene {
     return [...this.shapes.map((s) => markerOf(s)), ...this.markers]
   }
 
-  /** Shows these markers and shapes of a source, and none else. */
-  replace(source: Appearance, markers: readonly Marker[], shapes: readonly Shape[]): void {
+  /** Shows these markers, shapes and densities of a source, and none else. */
+  replace(
+    source: Appearance,
+    markers: readonly Marker[],
+    shapes: readonly Shape[],
+    densities: readonly Density[],
+  ): void {
     const before = this.sources.get(source.id)
-    const now: SourceContent = { markers: new Map(), shapes: new Map() }
+    const now: SourceContent = { markers: new Map(), shapes: new Map(), densities }
     for (const m of markers) now.markers.set(m.key, place(source, m, before?.markers.get(m.key)))
     for (const s of shapes) now.shapes.set(shapeKey(s), placeShape(source, s))
     this.sources.set(source.id, now)
@@ -65,7 +77,7 @@ export class Scene {
 
   /** Changes some of what a source shows. */
   patch(source: Appearance, patch: Patch): void {
-    const content = this.sources.get(source.id) ?? { markers: new Map(), shapes: new Map() }
+    const content = this.sources.get(source.id) ?? { markers: new Map(), shapes: new Map(), densities: [] }
     this.sources.set(source.id, content)
     for (const key of patch.removed ?? []) {
       content.markers.delete(key)

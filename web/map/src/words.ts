@@ -31,7 +31,8 @@ export const englishWords: Words = {
         : [...m.tally]
             .sort((a, b) => b[1] - a[1])
             .map(([category, count]) => `${count} ${category || 'without category'}`)
-    return `Cluster of ${m.count} places: ${said.join(', ')}`
+    const told = m.badge ? `, ${m.badge.says}: ${number.format(m.badge.number)}` : ''
+    return `Cluster of ${m.count} places${told}: ${said.join(', ')}`
   },
   inView(zoom, markers) {
     const shapes = markers.filter((m) => m.kind === 'shape').length

@@ -1,7 +1,8 @@
-import type { Box, Marker, Position, Shape, Share, StackedPlace } from '@idlebeacon/map'
+import type { Badge, Box, Density, Marker, Position, Shape, Share, StackedPlace } from '@idlebeacon/map'
 import { bboxOf, boxOf, type Chosen, isNothing, selection } from './selection'
 import { answer, type Schemas, service } from './service'
-import { drawingOf, keysOnce, ringsOf } from './view'
+import { told } from './numbers'
+import { drawingOf, fetchDensity, keysOnce, ringsOf } from './view'
 
 /** What is shown of a collection, with others. */
 export interface Layer {
@@ -10,6 +11,8 @@ export interface Layer {
   chosen: Chosen
   categories: readonly string[] // of the collection, in the order of the legend
   apart?: boolean // its places do not gather with those of others
+  badge?: (Schemas['StyleNumber'] & { name: string }) | undefined // what its clusters tell, and its name for people
+  density?: { to?: number; zooms?: { from: number; to: number } | undefined } | undefined // where it is shaded
 }
 
 /** Fetches the markers of a box at a zoom: those of all layers gather together. */
@@ -48,6 +51,24 @@ export async function fetchShapesOf(
   }))
 }
 
+/** Fetches the cells to shade of a box at a zoom, of the layers that are drawn as density there. */
+export async function fetchDensitiesOf(
+  layers: readonly Layer[],
+  box: Box,
+  zoom: number,
+  signal: AbortSignal,
+): Promise<Density[]> {
+  const shaded = showing(layers).filter(
+    ({ density: d }) => d && zoom <= (d.to ?? Infinity) && (!d.zooms || (zoom >= d.zooms.from && zoom <= d.zooms.to)),
+  )
+  return Promise.all(
+    shaded.map(async ({ collection, chosen, categories }) => ({
+      layer: collection,
+      ...(await fetchDensity({ collection, chosen, categories }, box, zoom, signal)),
+    })),
+  )
+}
+
 /** Fetches the rings around the places of a cluster: asked for by its own box, with its outline. */
 export async function fetchOutlineOf(
   layers: readonly Layer[],
@@ -84,6 +105,8 @@ export async function fetchMembersOf(
 
 function markers(layers: readonly Layer[], box: Box, zoom: number, signal: AbortSignal, outline: boolean) {
   const query = { ...asked(layers), bbox: bboxOf(box), zoom, ...(outline && { outline }) }
+  for (const { collection, badge } of layers)
+    if (badge?.property) query.selections[`${collection}.numbers`] = badge.property
   return answer(service.GET('/api/markers', { params: { query }, querySerializer, signal }))
 }
 
@@ -147,10 +170,21 @@ function markerOf(
     count: p.count ?? 1,
     tally,
     parts,
+    ...badgeOf(p, layers),
     opensAt: p.opens_at ?? null,
     extent: boxOf(p.extent),
     stacked: (p.places ?? []).map(stacked),
   }
+}
+
+/** What the badge of a cluster tells, if the styles of all that is in it agree on what that is. */
+function badgeOf(p: Schemas['JointMarker']['properties'], layers: readonly Layer[]): { badge?: Badge } {
+  const inside = layers.filter((l) => p.tally?.[l.collection])
+  const badge = inside[0]?.badge
+  if (!badge?.property || !inside.every((l) => l.badge?.show === badge.show && l.badge?.property === badge.property))
+    return {}
+  const totals = inside.flatMap((l) => p.numbers?.[l.collection]?.[badge.property ?? ''] ?? [])
+  return told(badge.show, badge.name, totals)
 }
 
 const stacked = (p: Schemas['JointPlace']): StackedPlace => ({

@@ -1,4 +1,5 @@
-import type { Box, Drawing, Marker, Position, Shape } from '@idlebeacon/map'
+import type { Box, Density, DensityCell, Drawing, Marker, Position, Shape } from '@idlebeacon/map'
+import { calledIn, told } from './numbers'
 import { bboxOf, boxOf, type Chosen, isNothing, selection } from './selection'
 import { answer, type Schemas, service } from './service'
 import type { StyleDocument } from './styles'
@@ -14,13 +15,14 @@ export interface Viewport {
 /** Fetches the markers of a box at a zoom. */
 export async function fetchMarkers(v: Viewport, box: Box, zoom: number, signal?: AbortSignal): Promise<Marker[]> {
   if (isNothing(v.chosen, v.categories)) return []
-  const ask = asked(v, box, zoom, signal)
+  const badge = v.draft?.badge && { ...v.draft.badge, name: calledIn(v.draft, v.draft.badge.property ?? '') }
+  const ask = asked(v, box, zoom, signal, badge?.property ? { numbers: [badge.property] } : {})
   const path = '/api/collections/{collection}/markers'
   const found = await answer(v.draft ? service.POST(path, { ...ask, body: v.draft }) : service.GET(path, ask))
   const order = new Map(v.categories.map((c, i) => [c, i]))
   const rank = (c: string) => order.get(c) ?? v.categories.length
   const once = keysOnce()
-  return found.features.map((f) => markerOf(f, once(`${f.properties.kind} ${f.id}`), rank))
+  return found.features.map((f) => markerOf(f, once(`${f.properties.kind} ${f.id}`), rank, badge))
 }
 
 /** Returns what makes keys different from those before: ids of clusters are hashes, so two could be the same. */
@@ -34,7 +36,12 @@ export function keysOnce(): (key: string) => string {
   }
 }
 
-function markerOf(f: Schemas['Markers']['features'][number], key: string, rank: (category: string) => number): Marker {
+function markerOf(
+  f: Schemas['Markers']['features'][number],
+  key: string,
+  rank: (category: string) => number,
+  badge: (Schemas['StyleNumber'] & { name: string }) | undefined,
+): Marker {
   const [lon = 0, lat = 0] = f.geometry.coordinates
   const p = f.properties
   return {
@@ -47,6 +54,7 @@ function markerOf(f: Schemas['Markers']['features'][number], key: string, rank: 
     drawing: drawingOf(p),
     count: p.count ?? 1,
     tally: Object.entries(p.tally ?? {}).sort(([a], [b]) => rank(a) - rank(b)),
+    ...(badge && told(badge.show, badge.name, Object.values(p.numbers ?? {}))),
     opensAt: p.opens_at ?? null,
     extent: boxOf(p.extent),
     stacked: (p.places ?? []).map((s) => ({ id: s.id, name: s.name ?? '', category: s.category ?? '' })),
@@ -68,6 +76,15 @@ export async function fetchShapes(v: Viewport, box: Box, zoom: number, signal?: 
   }))
 }
 
+/** Fetches the cells to shade of a box at a zoom. */
+export async function fetchDensity(v: Viewport, box: Box, zoom: number, signal?: AbortSignal): Promise<Density> {
+  const ask = asked(v, box, zoom, signal)
+  const path = '/api/collections/{collection}/density'
+  const found = await answer(v.draft ? service.POST(path, { ...ask, body: v.draft }) : service.GET(path, ask))
+  const [low = 0, high = 0] = found.range
+  return { ...found, range: [low, high], cells: found.cells as unknown as DensityCell[] }
+}
+
 /** The rings of an outline. */
 export function ringsOf(outline: GeoJSON.Geometry | undefined): Position[][] {
   const ring = (positions: GeoJSON.Position[]) => positions.map(([lon = 0, lat = 0]) => ({ lon, lat }))
@@ -82,8 +99,8 @@ export function ringsOf(outline: GeoJSON.Geometry | undefined): Position[][] {
   return []
 }
 
-function asked(v: Viewport, box: Box, zoom: number, signal?: AbortSignal) {
-  const query = { ...selection(v.chosen, v.categories), bbox: bboxOf(box), zoom }
+function asked<More extends object = object>(v: Viewport, box: Box, zoom: number, signal?: AbortSignal, more?: More) {
+  const query = { ...selection(v.chosen, v.categories), bbox: bboxOf(box), zoom, ...more }
   return { params: { path: { collection: v.collection }, query }, signal: signal ?? null }
 }
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import type { Box } from '@idlebeacon/map'
+import type { Box, Density } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { storeToRefs } from 'pinia'
@@ -20,6 +20,7 @@ const props = defineProps<{
   styles: ReadonlyMap<string, Styled>
   chosen: ReadonlyMap<string, Chosen>
   box: Box | null // in view
+  densities: readonly Density[] // that are shaded
 }>()
 const emit = defineEmits<{ toggle: [ids: string[], on: boolean]; choose: [id: string, what: Chosen] }>()
 
@@ -158,6 +159,7 @@ const switchAll = (of: readonly Collection[], on: boolean) =>
               :styled="styles.get(c.id)"
               :chosen="chosen.get(c.id) ?? everything"
               :box="box"
+              :density="densities.find((d) => d.layer === c.id)"
               @choose="(what: Chosen) => emit('choose', c.id, what)"
             />
           </li>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { around, type Box, type FeedState, type IdleMap, Looks, type View } from '@idlebeacon/map'
+import { around, type Box, type Density, type FeedState, type IdleMap, Looks, type View } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
@@ -33,6 +33,7 @@ const view = shallowRef<View | null>(null)
 const inView = shallowRef<Box | null>(null)
 const start = shallowRef<View | null>(null) // the view that the page began with
 const feed = ref<FeedState>('loading')
+const densities = shallowRef<readonly Density[]>([])
 const panelOpen = ref(false) // on a narrow screen
 
 const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
@@ -120,6 +121,10 @@ function choose(id: string, what: Chosen): void {
 
 const parts = computed(() => view.value && viewParts(view.value))
 const outage = computed(() => store.problem ?? (feed.value === 'failed' ? 'The markers cannot be fetched.' : null))
+function fed(state: FeedState): void {
+  feed.value = state
+  densities.value = map.value?.densities ?? []
+}
 watch(feed, (state, before) => {
   if (state === 'failed' || before === 'failed') void store.refresh() // see at once whether all of the service is gone
 })
@@ -135,6 +140,7 @@ watch(feed, (state, before) => {
         :styles="styles.styles"
         :chosen="chosen"
         :box="inView"
+        :densities="densities"
         @toggle="toggle"
         @choose="choose"
       />
@@ -144,7 +150,7 @@ watch(feed, (state, before) => {
         ref="map"
         @travel="view = $event.detail"
         @rest="onRest"
-        @state="feed = $event.detail"
+        @state="fed($event.detail)"
         @pick="pick($event.detail)"
         @dismiss="dismissed"
       >

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import type { Box } from '@idlebeacon/map'
+import type { Box, Density } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import type { Collection } from '../api/collections'
@@ -7,13 +7,20 @@ import { explain, ServiceError } from '../api/explain'
 import { fetchCounts } from '../api/items'
 import type { Chosen } from '../api/selection'
 import { fetchLegend, type Legend } from '../api/styles'
+import DensityKey from '../parts/DensityKey.vue'
 import ExportChoice from '../parts/ExportChoice.vue'
 import LegendMark from '../parts/LegendMark.vue'
 import type { Styled } from '../stores/styles'
 import { numberText } from '../text/format'
 
 // The legend of a collection, whose categories can be switched off, and what else chooses among its places.
-const props = defineProps<{ collection: Collection; styled: Styled | undefined; chosen: Chosen; box: Box | null }>()
+const props = defineProps<{
+  collection: Collection
+  styled: Styled | undefined
+  chosen: Chosen
+  box: Box | null
+  density: Density | undefined // what is shaded, as it was fetched last
+}>()
 const emit = defineEmits<{ choose: [what: Chosen] }>()
 
 const pause = 350 // ms after the last key before what was typed counts
@@ -128,9 +135,10 @@ onUnmounted(() => {
           <span v-if="e.count" class="count">{{ numberText(e.count) }}</span>
         </button>
         <span v-else class="entry">
-          <LegendMark :entry="e" />
+          <LegendMark v-if="e.kind !== 'density' || !density" :entry="e" />
           <span class="what">{{ e.label }}</span>
         </span>
+        <DensityKey v-if="e.kind === 'density' && density" :density="density" />
       </li>
     </ul>
     <p v-if="found" class="matched" role="status"

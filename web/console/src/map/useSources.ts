@@ -1,7 +1,8 @@
 import { Looks, type MarkerSource } from '@idlebeacon/map'
 import { storeToRefs } from 'pinia'
 import type { Collection } from '../api/collections'
-import { fetchMarkersOf, fetchOutlineOf, fetchShapesOf, type Layer } from '../api/layers'
+import { fetchDensitiesOf, fetchMarkersOf, fetchOutlineOf, fetchShapesOf, type Layer } from '../api/layers'
+import { calledIn } from '../api/numbers'
 import { type Chosen, everything } from '../api/selection'
 import { type Styled, useStyles } from '../stores/styles'
 
@@ -31,6 +32,11 @@ export function layersOf(
       chosen: chosen.get(c.id) ?? everything,
       categories: c.categories.map((k) => k.category),
       apart: styled.style.apart ?? false,
+      badge: styled.style.badge && {
+        ...styled.style.badge,
+        name: calledIn(styled.style, styled.style.badge.property ?? ''),
+      },
+      density: styled.style.density && { ...styled.style.density, zooms: styled.style.zooms },
     })
   }
   return groups
@@ -61,6 +67,8 @@ export function useSources(): (shown: readonly Collection[], chosen: ReadonlyMap
       outline: (marker, zoom, signal) => fetchOutlineOf(layers, marker, zoom, signal),
     }
     if (withShapes.length > 0) source.shapes = (box, zoom, signal) => fetchShapesOf(withShapes, box, zoom, signal)
+    if (layers.some((l) => l.density))
+      source.densities = (box, zoom, signal) => fetchDensitiesOf(layers, box, zoom, signal)
     sources.set(id, { key, source })
     return source
   }

@@ -16,6 +16,10 @@ const line = computed(() => props.entry.line ?? {})
   /></span>
   <span v-else-if="entry.kind === 'shade'" class="shade" :style="{ background: entry.colour }" />
   <span v-else-if="entry.kind === 'circle'" class="circle" />
+  <span v-else-if="entry.kind === 'badge'" class="badge">12</span>
+  <span v-else-if="entry.kind === 'density'" class="density"
+    ><span v-for="colour in entry.colours" :key="colour" :style="{ background: colour }"
+  /></span>
   <svg v-else-if="lines" class="swatch" width="26" height="16" aria-hidden="true">
     <rect
       x="2"
@@ -49,6 +53,23 @@ const line = computed(() => props.entry.line ?? {})
   width: 20px;
   height: 14px;
   border-radius: 3px;
+}
+.badge {
+  padding: 0 0.3rem;
+  border: 1px solid var(--soft);
+  border-radius: 4px;
+  font-size: 0.75rem;
+  font-weight: 600;
+}
+.density {
+  display: inline-flex;
+  width: 48px;
+  height: 14px;
+  border-radius: 3px;
+  overflow: hidden;
+}
+.density > span {
+  flex: 1;
 }
 .circle {
   display: inline-block;

@@ -6,6 +6,7 @@ import { computed, onMounted, shallowRef, toRef } from 'vue'
 import type { Collection } from '../api/collections'
 import { fetchItems, type Item } from '../api/items'
 import Icon from '../parts/Icon.vue'
+import DensityFields from './DensityFields.vue'
 import LineFields from './LineFields.vue'
 import LookFields from './LookFields.vue'
 import NumberFields from './NumberFields.vue'
@@ -62,6 +63,10 @@ onMounted(async () => {
         <details>
           <summary>Size and colour by a number</summary>
           <NumberFields :draft="draft" :properties="properties" @change="change" />
+        </details>
+        <details>
+          <summary>Clusters and density</summary>
+          <DensityFields :draft="draft" :properties="properties" @change="change" />
         </details>
         <details>
           <summary>Lines, areas and circles</summary>

@@ -4,7 +4,7 @@ import { computed, onMounted, useTemplateRef, watch } from 'vue'
 import { type Collection, fetchBackdrop } from '../api/collections'
 import { boxOf, everything } from '../api/selection'
 import type { Legend, StyleDocument } from '../api/styles'
-import { fetchMarkers, fetchShapes } from '../api/view'
+import { fetchDensity, fetchMarkers, fetchShapes } from '../api/view'
 import LegendMark from '../parts/LegendMark.vue'
 import PlaceDetails from '../popup/PlaceDetails.vue'
 import { useMarkerPopup } from '../popup/useMarkerPopup'
@@ -25,11 +25,13 @@ const categories = computed(() => props.collection.categories.map((k) => k.categ
 function show(): void {
   if (!map.value) return
   const { collection, draft, looks } = props
+  const shaded = (zoom: number) => draft.density !== undefined && zoom <= (draft.density.to ?? Infinity)
   const viewport = { collection: collection.id, chosen: everything, categories: categories.value, draft }
   const source: MarkerSource = {
     id: 'draft',
     looks,
-    load: (box, zoom, signal) => fetchMarkers(viewport, box, zoom, signal),
+    load: (box, zoom, signal) => (shaded(zoom) ? Promise.resolve([]) : fetchMarkers(viewport, box, zoom, signal)),
+    densities: async (box, zoom, signal) => (shaded(zoom) ? [await fetchDensity(viewport, box, zoom, signal)] : []),
   }
   if (collection.shapes > 0) source.shapes = (box, zoom, signal) => fetchShapes(viewport, box, zoom, signal)
   map.value.hidePopup()

@@ -8,6 +8,11 @@ const plurals = new Intl.PluralRules(language)
 
 export const numberText = (n: number): string => numbers.format(n)
 
+const rounded = new Intl.NumberFormat(language, { maximumSignificantDigits: 3 })
+
+/** Writes a number with three digits at most that count. */
+export const roundedText = (n: number): string => rounded.format(n)
+
 /** Writes a count with the word for what is counted. */
 export function counted(n: number, one: string, many: string): string {
   return `${numbers.format(n)} ${plurals.select(n) === 'one' ? one : many}`

@@ -53,7 +53,7 @@ export class MarkerPictures {
       const plate = plateOf(p.marker)
       return { left: at.x - plate / 2, top: at.y - foot - plate, width: plate, height: plate + foot + footRound }
     }
-    const width = this.badgeWidth(context, countText(p.marker.count))
+    const width = this.badgeWidth(context, badgeText(p.marker))
     return { left: at.x - width / 2, top: at.y - badgeHeight / 2, width, height: badgeHeight }
   }
 
@@ -165,7 +165,7 @@ export class MarkerPictures {
       colour: looksIn(p.drawn, layer).of(category).colour,
       width: ((width - 8) * count) / p.marker.count,
     }))
-    const key = `${countText(p.marker.count)} ${shares.map((s) => `${s.colour}${s.width.toFixed(1)}`).join(' ')}`
+    const key = `${badgeText(p.marker)} ${shares.map((s) => `${s.colour}${s.width.toFixed(1)}`).join(' ')}`
     const same = this.sameBadges.get(key)
     if (same) return same
     const canvas = document.createElement('canvas')
@@ -186,7 +186,7 @@ export class MarkerPictures {
     c.font = badgeFont
     c.textAlign = 'center'
     c.textBaseline = 'middle'
-    c.fillText(countText(p.marker.count), width / 2, (badgeHeight - barHeight - 3) / 2 + 1.5)
+    c.fillText(badgeText(p.marker), width / 2, (badgeHeight - barHeight - 3) / 2 + 1.5)
     let x = 4
     for (const share of shares) {
       c.fillStyle = share.colour
@@ -216,9 +216,23 @@ function snapped(v: number, density: number): number {
 
 const badgeFont = '600 13px system-ui, sans-serif'
 
+/** What a badge shows. */
+function badgeText(m: Marker): string {
+  return m.badge ? numberText(m.badge.number) : countText(m.count)
+}
+
 /** Writes a count so short that a badge stays narrow. */
 export function countText(n: number): string {
   if (n < 10_000) return String(n)
   if (n < 1_000_000) return `${Math.floor(n / 1000)}k`
   return `${(Math.floor(n / 100_000) / 10).toString()}M`
+}
+
+/** Writes any number so short that a badge stays narrow: with three digits or so. */
+export function numberText(v: number): string {
+  const size = Math.abs(v)
+  const sign = v < 0 ? '\u2212' : ''
+  if (size >= 1e9 || (size > 0 && size < 0.001)) return sign + size.toExponential(0)
+  if (size >= 1000) return sign + countText(Math.round(size))
+  return sign + String(Number(size.toPrecision(3)))
 }
