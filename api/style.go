@@ -24,7 +24,7 @@ type StyleDocument struct {
 	Fill       *Fill           `json:"fill,omitempty"`
 	Circle     *Circle         `json:"circle,omitempty"`
 	Labels     bool            `json:"labels,omitempty"` // names beside places
-	Badge      *StyleNumber    `json:"badge,omitempty"`  // on clusters; nil for how many places they are of
+	Badge      *Number         `json:"badge,omitempty"`  // on clusters; nil for how many places they are of
 	Density    *StyleDensity   `json:"density,omitempty"`
 	Apart      bool            `json:"apart,omitempty"` // its places do not gather with those of other collections
 	Zooms      *Zooms          `json:"zooms,omitempty"` // where the collection is shown; nil for everywhere
@@ -76,15 +76,15 @@ type Shade struct {
 	Colours []string `json:"colours,omitempty"`
 }
 
-// A StyleNumber says what is told of some places.
-type StyleNumber struct {
+// A Number says what is told of some places, such as on the badge of a cluster.
+type Number struct {
 	Show     string `json:"show,omitempty"`     // count, sum, mean, least or greatest; count if empty
 	Property string `json:"property,omitempty"` // of all but count
 }
 
 // A StyleDensity draws the places of a collection as shaded cells, in the stead of markers.
 type StyleDensity struct {
-	StyleNumber
+	Number
 	Method  string   `json:"method,omitempty"`  // classes or continuous; continuous if empty
 	Classes int      `json:"classes,omitempty"` // 2 to 9; 0 for 5
 	Colours []string `json:"colours,omitempty"` // the first and the last, or one for each class

@@ -3,7 +3,7 @@
 // set-up: data is generated, and a private PostgreSQL is started for what needs one.
 //
 //	go run ./bench                   everything, up to ten million places
-//	go run ./bench -only start,http  some of it
+//	go run ./bench -only viewport,http  some of it
 package main
 
 import (
@@ -62,6 +62,7 @@ var parts = []struct {
 	{"load", underLoad},
 	{"filter", filters},
 	{"database", database},
+	{"http", overNetwork},
 }
 
 var plots = flag.String("plots", "", "directory for plots, as SVG: how a viewport scales, how many markers it has")

@@ -98,7 +98,7 @@ func TestNumbersOfPlaces(t *testing.T) {
 	}
 
 	// Badges of the map: what a screen reader is told adds up.
-	set(func(s *api.StyleDocument) { s.Badge = &api.StyleNumber{Show: "sum", Property: "berths"} })
+	set(func(s *api.StyleDocument) { s.Badge = &api.Number{Show: "sum", Property: "berths"} })
 	p := browse(t, 1280, 800, service.url+"/?lat=-38.48&lon=-22.05&zoom=9")
 	p.until("text().includes('on clusters: ')")
 	p.rested()

@@ -51,7 +51,7 @@ func CodingFor(accepted string, size int) Coding {
 }
 
 var gzipWriters = sync.Pool{New: func() any {
-	w, _ := gzip.NewWriterLevel(nil, gzip.DefaultCompression) // a level that there is
+	w, _ := gzip.NewWriterLevel(nil, gzip.BestSpeed) // a level that there is
 	return w
 }}
 

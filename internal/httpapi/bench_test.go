@@ -18,8 +18,8 @@ import (
 	"idlebeacon/internal/store"
 )
 
-// BenchmarkMarkers answers views without a connection: all that the handler does,
-// each time for another view.
+// BenchmarkMarkers answers views without a connection: all that the handler does, each time for
+// another view, or again and again for one.
 func BenchmarkMarkers(b *testing.B) {
 	log := slog.New(slog.DiscardHandler)
 	st, err := store.Open(b.Context(), store.Options{DSN: pgboxtest.DSN(b), Log: log})
@@ -44,22 +44,37 @@ func BenchmarkMarkers(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	r := rand.New(rand.NewPCG(1, 1))
-	written := 0
-	for b.Loop() {
-		box, zoom := worlds.Look(r)
-		q := url.Values{"bbox": {box.String()}, "zoom": {fmt.Sprint(zoom)}}
-		answer := httptest.NewRecorder()
-		handler.ServeHTTP(
-			answer,
-			httptest.NewRequest(http.MethodGet, "http://localhost/api/collections/places/markers?"+q.Encode(), nil),
-		)
-		if answer.Code != http.StatusOK {
-			b.Fatal(answer.Code, answer.Body)
-		}
-		written += answer.Body.Len()
+	for _, kind := range []struct {
+		name, coding string
+		views        int
+	}{
+		{"other", "identity", 1 << 20},
+		{"other", "gzip", 1 << 20},
+		{"other", "zstd", 1 << 20},
+		{"same", "identity", 1},
+		{"same", "gzip", 1},
+	} {
+		b.Run("view="+kind.name+"/coding="+kind.coding, func(b *testing.B) {
+			r := rand.New(rand.NewPCG(1, 1))
+			written, path := 0, ""
+			for i := 0; b.Loop(); i++ {
+				if i < kind.views {
+					box, zoom := worlds.Look(r)
+					q := url.Values{"bbox": {box.String()}, "zoom": {fmt.Sprint(zoom)}}
+					path = "http://localhost/api/collections/places/markers?" + q.Encode()
+				}
+				answer := httptest.NewRecorder()
+				asked := httptest.NewRequest(http.MethodGet, path, nil)
+				asked.Header.Set("Accept-Encoding", kind.coding)
+				handler.ServeHTTP(answer, asked)
+				if answer.Code != http.StatusOK {
+					b.Fatal(answer.Code, answer.Body)
+				}
+				written += answer.Body.Len()
+			}
+			b.ReportMetric(float64(written)/float64(b.N), "bytes/answer")
+		})
 	}
-	b.ReportMetric(float64(written)/float64(b.N), "bytes/answer")
 	s.Close()
 	if err := st.Close(); err != nil {
 		b.Fatal(err)

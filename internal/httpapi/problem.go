@@ -28,6 +28,7 @@ func writeJSON(w http.ResponseWriter, status int, contentType string, v any) err
 
 func writeBody(w http.ResponseWriter, status int, contentType string, body []byte) {
 	w.Header().Set("Content-Type", contentType)
+	w.Header().Set("Content-Length", strconv.Itoa(len(body))) // or it would go out in chunks
 	w.WriteHeader(status)
 	_, _ = w.Write(body) // an error here means that the client has gone
 }

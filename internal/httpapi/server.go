@@ -322,8 +322,13 @@ func (h *server) logged(next http.Handler) http.Handler {
 // secrets are the parameters whose values are not written to the log.
 var secrets = regexp.MustCompile(`(?i)(^|&)([^=&]*(?:key|token|secret|password|signature)[^=&]*)=[^&]*`)
 
-// loggedQuery returns a query with what is nobody else's business left out.
-func loggedQuery(raw string) string { return secrets.ReplaceAllString(raw, "$1$2=...") }
+// A loggedQuery is a query, written to a log with what is nobody else's business left out.
+type loggedQuery string
+
+// LogValue implements slog.LogValuer: the work is only done if the line is written.
+func (q loggedQuery) LogValue() slog.Value {
+	return slog.StringValue(secrets.ReplaceAllString(string(q), "$1$2=..."))
+}
 
 // wellFormed refuses requests whose address has what is no text.
 func wellFormed(next http.Handler) http.Handler {

@@ -2,12 +2,11 @@
 import { around, type Box, type Density, type FeedState, type IdleMap, Looks, type View } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import Message from 'primevue/message'
-import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
+import { computed, defineAsyncComponent, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { fetchBackdrop } from '../api/collections'
 import { boxOf, type Chosen } from '../api/selection'
 import Icon from '../parts/Icon.vue'
-import PlaceDetails from '../popup/PlaceDetails.vue'
 import { useMarkerPopup } from '../popup/useMarkerPopup'
 import { useCollections } from '../stores/collections'
 import { useStyles } from '../stores/styles'
@@ -16,6 +15,8 @@ import CollectionsPanel from './CollectionsPanel.vue'
 import MapControls from './MapControls.vue'
 import { layersOf, sourceOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
+
+const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue')) // not needed at first
 
 defineOptions({ name: 'MapPage' })
 

@@ -1,13 +1,12 @@
 <script setup lang="ts">
 import type { Box, Density } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
-import { computed, onUnmounted, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, onUnmounted, ref, watch } from 'vue'
 import type { Collection } from '../api/collections'
 import { explain, ServiceError } from '../api/explain'
 import { fetchCounts } from '../api/items'
 import type { Chosen } from '../api/selection'
 import { fetchLegend, type Legend } from '../api/styles'
-import DensityKey from '../parts/DensityKey.vue'
 import ExportChoice from '../parts/ExportChoice.vue'
 import LegendMark from '../parts/LegendMark.vue'
 import type { Styled } from '../stores/styles'
@@ -22,6 +21,8 @@ const props = defineProps<{
   density: Density | undefined // what is shaded, as it was fetched last
 }>()
 const emit = defineEmits<{ choose: [what: Chosen] }>()
+
+const DensityKey = defineAsyncComponent(() => import('../parts/DensityKey.vue')) // seldom needed
 
 const pause = 350 // ms after the last key before what was typed counts
 
