@@ -48,29 +48,29 @@ func demoFeatures(n int, f func(*feature.Feature) error) error {
 	}
 }
 
-// demoSet returns a set of n places of the demo's kind, and how many bytes their
-// ids and properties have as JSON.
-func demoSet(n int) (*places.Set, int, error) {
-	var set places.Set
+// demoSet returns a set of n places of the demo's kind and so many times as many, a little way
+// off, and how many bytes the ids and properties of the n have as JSON.
+func demoSet(n, times int) (*places.Set, int, error) {
+	var set places.Builder
 	raw := 0
+	random := rand.New(rand.NewPCG(7, 7))
 	err := demoFeatures(n, func(f *feature.Feature) error {
 		raw += len(f.ID) + len(f.Properties.JSON())
-		set.Put(
-			&places.Row{
-				Place: places.Place{
-					ID:       f.ID,
-					At:       f.At,
-					Name:     f.Properties.Text("name"),
-					Category: f.Properties.Text("category"),
-				},
-				Properties: f.Properties,
+		row := places.Row{
+			Place: places.Place{
+				ID: f.ID, At: f.At, Name: f.Properties.Text("name"), Category: f.Properties.Text("category"),
 			},
-			1,
-		)
+			Properties: f.Properties,
+		}
+		for i := range times {
+			set.Add(&row)
+			row.ID = fmt.Sprintf("%s-%d", f.ID, i)
+			row.At.Lon = math.Round((f.At.Lon+random.NormFloat64()/500)*1e6) / 1e6
+			row.At.Lat = math.Round((f.At.Lat+random.NormFloat64()/500)*1e6) / 1e6
+		}
 		return nil
 	})
-	set.Publish(1)
-	return &set, raw, err
+	return set.Build(1), raw, err
 }
 
 // memory measures what a place takes.
@@ -113,7 +113,7 @@ func memory(_ context.Context, r *report) error {
 	runtime.KeepAlive(tree)
 	runtime.KeepAlive(set)
 	before = heap()
-	all, raw, err := demoSet(n)
+	all, raw, err := demoSet(n, 1)
 	if err != nil {
 		return err
 	}
@@ -221,8 +221,8 @@ func underLoad(ctx context.Context, r *report) error {
 
 // filters measures the first use of a selection, and views under it.
 func filters(ctx context.Context, r *report) error {
-	const n = 1_000_000
-	set, _, err := demoSet(n)
+	const n, times = 1_000_000, 10
+	set, _, err := demoSet(n, times)
 	if err != nil {
 		return err
 	}
@@ -254,11 +254,41 @@ func filters(ctx context.Context, r *report) error {
 			measured = fmt.Sprintf("first use %s, then %s", short(first), views)
 		}
 		r.add(
-			fmt.Sprintf("viewport, 1 M places of the demo's kind, %s: %s", s.name, count(snapshot.Len())),
-			"",
+			fmt.Sprintf("viewport, %s places of the demo's kind, %s: %s", count(n*times), s.name, count(snapshot.Len())),
+			"2 s",
 			measured,
-			0,
+			first.Seconds()/2,
 		)
 	}
+	return sums(ctx, r, set.Snapshot())
+}
+
+// sums measures what it takes to know what the numbers of a property come to everywhere, and views
+// that say it.
+func sums(ctx context.Context, r *report, snapshot *places.Snapshot) error {
+	before, started := heap(), time.Now()
+	measure := snapshot.Measure("berths")
+	if err := snapshot.Measured(ctx, "berths", measure); err != nil {
+		return err
+	}
+	first := time.Since(started)
+	perPlace := float64(heap()-before) / float64(snapshot.Len())
+	crowd := cluster.Of(snapshot.Tree())
+	without, err := best(crowd)
+	if err != nil {
+		return err
+	}
+	crowd[0].Measures = []*index.Measure{measure}
+	with, err := best(crowd)
+	if err != nil {
+		return err
+	}
+	r.add(
+		fmt.Sprintf("sums of a property, %s places of the demo's kind", count(snapshot.Len())),
+		"2 s",
+		fmt.Sprintf("first use %s, %.1f bytes a place; view p50 %s, without sums %s",
+			short(first), perPlace, short(with.at(0.5)), short(without.at(0.5))),
+		first.Seconds()/2,
+	)
 	return nil
 }

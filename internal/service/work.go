@@ -53,8 +53,7 @@ func (s *Service) measured(ctx context.Context, c *collection, of *places.Snapsh
 		measure := of.Measure(property)
 		if measure == nil {
 			measure = &index.Measure{Column: nobodys, Number: func(index.Entry) (float64, bool) { return 0, false }}
-		}
-		if err := s.measure(ctx, of.Tree(), measure); err != nil {
+		} else if err := s.measure(ctx, of, property, measure); err != nil {
 			return nil, err
 		}
 		measures = append(measures, measure)
@@ -65,18 +64,19 @@ func (s *Service) measured(ctx context.Context, c *collection, of *places.Snapsh
 // nobodys is the column of properties that no place has.
 var nobodys = new(index.Column)
 
-// measure finds out what numbers come to in all parts of a tree, as far as that is not known.
-func (s *Service) measure(ctx context.Context, tree index.Tree, m *index.Measure) error {
-	const perPlace = 10 // bytes
-	release, err := s.lookAt(ctx, tree.Unmeasured(m.Column, cheapPlaces+1), perPlace)
+// measure finds out what the numbers of a property come to in all parts of a snapshot, if that is
+// not known of many of its places: of few it is found out when it is needed.
+func (s *Service) measure(ctx context.Context, of *places.Snapshot, property string, m *index.Measure) error {
+	if of.Tree().Unmeasured(m.Column, cheapPlaces+1) <= cheapPlaces {
+		return nil
+	}
+	const perPlace = 26 // bytes, those that are kept included
+	release, err := s.lookAt(ctx, of.Len(), perPlace)
 	if err != nil {
 		return err
 	}
 	defer release()
-	if !tree.Measure(m, func() bool { return ctx.Err() == nil }) {
-		return ctx.Err()
-	}
-	return nil
+	return of.Measured(ctx, property, m)
 }
 
 // lookAt asks for room to look at n places, each of which takes so many bytes meanwhile.

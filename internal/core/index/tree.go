@@ -186,6 +186,25 @@ func BuildSorted(entries []Entry, change uint64) Tree {
 // Len returns the number of entries.
 func (t Tree) Len() int { return t.root.sum.Count }
 
+// Split returns t in parts, in key order, that have at most so many entries each, unless those
+// are on one spot.
+func (t Tree) Split(most int) []Part {
+	var split func(p Part, into []Part) []Part
+	split = func(p Part, into []Part) []Part {
+		if p.Moments().Count <= most || p.cell.Level == MaxLevel {
+			return append(into, p)
+		}
+		for _, q := range p.Quarters(nil) {
+			into = split(q, into)
+		}
+		return into
+	}
+	if t.root.node == nil {
+		return nil
+	}
+	return split(t.Part(Cell{}), nil)
+}
+
 // All returns the entries in order of Key and then Ref.
 func (t Tree) All() iter.Seq[Entry] { return t.Part(Cell{}).All() }
 

@@ -182,6 +182,7 @@ type probe struct {
 	values []filter.Value
 	idAt   int // place in values of a property "id" that stands for the place's own; -1 for none
 	geomAt int // and of the position of the place; -1 for none
+	known  int // how many of the properties places have
 }
 
 // newProbe prepares to look for the properties of the given names.
@@ -197,6 +198,9 @@ func (c *columns) newProbe(names []string) *probe {
 			continue
 		}
 		if n := slices.Index(c.words.names, key); n >= 0 {
+			if p.wanted[n] == 0 {
+				p.known++
+			}
 			p.wanted[n] = i + 1
 		}
 	}
@@ -215,13 +219,15 @@ func (p *probe) read(c *columns, ref uint32, category uint16) []filter.Value {
 		p.values[p.geomAt] = filter.PositionValue(c.at(ref))
 	}
 	record, _ := cutText(rest)
-	for len(record) > 0 {
+	for left := p.known; left > 0 && len(record) > 0; {
+		if n, behind := skipValue(record); n >= len(p.wanted) || p.wanted[n] == 0 {
+			record = behind
+			continue
+		}
+		left--
 		var v value
 		n := 0
 		n, v, record = c.cutValue(record)
-		if n >= len(p.wanted) || p.wanted[n] == 0 {
-			continue
-		}
 		to := &p.values[p.wanted[n]-1]
 		switch v.form {
 		case formNull:
@@ -251,6 +257,25 @@ type value struct {
 	number float64
 	bytes  []byte
 	word   string
+}
+
+// skipValue returns the number of the property at the start of a record, and what follows it.
+func skipValue(record []byte) (n int, rest []byte) {
+	tag, size := binary.Uvarint(record)
+	record = record[size:]
+	switch form(tag % uint64(formCount)) {
+	case formWhole, formWord:
+		size = 1
+		for record[size-1] >= 0x80 { // more of a variable-length number follows
+			size++
+		}
+		record = record[size:]
+	case formFloat:
+		record = record[8:]
+	case formText, formJSON:
+		_, record = cutText(record)
+	}
+	return int(tag / uint64(formCount)), record
 }
 
 // cutValue cuts one property off the start of a record.

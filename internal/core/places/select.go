@@ -1,11 +1,13 @@
 package places
 
 import (
+	"bytes"
 	"context"
 	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
+	"unicode/utf8"
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/filter"
@@ -85,6 +87,21 @@ type test struct {
 	name      string
 	wanted    []bool // by category; nil for all
 	probe     *probe
+	folded    []byte // room for a name
+}
+
+// fold is foldCase, into the room of the test for names in ASCII, as most are.
+func (t *test) fold(name []byte) []byte {
+	t.folded = append(t.folded[:0], name...)
+	for i, b := range t.folded {
+		if b >= utf8.RuneSelf {
+			return []byte(foldCase(string(name)))
+		}
+		if 'A' <= b && b <= 'Z' {
+			t.folded[i] = b + 'a' - 'A'
+		}
+	}
+	return t.folded
 }
 
 func (s Selection) on(c *columns) *test {
@@ -106,22 +123,25 @@ func (t *test) prepare() {
 	}
 }
 
-func (t *test) takes(e index.Entry) bool {
+func (t *test) takes(e index.Entry) bool { return t.takesRow(e.Ref, e.Category()) }
+
+// takesRow is takes by the number of the row and that of its category.
+func (t *test) takesRow(ref uint32, category uint16) bool {
 	if t.wanted != nil && len(t.wanted) < len(t.columns.categories) ||
 		t.probe != nil && len(t.probe.wanted) < len(t.columns.words.names) {
 		t.prepare() // there are new ones
 	}
-	if t.wanted != nil && !t.wanted[e.Category()] {
+	if t.wanted != nil && !t.wanted[category] {
 		return false
 	}
 	if t.name != "" {
-		_, rest := cutText(t.columns.record(e.Ref))
+		_, rest := cutText(t.columns.record(ref))
 		name, _ := cutText(rest)
-		if !strings.Contains(foldCase(string(name)), t.name) {
+		if !bytes.Contains(t.fold(name), []byte(t.name)) {
 			return false
 		}
 	}
-	return t.probe == nil || t.selection.Filter.Matches(t.probe.read(t.columns, e.Ref, e.Category()))
+	return t.probe == nil || t.selection.Filter.Matches(t.probe.read(t.columns, ref, category))
 }
 
 // Limits of what is kept of selections: their number, and how many entries their
@@ -363,19 +383,4 @@ func (s *Set) build(
 	s.selections.trim(s.tree.Len())
 	s.publish(s.Snapshot().change)
 	return nil
-}
-
-// entriesOf returns the entries of a snapshot that s takes, in their order.
-func (s Selection) entriesOf(ctx context.Context, from *Snapshot) (entries []index.Entry, err error) {
-	test := s.on(&from.columns)
-	n := 0
-	for e := range from.tree.All() {
-		if n++; n%checkEvery == 0 && ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		if test.takes(e) {
-			entries = append(entries, e)
-		}
-	}
-	return entries, nil
 }

@@ -165,8 +165,24 @@ func (s *Snapshot) Measure(property string) *index.Measure {
 	values := s.Values([]string{property})
 	return &index.Measure{Column: s.measured.column(property), Number: func(e index.Entry) (float64, bool) {
 		v := values(e)[0]
-		return v.Number, v.Kind == filter.Number && !math.IsInf(v.Number, 0)
+		return v.Number, isNumber(v)
 	}}
+}
+
+// Measured finds out what the numbers of a measure come to in all parts of the snapshot's index.
+// It takes ten bytes a place meanwhile, and fails only if ctx ends first.
+func (s *Snapshot) Measured(ctx context.Context, property string, m *index.Measure) error {
+	numbers, err := s.numbers(ctx, property)
+	if err != nil {
+		return err
+	}
+	scanned := &index.Measure{Column: m.Column, Number: func(e index.Entry) (float64, bool) {
+		return numbers[e.Ref], !math.IsNaN(numbers[e.Ref])
+	}}
+	if !s.tree.Measure(scanned, func() bool { return ctx.Err() == nil }) {
+		return ctx.Err()
+	}
+	return nil
 }
 
 // measured is the columns of the properties whose numbers were asked for.
@@ -204,7 +220,7 @@ func (s *Snapshot) Numbers(property string, sample int) []float64 {
 		if i++; i%step != 0 {
 			continue
 		}
-		if v := values(e)[0]; v.Kind == filter.Number && !math.IsInf(v.Number, 0) {
+		if v := values(e)[0]; isNumber(v) {
 			numbers = append(numbers, v.Number)
 		}
 	}
