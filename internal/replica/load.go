@@ -38,7 +38,7 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 			l := &loader{
 				info:    &info.Collection,
 				shapes:  &shapes.Set{},
-				batches: make(chan []feature.Feature, loadQueue),
+				batches: make(chan []*places.Row, loadQueue),
 			}
 			loaders[info.Key] = l
 			c := newCopy(info, v.Change)
@@ -93,7 +93,7 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 // A loader makes the memory of one collection from batches that come from several goroutines.
 type loader struct {
 	info    *store.Collection
-	batches chan []feature.Feature // of places
+	batches chan []*places.Row
 
 	mu     sync.Mutex
 	shapes *shapes.Set // edited by the holder of mu
@@ -101,22 +101,22 @@ type loader struct {
 
 // take takes in a batch of features. It waits for room.
 func (l *loader) take(ctx context.Context, batch []feature.Feature) error {
-	points := batch[:0]
+	rows := make([]*places.Row, 0, len(batch))
 	for i := range batch {
 		f := &batch[i]
 		if f.Shape == nil {
-			points = append(points, *f)
+			rows = append(rows, rowOf(l.info, f))
 			continue
 		}
 		l.mu.Lock()
 		l.shapes.Put(shapeOf(l.info, f))
 		l.mu.Unlock()
 	}
-	if len(points) == 0 {
+	if len(rows) == 0 {
 		return nil
 	}
 	select {
-	case l.batches <- points:
+	case l.batches <- rows:
 		return nil
 	case <-ctx.Done():
 		return ctx.Err()
@@ -127,8 +127,8 @@ func (l *loader) take(ctx context.Context, batch []feature.Feature) error {
 func (l *loader) build(newest uint64) *places.Set {
 	var b places.Builder
 	for batch := range l.batches {
-		for i := range batch {
-			b.Add(rowOf(l.info, &batch[i]))
+		for _, row := range batch {
+			b.Add(row)
 		}
 	}
 	l.shapes.Publish(newest)

@@ -223,6 +223,9 @@ func Unquote(quoted []byte) string {
 // says reports whether a JSON string says s.
 func says(quoted []byte, s string) bool {
 	inner := quoted[1 : len(quoted)-1]
+	if len(inner) < len(s) { // spelling only makes it longer
+		return false
+	}
 	if bytes.IndexByte(inner, '\\') < 0 {
 		return string(inner) == s
 	}

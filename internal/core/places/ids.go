@@ -77,6 +77,16 @@ func (t *idTable) put(c *columns, ref uint32) (old uint32, replaced bool) {
 	return old, replaced
 }
 
+// putNew is put for a place whose id is not in the table, in which there is room.
+func (t *idTable) putNew(c *columns, ref uint32) {
+	i := t.home(c.id(ref))
+	for t.slots[i] != 0 {
+		i = t.next(i)
+	}
+	t.slots[i] = ref + 1
+	t.count++
+}
+
 // remove frees the slot of id and closes the gap, so that no search ends early.
 func (t *idTable) remove(c *columns, id string) (ref uint32, found bool) {
 	if t.count == 0 {

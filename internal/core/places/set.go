@@ -138,12 +138,16 @@ func (b *Builder) Build(change uint64) *Set {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.ids.reserve(len(b.entries))
-	for _, e := range b.entries {
-		s.ids.put(&s.writer.columns, e.Ref)
-	}
 	s.change = max(s.change, change)
+	s.ids.reserve(len(b.entries))
+	var both sync.WaitGroup
+	both.Go(func() {
+		for ref := range uint32(len(b.entries)) { // one for each, in the order in which they were added
+			s.ids.putNew(&s.writer.columns, ref)
+		}
+	})
 	s.tree = index.Build(b.entries, s.change)
+	both.Wait()
 	s.publish(s.change)
 	return s
 }
