@@ -63,6 +63,7 @@ var parts = []struct {
 	{"filter", filters},
 	{"database", database},
 	{"http", overNetwork},
+	{"start", starts},
 }
 
 var plots = flag.String("plots", "", "directory for plots, as SVG: how a viewport scales, how many markers it has")
