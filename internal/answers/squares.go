@@ -34,8 +34,9 @@ type View[M any] interface {
 	InSquares(cells []index.Cell, cut bool, yield func(M, iter.Seq[cluster.Group]))
 	// Covers reports whether all of some spots lie in the box.
 	Covers(geo.SpotBox) bool
-	// CountOf returns how many of the places of a cell of the map lie in the box.
-	CountOf(cluster.Group) int
+	// Counts returns a function that returns how many of the places of a cell of the map, which
+	// is part of a square, lie in the box.
+	Counts(square index.Cell) func(cluster.Group) int
 }
 
 // A Form is how the markers of a view are encoded.
@@ -121,17 +122,23 @@ func (c *Squares[M]) Append(
 	for i, squares := range all {
 		for k, s := range squares {
 			inside := view.Covers(groups[i][k].Bounds())
+			var count func(cluster.Group) int
 			if inside {
 				matched += s.places
+			} else {
+				count = view.Counts(groups[i][k])
 			}
 			for j := range s.markers {
 				m := &s.markers[j]
 				if !inside {
-					count := placesIn(m, view)
-					if count == 0 {
+					in := 0
+					for _, g := range m.groups {
+						in += count(g)
+					}
+					if in == 0 {
 						continue
 					}
-					matched += count
+					matched += in
 				}
 				if m.spans {
 					if seen[m.head] {
@@ -168,15 +175,6 @@ func upTo(a, b []uint64) bool {
 		}
 	}
 	return true
-}
-
-// placesIn returns how many of the places of m that lie in its square lie in the box of a
-// view.
-func placesIn[M any](m *squareMarker, view View[M]) (count int) {
-	for _, g := range m.groups {
-		count += view.CountOf(g)
-	}
-	return count
 }
 
 // squares returns the squares of one rectangle of a view, which may be its only one: those

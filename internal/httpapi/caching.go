@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/klauspost/compress/gzhttp"
+
 	"idlebeacon/internal/answers"
 )
 
@@ -107,6 +109,9 @@ func writeCoded(
 		}
 		w.Header().Set("Content-Encoding", string(coding))
 		tag = strings.TrimSuffix(tag, `"`) + "--" + string(coding) + `"`
+		if around, ok := w.(*gzhttp.GzipResponseWriter); ok { // which would keep some of it to look at
+			w = around.Unwrap()
+		}
 	}
 	w.Header().Set("ETag", tag)
 	w.Header().Set("Cache-Control", caching)

@@ -386,19 +386,30 @@ func (v *Viewport) Covers(spots geo.SpotBox) bool {
 	return slices.ContainsFunc(v.boxes, func(b geo.SpotBox) bool { return b.Covers(spots) })
 }
 
-// CountOf returns how many of the places of a cell of the map lie in the box.
-func (v *Viewport) CountOf(g cluster.Group) (count int) {
-	for _, b := range v.boxes {
-		if b.Covers(g.Extent) {
-			return g.Count
+// Counts returns a function that returns how many of the places of a cell of the map, which is
+// part of a square, lie in the box.
+func (v *Viewport) Counts(square index.Cell) func(cluster.Group) int {
+	var parts []index.Part // of the square, of each source
+	return func(g cluster.Group) (count int) {
+		for _, b := range v.boxes {
+			if b.Covers(g.Extent) {
+				return g.Count
+			}
+			if !b.Overlaps(g.Extent) {
+				continue
+			}
+			if parts == nil {
+				for _, source := range v.crowd {
+					parts = append(parts, source.Tree.Part(square))
+				}
+			}
+			for i := range parts {
+				if !parts[i].Empty() {
+					part := parts[i].Part(g.Cell)
+					count += part.Count(b)
+				}
+			}
 		}
-		if !b.Overlaps(g.Extent) {
-			continue
-		}
-		for _, source := range v.crowd {
-			part := source.Tree.Part(g.Cell)
-			count += part.Count(b)
-		}
+		return count
 	}
-	return count
 }
