@@ -32,6 +32,9 @@ type cell struct {
 	mean  geo.Spot
 	owner *cell // the head whose marker stands for its places; nil until known
 
+	quarters  [4]index.Moments // of the places in each quarter, in key order
+	quartered bool             // these are known
+
 	next     [8]*cell // the cells next to it: first those it conflicts with, last the others
 	against  int8     // how many of them it conflicts with
 	free     int8     // how many it does not conflict with
@@ -133,6 +136,19 @@ func (c *cell) add(source int, p index.Part) {
 	sum := p.Sum()
 	c.sum.Add(&sum)
 	c.mean = c.sum.Mean()
+}
+
+// inQuarters returns the moments of the places in each quarter of c, in key order.
+func (c *cell) inQuarters() *[4]index.Moments {
+	if !c.quartered {
+		c.quartered = true
+		for i := range c.parts {
+			if p := &c.parts[i]; !p.Empty() {
+				p.AddQuarters(&c.quarters)
+			}
+		}
+	}
+	return &c.quarters
 }
 
 // touches reports whether c has a place in box.

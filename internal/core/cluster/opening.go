@@ -47,10 +47,12 @@ type fewCell struct {
 	mean    geo.Spot
 }
 
-// add takes in a part of one more cell, or of one that there is of another source, until they
-// span more than one marker ever could.
-func (f *few) add(p index.Part) bool {
-	at := p.Cell()
+// addPart is add for a part.
+func (f *few) addPart(p index.Part) bool { return f.add(p.Cell(), p.Moments()) }
+
+// add takes in places of one more cell, or more of one that there is, until they span more than
+// one marker ever could.
+func (f *few) add(at index.Cell, places index.Moments) bool {
 	if f.count == 0 {
 		f.x, f.y = at.X, at.Y
 	}
@@ -71,7 +73,7 @@ func (f *few) add(p index.Part) bool {
 		f.count++
 	}
 	c := &f.cells[i]
-	c.moments.Add(p.Moments())
+	c.moments.Add(places)
 	c.mean = c.moments.Mean()
 	return true
 }
@@ -90,18 +92,21 @@ func (f *few) gather(members []*cell, from, to uint8) bool {
 
 // take adds all of a cell at a level, and reports whether f may still have one marker.
 func (f *few) take(c *cell, from uint8) bool {
-	for i := range c.parts {
-		p := &c.parts[i]
-		switch {
-		case p.Empty():
-		case from+1 == f.level:
-			var room [4]index.Part
-			for _, quarter := range p.Quarters(room[:0]) {
-				if !f.add(quarter) {
-					return false
-				}
+	at := index.Cell{Level: from, X: c.x, Y: c.y}
+	switch f.level {
+	case from:
+		return f.add(at, c.sum.Moments())
+	case from + 1:
+		quarters := c.inQuarters()
+		for i, quarter := range at.Children() {
+			if quarters[i].Count > 0 && !f.add(quarter, quarters[i]) {
+				return false
 			}
-		case !p.Parts(f.level, c.sum.Extent, f.add):
+		}
+		return true
+	}
+	for i := range c.parts {
+		if p := &c.parts[i]; !p.Empty() && !p.Parts(f.level, c.sum.Extent, f.addPart) {
 			return false
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"math"
 
 	"idlebeacon/internal/core/geo"
-	"idlebeacon/internal/core/index"
 )
 
 // stands returns where the marker of a head stands: as far from the mean of its cell towards
@@ -42,12 +41,7 @@ func (v *view) stands(head *cell) geo.Spot {
 // many as another counts 16 times as much. Its end lies in the extent of the places, and moves
 // little when one of them does.
 func (c *cell) heaviest() vector {
-	var quarters [4]index.Moments
-	for i := range c.parts {
-		if p := &c.parts[i]; !p.Empty() {
-			p.AddQuarters(&quarters)
-		}
-	}
+	quarters := c.inQuarters()
 	// Products are converted, so that no processor rounds a sum and a product at once: all
 	// processes have to find the same.
 	var weight, x, y float64

@@ -102,11 +102,12 @@ type Summary struct {
 // Mean returns the spot at the arithmetic mean of the entries' coordinates,
 // rounded down. It lies in Extent. The set must not be empty.
 func (s *Summary) Mean() geo.Spot {
-	m := s.moments()
+	m := s.Moments()
 	return m.Mean()
 }
 
-func (s *Summary) moments() Moments { return Moments{s.Count, s.SumX, s.SumY} }
+// Moments returns those of the entries.
+func (s *Summary) Moments() Moments { return Moments{s.Count, s.SumX, s.SumY} }
 
 // Add makes s describe the union of two sets with no entry in common.
 func (s *Summary) Add(o *Summary) {

@@ -106,7 +106,7 @@ func (m *Moments) insert(e Entry) {
 // Moments returns those of the entries of p.
 func (p *Part) Moments() (m Moments) {
 	if p.whole != nil {
-		return p.whole.sum.moments()
+		return p.whole.sum.Moments()
 	}
 	for _, e := range p.run() {
 		m.insert(e)
@@ -122,11 +122,11 @@ func (p *Part) AddQuarters(m *[4]Moments) {
 		n := p.whole.node
 		switch {
 		case n.cell.level > level:
-			m[n.cell.first.way(level)].Add(p.whole.sum.moments())
+			m[n.cell.first.way(level)].Add(p.whole.sum.Moments())
 			return
 		case !n.leaf():
 			for i := range n.fork.kids {
-				m[i].Add(n.fork.kids[i].sum.moments())
+				m[i].Add(n.fork.kids[i].sum.Moments())
 			}
 			return
 		}

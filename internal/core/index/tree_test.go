@@ -195,7 +195,7 @@ func TestPart(t *testing.T) {
 					continue
 				}
 				sum := p.Sum()
-				if m := p.Moments(); m != sum.moments() {
+				if m := p.Moments(); m != sum.Moments() {
 					t.Fatalf("Moments of %v = %+v, want those of %+v", c, m, sum)
 				}
 				if c.Level < MaxLevel {
