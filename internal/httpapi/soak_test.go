@@ -48,6 +48,9 @@ var soakFilters = []url.Values{
 
 // soakQuestion returns something that a client may ask about the collection.
 func soakQuestion(r *rand.Rand) string {
+	if r.IntN(3) == 0 {
+		return jointSoakQuestion(r)
+	}
 	q := url.Values{}
 	maps.Copy(q, soakFilters[r.IntN(len(soakFilters))])
 	box, zoom := worlds.Look(r)
@@ -55,8 +58,11 @@ func soakQuestion(r *rand.Rand) string {
 	box = worlds.Screen(geo.Point{Lon: (box.West + box.East) / 2, Lat: (box.South + box.North) / 2}, zoom)
 	at := worlds.Uniform(r)
 	what := "markers"
-	switch r.IntN(6) {
+	switch r.IntN(7) {
 	default:
+		if r.IntN(2) == 0 {
+			q.Set("numbers", "berths")
+		}
 		q.Set("bbox", box.String())
 		q.Set("zoom", fmt.Sprint(zoom))
 		if r.IntN(3) == 0 {
@@ -74,8 +80,39 @@ func soakQuestion(r *rand.Rand) string {
 		q.Set("bbox", box.String())
 	case 2:
 		what = "categories"
+	case 3:
+		what = "density"
+		q.Set("bbox", box.String())
+		q.Set("zoom", fmt.Sprint(zoom))
+		if r.IntN(2) == 0 {
+			q.Set("show", "sum")
+			q.Set("property", "berths")
+		}
 	}
-	return "/api/collections/soak/" + what + "?" + q.Encode()
+	return "/api/collections/" + soakCollections[r.IntN(len(soakCollections))] + "/" + what + "?" + q.Encode()
+}
+
+// soakCollections are those that are edited.
+var soakCollections = []string{"soak", "soak-east", "soak-west"}
+
+// jointSoakQuestion asks for markers of several collections, each with a selection of its own.
+func jointSoakQuestion(r *rand.Rand) string {
+	asked := slices.Clone(soakCollections)
+	r.Shuffle(len(asked), func(i, k int) { asked[i], asked[k] = asked[k], asked[i] })
+	asked = asked[:1+r.IntN(len(asked))]
+	box, zoom := worlds.Look(r)
+	zoom += float64(r.IntN(6)) - 3 + float64(r.IntN(2))/2
+	box = worlds.Screen(geo.Point{Lon: (box.West + box.East) / 2, Lat: (box.South + box.North) / 2}, zoom)
+	q := url.Values{"collections": {strings.Join(asked, ",")}, "bbox": {box.String()}, "zoom": {fmt.Sprint(zoom)}}
+	for _, id := range asked {
+		for name, values := range soakFilters[r.IntN(len(soakFilters))] {
+			q[id+"."+name] = values
+		}
+		if r.IntN(3) == 0 {
+			q.Set(id+".numbers", "berths")
+		}
+	}
+	return "/api/markers?" + q.Encode()
 }
 
 var anyChange = regexp.MustCompile(`"change":\d+`)
@@ -111,7 +148,12 @@ func (f *fixture) ask(path, tag string) (status int, newTag, body string, err er
 func TestSoak(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	f := newFixtureOn(t, dsn)
-	f.want(201, "", "POST", "/api/collections", `{"id":"soak","name_property":"name","category_property":"kind"}`)
+	for _, id := range soakCollections {
+		f.want(201, "", "POST", "/api/collections", fmt.Sprintf(`{"id":%q,"name_property":"name",`+
+			`"category_property":"kind"}`, id))
+		f.want(201, "", "POST", "/api/collections/"+id+"/items", `{"type":"Feature","geometry":{"type":"Point",`+
+			`"coordinates":[-22,-38.5]},"properties":{"name":"Site 1","kind":"tap","berths":1}}`) // so that these are known
+	}
 	until := time.Now().Add(soakTime(t))
 	var edits, reads, unchanged atomic.Int64
 	var group sync.WaitGroup
@@ -201,7 +243,9 @@ func TestSoak(t *testing.T) {
 func (f *fixture) soakEdit(r *rand.Rand, w, n int, mine map[int]bool) error {
 	place := r.IntN(400)
 	id := fmt.Sprintf("w%d-%d", w, place)
-	method, path, contentType, body, want := http.MethodPost, "/api/collections/soak/items", "application/geo+json", "", http.StatusCreated
+	collection := "/api/collections/" + soakCollections[w%len(soakCollections)]
+	method, path, contentType, body, want := http.MethodPost, collection+"/items", "application/geo+json", "",
+		http.StatusCreated
 	switch {
 	case n%50 == 49: // many at once
 		var b strings.Builder
@@ -211,7 +255,7 @@ func (f *fixture) soakEdit(r *rand.Rand, w, n int, mine map[int]bool) error {
 			fmt.Fprintf(&b, "w%d-%d,Site %d,%s,%d,x,%v,%v\n", w, i, i, soakKind(r), r.IntN(9), p.Lat, p.Lon)
 			mine[i] = true
 		}
-		path, contentType, body, want = "/api/collections/soak/import", "text/csv", b.String(), http.StatusOK
+		path, contentType, body, want = collection+"/import", "text/csv", b.String(), http.StatusOK
 	case mine[place]:
 		method, path, want = http.MethodDelete, path+"/"+id, http.StatusNoContent
 		delete(mine, place)
