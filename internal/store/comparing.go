@@ -21,7 +21,7 @@ const comparing = `SELECT s.*, f.id IS NOT NULL AS there,
 		to_json(f.id)::text END || ',"geometry":' || coalesce(f.geometry::text,
 			'{"type":"Point","coordinates":[' || f.lon || ',' || f.lat || coalesce(',' || f.elevation, '') || ']}')
 			|| ',"properties":' || f.properties || '}' END AS before
-	FROM (SELECT DISTINCT ON (id) * FROM pg_temp.staged ORDER BY id, row DESC) s
+	FROM %[2]s s
 	LEFT JOIN features f ON f.collection_key = %[1]d AND f.id = s.id
 	WHERE f.id IS NULL OR (f.number_id, f.lon, f.lat, f.elevation, f.geometry::text, f.properties::text)
 		IS DISTINCT FROM (s.number_id, s.lon, s.lat, s.elevation, s.geometry::text, s.properties::text)`
@@ -40,7 +40,12 @@ func (st *Staging) compare(ctx context.Context, tx pgx.Tx, collection int64) (*c
 	if err := tx.QueryRow(ctx, "SELECT count(DISTINCT id) FROM pg_temp.staged").Scan(&c.distinct); err != nil {
 		return nil, err
 	}
-	_, err := tx.Exec(ctx, "CREATE TEMPORARY TABLE compared ON COMMIT DROP AS "+fmt.Sprintf(comparing, collection))
+	last := "pg_temp.staged" // of each id, the row that came last
+	if c.distinct < int(st.rows) {
+		last = "(SELECT DISTINCT ON (id) * FROM pg_temp.staged ORDER BY id, row DESC)" // sorts all
+	}
+	_, err := tx.Exec(ctx, "CREATE TEMPORARY TABLE compared ON COMMIT DROP AS "+
+		fmt.Sprintf(comparing, collection, last))
 	return c, err
 }
 
