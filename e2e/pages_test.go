@@ -134,7 +134,8 @@ func TestMapKeepsUp(t *testing.T) {
 	p.until("!text().includes('Loading markers')")
 	p.until(
 		"(z => performance.getEntriesByType('resource').filter(e => " +
-			"e.name.includes('/markers?')).at(-1).name.includes(`zoom=${Math.floor(z) + (z % 1 > 0.4594316 ? 0.5 : 0)}`))(map.view.zoom)",
+			"e.name.includes('/markers?')).at(-1).name.includes(`zoom=${Math.floor(z) + (z % 1 > 0.4594316 ? 0.5 : 0)}`))" +
+			"(map.view.zoom)",
 	)
 
 	// What is hidden does not show, and what nobody sees fetches nothing.

@@ -72,7 +72,8 @@ func printDensity(d api.Density, most int) {
 	for _, c := range cells[:min(most, len(cells))] {
 		at := index.Cell{Level: uint8(d.Level), X: c.X, Y: c.Y}.Bounds()
 		middle := geo.Spot{X: at.Min.X + (at.Max.X-at.Min.X)/2, Y: at.Min.Y + (at.Max.Y-at.Min.Y)/2}.Centre()
-		t.AppendRow(table.Row{degrees(middle.Lat), degrees(middle.Lon), c.Count, fmt.Sprintf("%.6g", c.Number)}[:len(columns)])
+		row := table.Row{degrees(middle.Lat), degrees(middle.Lon), c.Count, fmt.Sprintf("%.6g", c.Number)}
+		t.AppendRow(row[:len(columns)])
 	}
 	if len(cells) > most {
 		t.AppendFooter(table.Row{fmt.Sprintf("and %d more", len(cells)-most)})

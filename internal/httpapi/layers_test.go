@@ -43,7 +43,8 @@ func shape(
 	if opensAt != nil {
 		opens = fmt.Sprint(*opensAt)
 	}
-	return fmt.Sprint(count, at.Coordinates, opens, extent != nil, name, tally, size.Count, math.Round(size.Sum*10), size.Least, size.Greatest)
+	return fmt.Sprint(count, at.Coordinates, opens, extent != nil, name, tally, size.Count,
+		math.Round(size.Sum*10), size.Least, size.Greatest)
 }
 
 // sizes adds up what clusters of several collections say of the property size.

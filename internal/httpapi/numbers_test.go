@@ -47,7 +47,8 @@ func TestNumbersFollowEdits(t *testing.T) {
 		}
 		if i%2 == 0 {
 			tenths[id] = r.IntN(600) - 100
-			f.want(201, "", "POST", "/api/collections/huts/items", fmt.Sprintf(`{"type":"Feature","id":%q,"geometry":{"type":"Point",`+
+			f.want(201, "", "POST", "/api/collections/huts/items", fmt.Sprintf(`{"type":"Feature",`+
+				`"id":%q,"geometry":{"type":"Point",`+
 				`"coordinates":[-22,-38]},"properties":{"beds":%v}}`, id, float64(tenths[id])/10))
 		}
 		check()

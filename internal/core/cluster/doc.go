@@ -2,9 +2,10 @@
 // screen holds few and well-placed ones however many places there are.
 //
 // The map is cut into fixed square cells, a little wider than the least distance
-// between two markers, the spacing. The places of a cell belong together. If the means of two neighbouring cells are closer than
-// the spacing they conflict, and only one of them, the head, has a marker; the
-// places of the other belong to it or to another head that it conflicts with.
+// between two markers, the spacing. The places of a cell belong together. If the
+// means of two neighbouring cells are closer than the spacing they conflict, and
+// only one of them, the head, has a marker; the places of the other belong to it or
+// to another head that it conflicts with.
 //
 // Which cells are heads is settled in a fixed number of steps:
 //

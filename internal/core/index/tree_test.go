@@ -85,16 +85,6 @@ func TestTreeHoldsWhatWasInserted(t *testing.T) {
 		if got := slices.Collect(tree.All()); !slices.Equal(got, m.entries) {
 			t.Fatalf("All gives %d entries, want %d in order", len(got), len(m.entries))
 		}
-		var split []Entry
-		for _, p := range tree.Split(10) {
-			if n := p.Moments().Count; n == 0 || n > 10 && p.Cell().Level < MaxLevel {
-				t.Fatalf("a part in %v has %d entries", p.Cell(), n)
-			}
-			split = slices.AppendSeq(split, p.All())
-		}
-		if !slices.Equal(split, m.entries) {
-			t.Fatalf("the parts have %d entries, want %d", len(split), len(m.entries))
-		}
 		if tree.Len() != len(m.entries) {
 			t.Fatalf("Len = %d, want %d", tree.Len(), len(m.entries))
 		}

@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import type { StyleDocument } from '../api/styles'
 import Choice from '../parts/Choice.vue'
 import { having, numberOf, type Property, textOf } from './properties'
+import RampFields from './RampFields.vue'
 
 // Size and colour by a number.
 const props = defineProps<{ draft: StyleDocument; properties: Property[] }>()
@@ -23,8 +24,6 @@ const methods = {
   manual: 'classes as I say',
   continuous: 'without classes',
 } as const
-const first = '#b7d7d8'
-const last = '#0b4f6c'
 
 function setSize(member: keyof Size, value: string | number | undefined): void {
   if (member === 'property' && !value) emit('change', having(props.draft, 'size', undefined))
@@ -39,8 +38,8 @@ function setShade(next: Partial<Shade>): void {
   if (shade.method !== 'manual') delete shade.breaks
   else shade.breaks ??= [1, 10]
   if (shade.method === 'manual' || shade.method === 'continuous') delete shade.classes
-  if (shade.colours && shade.colours.length > 2)
-    shade.colours = [shade.colours[0] ?? first, shade.colours.at(-1) ?? last]
+  const [first, last] = [shade.colours?.[0], shade.colours?.at(-1)]
+  if (first && last) shade.colours = [first, last]
   emit('change', { ...props.draft, shade })
 }
 function setBreaks(text: string): void {
@@ -50,9 +49,6 @@ function setBreaks(text: string): void {
     .map(Number)
   if (breaks.length > 0 && breaks.every(Number.isFinite)) setShade({ breaks: breaks.sort((a, b) => a - b) })
 }
-const colours = computed(
-  () => [props.draft.shade?.colours?.[0] ?? first, props.draft.shade?.colours?.at(-1) ?? last] as [string, string],
-)
 </script>
 
 <template>
@@ -115,41 +111,26 @@ const colours = computed(
         label="Classes"
         @update:model-value="(method) => setShade({ method: method as Shade['method'] })"
       />
-      <label v-if="draft.shade.method === 'equal' || draft.shade.method === 'quantile'">
-        classes
-        <input
-          type="number"
-          min="2"
-          max="9"
-          :value="draft.shade.classes ?? 5"
-          @change="setShade({ classes: numberOf($event) ?? 5 })"
-        />
-      </label>
-      <label v-if="draft.shade.method === 'manual'">
-        between them
-        <input
-          type="text"
-          :value="draft.shade.breaks?.join(', ')"
-          placeholder="2, 5, 10"
-          @change="setBreaks(textOf($event))"
-        />
-      </label>
-      <label
-        >from
-        <input
-          type="color"
-          :value="colours[0]"
-          aria-label="Colour of the least"
-          @change="setShade({ colours: [textOf($event), colours[1]] })"
-      /></label>
-      <label
-        >to
-        <input
-          type="color"
-          :value="colours[1]"
-          aria-label="Colour of the most"
-          @change="setShade({ colours: [colours[0], textOf($event)] })"
-      /></label>
+      <RampFields
+        :classes="
+          draft.shade.method === 'equal' || draft.shade.method === 'quantile' ? (draft.shade.classes ?? 5) : undefined
+        "
+        :colours="draft.shade.colours"
+        least="least"
+        most="most"
+        @classes="(classes) => setShade({ classes })"
+        @colours="(colours) => setShade({ colours })"
+      >
+        <label v-if="draft.shade.method === 'manual'">
+          between them
+          <input
+            type="text"
+            :value="draft.shade.breaks?.join(', ')"
+            placeholder="2, 5, 10"
+            @change="setBreaks(textOf($event))"
+          />
+        </label>
+      </RampFields>
     </template>
   </p>
 </template>
