@@ -232,7 +232,7 @@ export function countText(n: number): string {
 export function numberText(v: number): string {
   const size = Math.abs(v)
   const sign = v < 0 ? '\u2212' : ''
-  if (size >= 1e9 || (size > 0 && size < 0.001)) return sign + size.toExponential(0)
+  if (size >= 1e9 || (size > 0 && size < 0.01)) return sign + size.toExponential(0)
   if (size >= 1000) return sign + countText(Math.round(size))
-  return sign + String(Number(size.toPrecision(3)))
+  return sign + String(Number(size.toPrecision(size < 1 ? 2 : 3)))
 }
