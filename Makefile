@@ -50,7 +50,7 @@ go-test: build
 # with it themselves.
 race-test: build
 	@scripts/install postgresql gcc
-	go test -race ./internal/admission ./internal/core/places ./internal/core/shapes ./internal/kept ./internal/answers ./internal/store \
+	go test -race ./internal/admission ./internal/core/index ./internal/core/places ./internal/core/shapes ./internal/kept ./internal/answers ./internal/store \
 		./internal/replica ./internal/importing ./internal/service ./internal/httpapi ./internal/pgbox
 
 # A while of fuzzing for each target; FUZZTIME says how long.

@@ -363,6 +363,7 @@ func (s *Server) launch() error {
 		return []string{
 			"-D", dir, "-p", "5432", "-c", "listen_addresses=", "-c", "unix_socket_directories=" + socketDir,
 			"-c", "unix_socket_permissions=0700", "-c", "logging_collector=off", "-c", "max_wal_size=2GB",
+			"-c", fmt.Sprintf("shared_buffers=%dMB", sharedBuffers()),
 		}
 	})
 	cmd.Stdout, cmd.Stderr = log, log

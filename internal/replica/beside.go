@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 )
@@ -178,8 +180,8 @@ func (r *Replica) nearer(ctx context.Context, v *store.View, s *straggler) error
 		return err
 	}
 	touch := touchOf(touched, s.key)
-	if s.collection.hasToBeLoaded(&info.Collection, touch) || v.Forgotten > s.upTo {
-		fresh, err := loadOne(v, info)
+	if s.collection.hasToBeLoaded(&info.Collection, touch) || v.Forgotten > s.upTo || s.quickerLoaded(touch) {
+		fresh, err := r.loadBeside(ctx, v, info, touch)
 		if err != nil {
 			return err
 		}
@@ -194,6 +196,46 @@ func (r *Replica) nearer(ctx context.Context, v *store.View, s *straggler) error
 		s.upTo = v.Change
 	}
 	return err
+}
+
+// quickerLoaded reports whether large imports have put so much into s that it takes less time to
+// load it anew than to follow each of their features.
+func (s *straggler) quickerLoaded(touch store.Touch) bool {
+	const share = 4 // a feature that is followed takes about as long as four that are loaded
+	return touch.Imported > broughtInTurn && share*touch.Imported > s.collection.Len()+touch.Imported
+}
+
+// loadBeside reads one collection anew: if it is most of what there is, by several connections
+// that go through all features.
+func (r *Replica) loadBeside(ctx context.Context, v *store.View, info store.Dated, touch store.Touch) (*Copy, error) {
+	own, all := touch.Imported, touch.Imported
+	r.mu.RLock()
+	for key, c := range r.byKey {
+		n := c.Len()
+		if all += n; key == info.Key {
+			own += n
+		}
+	}
+	r.mu.RUnlock()
+	if 2*own < all {
+		return loadOne(v, info)
+	}
+	l := newLoader(&info.Collection)
+	c := newCopy(info, v.Change)
+	var building errgroup.Group
+	building.Go(func() error { c.set, c.shapes = l.build(info.Newest), l.shapes; return nil })
+	err := v.AllFeatures(ctx, func(ctx context.Context, b store.Batch) error {
+		if b.Collection != info.Key {
+			return nil
+		}
+		return l.take(ctx, b.Features)
+	})
+	close(l.batches)
+	_ = building.Wait() // building does not fail
+	if err != nil {
+		return nil, fmt.Errorf("loading %q: %w", info.ID, err)
+	}
+	return c, nil
 }
 
 // join takes s among the others as of a view, to which they are brought up in the same turn, if

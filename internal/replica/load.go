@@ -35,11 +35,7 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 		loaders := map[int64]*loader{}
 		var building errgroup.Group
 		for _, info := range all {
-			l := &loader{
-				info:    &info.Collection,
-				shapes:  &shapes.Set{},
-				batches: make(chan []*places.Row, loadQueue),
-			}
+			l := newLoader(&info.Collection)
 			loaders[info.Key] = l
 			c := newCopy(info, v.Change)
 			byID[info.ID], byKey[info.Key] = c, c
@@ -97,6 +93,10 @@ type loader struct {
 
 	mu     sync.Mutex
 	shapes *shapes.Set // edited by the holder of mu
+}
+
+func newLoader(info *store.Collection) *loader {
+	return &loader{info: info, shapes: &shapes.Set{}, batches: make(chan []*places.Row, loadQueue)}
 }
 
 // take takes in a batch of features. It waits for room.
