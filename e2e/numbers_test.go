@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"testing"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 
 	"idlebeacon/api"
@@ -128,7 +129,7 @@ func TestNumbersOfPlaces(t *testing.T) {
 		to := 12.0
 		s.Density = &api.StyleDensity{Method: "classes", Classes: 3, Colours: []string{"#ffee00", "#ff0000"}, To: &to}
 	})
-	p.do(chromedp.Navigate(service.url + "/?lat=-38.43&lon=-22.1&zoom=11.2"))
+	p.do(chromedp.Navigate(service.url + "/?lat=-38.43&lon=-22.1&zoom=11.2&off=waters"))
 	p.until("map && map.densities.length == 1 && map.densities[0].cells.length > 20")
 	p.rested()
 	p.until("document.querySelectorAll('.classes li').length == 3")
@@ -144,6 +145,9 @@ func TestNumbersOfPlaces(t *testing.T) {
 	if seen[0] < 200 || seen[1] > 90 || seen[2] > 90 {
 		t.Errorf("the heaviest cell has the colour %v; want red", seen)
 	}
+	p.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x, y))
+	p.until("(n => map.shadowRoot.querySelector('.tip').innerText == `${n} places`)" +
+		"(Math.max(...map.densities[0].cells.map(c => c[4])))")
 	eval[any](p, "map.view = { ...map.view, zoom: 12.6 }")
 	p.until("buttons().some(b => b.innerText.startsWith('Cluster')) && map.densities.length == 0")
 }

@@ -2,7 +2,7 @@ import type { GeoJSON } from 'geojson'
 import { Camera, inBox, type ScreenPoint, type View } from './camera'
 import styles from './element.css?inline'
 import type { IdleMapEvents, Picked } from './events'
-import type { Density } from './density'
+import { cellAt, type Density, placesIn } from './density'
 import { Feed, type MarkerSource } from './feed'
 import { Flight, lessMotion } from './flight'
 import { FrameLoop } from './frames'
@@ -339,7 +339,8 @@ export class IdleMap extends HTMLElement {
       const first = this.toldView === ''
       this.toldView = view
       const inView = this.inView().map((p) => p.marker)
-      if (!first) this.said.textContent = this.spoken.inView(zoom, inView) // what a page begins with is its own to tell
+      const shaded = placesIn(this.camera.bounds(), this.scene.densities)
+      if (!first) this.said.textContent = this.spoken.inView(zoom, inView, shaded) // what a page begins with is its own to tell
     }, sayAfter)
   }
 
@@ -393,7 +394,7 @@ export class IdleMap extends HTMLElement {
     if (key !== this.hovered) {
       this.hovered = key
       this.pointed()
-    } else if (key !== null) this.loop.ask() // the tip of a shape goes with the pointer
+    } else if (key !== null || this.scene.densities.length > 0) this.loop.ask() // the tip goes with the pointer
   }
 
   /** What is pointed at, or has the focus, has changed: show what it covers. */
@@ -419,7 +420,13 @@ export class IdleMap extends HTMLElement {
     const key = focused ?? this.hovered
     const standing = key !== null && key !== this.popupKey ? this.describe(key, this.pointer ?? undefined) : null
     if (!standing) {
-      this.tip.hide()
+      const cell = key === null && this.pointer ? cellAt(this.pointer, this.scene.densities) : null
+      if (cell) {
+        const [, , , number, places] = cell.said
+        this.tip.tell(this.spoken.cell(cell.says, number, places), '')
+        this.tip.show(cell.top, 0)
+        this.tip.position(this.camera)
+      } else this.tip.hide()
       return
     }
     const { placed, lift } = standing

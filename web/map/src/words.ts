@@ -7,8 +7,10 @@ export interface Words {
   popup: string
   /** Says what a marker is. */
   marker(m: Marker): string
-  /** Says what is in view after a move. */
-  inView(zoom: number, markers: readonly Marker[]): string
+  /** Says what a shaded cell tells: a number by its name, and of how many places. */
+  cell(says: string, number: number, places: number): string
+  /** Says what is in view after a move; shaded is how many places are in shaded cells. */
+  inView(zoom: number, markers: readonly Marker[], shaded: number): string
 }
 
 const number = new Intl.NumberFormat('en')
@@ -34,9 +36,13 @@ export const englishWords: Words = {
     const told = m.badge ? `, ${m.badge.says}: ${number.format(m.badge.number)}` : ''
     return `Cluster of ${m.count} places${told}: ${said.join(', ')}`
   },
-  inView(zoom, markers) {
+  cell(says, told, places) {
+    const of = counted(places, 'place', 'places')
+    return says === 'places' ? of : `${says}: ${number.format(told)}, ${of}`
+  },
+  inView(zoom, markers, shaded) {
     const shapes = markers.filter((m) => m.kind === 'shape').length
-    const places = markers.reduce((n, m) => n + (m.kind === 'shape' ? 0 : m.count), 0)
+    const places = markers.reduce((n, m) => n + (m.kind === 'shape' ? 0 : m.count), shaded)
     const said = [counted(places, 'place', 'places')]
     if (shapes > 0) said.push(counted(shapes, 'shape', 'shapes'))
     return `Zoom ${zoom.toFixed(1)}: ${said.join(' and ')} in view.`
