@@ -116,6 +116,13 @@ func TestDensity(t *testing.T) {
 	f.want(200, `"shown":{"huts":2000}`, "GET", "/api/markers?collections=huts&bbox=-180,-90,180,90&zoom=8.5", "")
 	f.want(200, `"kind":"density","label":"shaded by beds in all up to zoom 8"`, "GET", "/api/collections/huts/legend", "")
 
+	// A style may name what no place has any more: the map goes on.
+	f.want(200, `"field":"badge.property"`, "PUT", "/api/collections/huts/style",
+		`{"badge":{"show":"sum","property":"sheds"},"density":{"show":"sum","property":"sheds","to":8}}`)
+	f.want(200, `"numbers":{"sheds":{"count":0}}`, "GET", "/api/collections/huts/markers?"+world+"&numbers=sheds", "")
+	f.want(200, `"cells":[],"matched":2000`, "GET", "/api/collections/huts/density?"+world, "")
+	f.want(400, "numbers", "GET", "/api/collections/huts/markers?"+world+"&numbers=shed", "")
+
 	for question, wrong := range map[string]string{
 		"bbox=-180,-90,180,90":            "zoom",
 		world + "&show=median":            "show",

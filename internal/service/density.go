@@ -65,8 +65,9 @@ func (s *Service) Density(ctx context.Context, collection string, q DensityQuery
 		Identity: s.Identity(), Collection: c.Info().Key, AsOf: snapshot.Change(), Level: density.LevelOf(q.Zoom),
 		Stamp: known.stamp ^ boundStamp(&q.Selection), tree: snapshot.Tree(), boxes: q.Box.SpotBoxes(),
 	}
+	var styled *style.Number
 	if own := known.resolved.Density; own != nil {
-		d.shade = *own
+		d.shade, styled = *own, &own.Number
 	}
 	if q.Number != nil {
 		d.shade.Number = *q.Number
@@ -74,7 +75,7 @@ func (s *Service) Density(ctx context.Context, collection string, q DensityQuery
 	d.Number = d.shade.Number
 	d.Said = known.resolved.Said(&d.Number)
 	if !d.Number.Counts() {
-		measures, err := s.measured(ctx, c, snapshot, []string{d.Number.Property})
+		measures, err := s.measured(ctx, c, snapshot, []string{d.Number.Property}, styled)
 		if err != nil {
 			return nil, invalid.Renamed("property", err)
 		}

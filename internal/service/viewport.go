@@ -206,7 +206,15 @@ func (s *Service) show(ctx context.Context, v *Viewport, layer Layer) error {
 	if err != nil {
 		return err
 	}
-	measures, err := s.measured(ctx, c, snapshot, layer.Numbers)
+	var badge *style.Number
+	if len(layer.Numbers) > 0 {
+		drawn, err := s.looksOf(c, layer.Draft)
+		if err != nil {
+			return err
+		}
+		badge = drawn.resolved.Badge
+	}
+	measures, err := s.measured(ctx, c, snapshot, layer.Numbers, badge)
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"idlebeacon/internal/core/index"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/style"
 )
 
 // What is cheap enough to be done at once, by how many places or positions are looked at.
@@ -39,17 +40,24 @@ func (s *Service) selected(ctx context.Context, c *collection, selection places.
 }
 
 // measured returns how the numbers of some properties are read from the places of a snapshot,
-// once it is known what they come to everywhere: nil for one that none of them has.
-func (s *Service) measured(ctx context.Context, c *collection, of *places.Snapshot, properties []string) (
-	measures []*index.Measure, err error,
-) {
+// once it is known what they come to everywhere. Properties that nothing in the collection has
+// are refused, but for that which the style of the collection names: it may have been right once.
+func (s *Service) measured(
+	ctx context.Context,
+	c *collection,
+	of *places.Snapshot,
+	properties []string,
+	styled *style.Number,
+) (measures []*index.Measure, err error) {
 	if len(properties) > MaxNumbers {
 		return nil, invalid.New("numbers", "names %d properties", len(properties)).Wanted("at most %d", MaxNumbers)
 	}
-	if err := c.checkProperties("numbers", properties); err != nil {
-		return nil, err
-	}
 	for _, property := range properties {
+		if styled == nil || property != styled.Property {
+			if err := c.checkProperties("numbers", []string{property}); err != nil {
+				return nil, err
+			}
+		}
 		measure := of.Measure(property)
 		if measure == nil {
 			measure = &index.Measure{Column: nobodys, Number: func(index.Entry) (float64, bool) { return 0, false }}
