@@ -82,7 +82,7 @@ type Number struct {
 	Property string `json:"property,omitempty"` // of all but count
 }
 
-// A StyleDensity draws the places of a collection as shaded cells, in the stead of markers.
+// A StyleDensity draws the places of a collection as shaded cells, instead of markers.
 type StyleDensity struct {
 	Number
 	Method  string   `json:"method,omitempty"`  // classes or continuous; continuous if empty

@@ -110,7 +110,7 @@ func TestNumbersOfPlaces(t *testing.T) {
 		t.Errorf("the badges have %v berths, the items have %v", told, berths)
 	}
 
-	// In the editor: cells in the stead of markers, and saved.
+	// In the editor: cells instead of markers, and saved.
 	p.do(chromedp.Navigate(service.url + "/data/brindlemere/style"))
 	p.until("[...document.querySelectorAll('summary')].some(s => s.innerText == 'Clusters and density')")
 	eval[any](p, "[...document.querySelectorAll('summary')].find(s => s.innerText == 'Clusters and density').click()")

@@ -39,6 +39,7 @@ type Density struct {
 	Matched    int    // places in the box
 
 	shade   style.Density
+	ends    ends
 	tree    index.Tree
 	measure *index.Measure // nil if cells tell how many places they have
 	boxes   []geo.SpotBox
@@ -82,6 +83,12 @@ func (s *Service) Density(ctx context.Context, collection string, q DensityQuery
 		d.measure = measures[0]
 	}
 	d.Change = d.tree.Newest(geo.AllSpots) // the shades follow the heaviest cell anywhere
+	key := endsKey{d.Collection, d.Change, q.Selection.Key(), d.Level, d.Number}
+	var there bool
+	if d.ends, there = s.ends.Get(key); !there {
+		d.ends = d.findEnds()
+		s.ends.Add(key, d.ends)
+	}
 	for _, spots := range d.boxes {
 		d.Matched += d.tree.Count(spots)
 	}
@@ -90,21 +97,33 @@ func (s *Service) Density(ctx context.Context, collection string, q DensityQuery
 
 // Shading returns how the cells are coloured. It depends on all places, not on those in the box,
 // so a cell keeps its colour while the map is panned.
-func (d *Density) Shading() style.Shading {
-	low, high := d.ends()
-	return d.shade.Shading(low, high)
+func (d *Density) Shading() style.Shading { return d.shade.Shading(d.ends.low, d.ends.high) }
+
+// ends are the numbers of the lightest shade and of the darkest. To find the heaviest of many cells
+// takes milliseconds, so they are kept.
+type ends struct{ low, high float64 }
+
+// keptEnds is how many ends are kept. Each takes little more than the text of its selection.
+const keptEnds = 256
+
+// An endsKey says what ends are of: as long as there is no newer change, they stay.
+type endsKey struct {
+	collection int64
+	newest     uint64
+	selection  string
+	level      uint8
+	number     style.Number
 }
 
-// ends returns the numbers of the lightest shade and of the darkest.
-func (d *Density) ends() (low, high float64) {
+func (d *Density) findEnds() ends {
 	count := func(p *index.Part) float64 { return float64(p.Moments().Count) }
 	if d.Number.Counts() {
-		return 1, density.Heaviest(d.tree, d.Level, count, count)
+		return ends{1, density.Heaviest(d.tree, d.Level, count, count)}
 	}
 	all := d.tree.Part(index.Cell{})
 	whole := all.Total(d.measure)
 	if d.Number.Show != "sum" {
-		return whole.Least, whole.Greatest
+		return ends{whole.Least, whole.Greatest}
 	}
 	// sums returns the greatest sum of a cell of numbers, or of their negatives.
 	sums := func(sign float64) float64 {
@@ -122,12 +141,12 @@ func (d *Density) ends() (low, high float64) {
 		}
 		return density.Heaviest(d.tree, d.Level, weight, bound)
 	}
-	high = sums(1)
+	high := sums(1)
 	if whole.Least < 0 {
-		return math.Min(0, -sums(-1)), high
+		return ends{math.Min(0, -sums(-1)), high}
 	}
 	const widest = 1000 // times the lightest; a sum may be nothing at all
-	return max(whole.Least, high/widest), high
+	return ends{max(whole.Least, high/widest), high}
 }
 
 // Cells calls yield with each cell that has a number, in an order that depends on the view alone.

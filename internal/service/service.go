@@ -28,6 +28,7 @@ type Service struct {
 	orders  *kept.Cache[string, *order]
 	drafts  *lru.Cache[string, *looks] // of styles that are being tried
 	regions *lru.Cache[filter.Item, *region]
+	ends    *lru.Cache[endsKey, ends] // of densities
 	room    func() (free int64, known bool)
 }
 
@@ -70,6 +71,9 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Service, erro
 	if s.regions, err = lru.New[filter.Item, *region](keptRegions); err != nil {
 		return nil, err
 	}
+	if s.ends, err = lru.New[endsKey, ends](keptEnds); err != nil {
+		return nil, err
+	}
 	if s.drafts, err = lru.New[string, *looks](keptDrafts); err != nil {
 		return nil, err
 	}
@@ -94,6 +98,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Service, erro
 func (s *Service) reloaded() {
 	s.orders.Clear()
 	s.drafts.Purge()
+	s.ends.Purge()
 }
 
 // byEdit is where changes that somebody asks for one by one come from.

@@ -30,7 +30,7 @@ func (s *Service) selected(ctx context.Context, c *collection, selection places.
 	if c.Selecting(selection) {
 		return c.Select(ctx, selection)
 	}
-	const perPlace = 24 // bytes
+	const perPlace = 48 // bytes: entries twice, and what is noted of each row
 	release, err := s.lookAt(ctx, c.Places().Len(), perPlace)
 	if err != nil {
 		return nil, err
@@ -78,8 +78,7 @@ func (s *Service) measure(ctx context.Context, of *places.Snapshot, property str
 	if of.Tree().Unmeasured(m.Column, cheapPlaces+1) <= cheapPlaces {
 		return nil
 	}
-	const perPlace = 26 // bytes, those that are kept included
-	release, err := s.lookAt(ctx, of.Len(), perPlace)
+	release, err := s.lookAt(ctx, of.Len(), places.MeasuredBytes)
 	if err != nil {
 		return err
 	}

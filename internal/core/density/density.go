@@ -58,9 +58,12 @@ func View(tree index.Tree, box geo.SpotBox, level uint8, measure *index.Measure,
 	return nil
 }
 
-// mostTried is how many cells are looked at for the heaviest before the rest are only followed
-// down their heaviest parts.
-const mostTried = 2048
+// mostTried is how many cells are looked at for the heaviest. Then those of the highest bounds, at
+// most mostFollowed, are only followed down their heaviest parts.
+const (
+	mostTried    = 8192
+	mostFollowed = 64
+)
 
 // Heaviest returns the greatest weight of a cell of a level anywhere in a tree, 0 if it is
 // empty. Weight returns that of a part; bound returns a number that the weight of no part of it
@@ -74,8 +77,8 @@ func Heaviest(tree index.Tree, level uint8, weight, bound func(*index.Part) floa
 	best := math.Inf(-1)
 	for tried := 0; len(frontier) > 0 && frontier[0].bound > best; tried++ {
 		if tried == mostTried {
-			for _, p := range frontier {
-				best = max(best, down(p.Part, level, weight, bound))
+			for range min(len(frontier), mostFollowed) {
+				best = max(best, down(heap.Pop(&frontier).(part).Part, level, weight, bound))
 			}
 			break
 		}

@@ -47,7 +47,7 @@ func (n *Number) Of(count int, t *total.Total) (v float64, has bool) {
 	return t.Greatest, true
 }
 
-// A Density draws the places of a collection as shaded cells, in the stead of markers.
+// A Density draws the places of a collection as shaded cells, instead of markers.
 type Density struct {
 	Number
 	Method  string   `json:"method,omitempty"`  // "classes" or "continuous"; continuous if empty

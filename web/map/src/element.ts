@@ -212,7 +212,7 @@ export class IdleMap extends HTMLElement {
     else this.view = view
   }
 
-  /** Zooms in a smooth motion about a spot of the screen, which stays where it is; about the middle if none is given. */
+  /** Zooms in a smooth motion about a spot of the screen, which stays where it is: the middle if none is given. */
   changeZoom(zoom: number, about: ScreenPoint = { x: this.camera.width / 2, y: this.camera.height / 2 }): void {
     const target = new Camera()
     target.width = this.camera.width
@@ -340,7 +340,8 @@ export class IdleMap extends HTMLElement {
       this.toldView = view
       const inView = this.inView().map((p) => p.marker)
       const shaded = placesIn(this.camera.bounds(), this.scene.densities)
-      if (!first) this.said.textContent = this.spoken.inView(zoom, inView, shaded) // what a page begins with is its own to tell
+      // What a page begins with is its own to tell.
+      if (!first) this.said.textContent = this.spoken.inView(zoom, inView, shaded)
     }, sayAfter)
   }
 

@@ -12,7 +12,7 @@ export interface Marker {
   category: string // of a place or shape
   drawing: Drawing // of a place or shape
   count: number // places it stands for; 1 for a place
-  badge?: Badge // what the badge of a cluster shows in the stead of the count
+  badge?: Badge // what the badge of a cluster shows instead of the count
   tally: readonly Share[] // of a cluster, in the order of the legend
   parts?: readonly (readonly [title: string, count: number])[] // of a cluster of several layers: how many of each
   opensAt: number | null // the zoom at which a cluster opens; null if its places share a spot

@@ -1,5 +1,5 @@
 import type { Density } from './density'
-import type { Appearance, Looks } from './looks'
+import { type Appearance, type Looks, looksIn } from './looks'
 import type { Marker } from './marker'
 import { place, type Placed } from './placed'
 import { markerOf, placeShape, type PlacedShape, type Shape, shapeKey } from './shape'
@@ -68,7 +68,12 @@ export class Scene {
     densities: readonly Density[],
   ): void {
     const before = this.sources.get(source.id)
-    const now: SourceContent = { markers: new Map(), shapes: new Map(), densities }
+    const order = (d: Density) => looksIn(source, d.layer).style.order ?? 0
+    const now: SourceContent = {
+      markers: new Map(),
+      shapes: new Map(),
+      densities: [...densities].sort((a, b) => order(a) - order(b)),
+    }
     for (const m of markers) now.markers.set(m.key, place(source, m, before?.markers.get(m.key)))
     for (const s of shapes) now.shapes.set(shapeKey(s), placeShape(source, s))
     this.sources.set(source.id, now)

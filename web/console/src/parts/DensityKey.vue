@@ -22,9 +22,7 @@ const classes = computed(() =>
 
 <template>
   <ul v-if="classes.length <= most" class="classes">
-    <li v-for="c in classes" :key="c.colour"
-      ><span class="swatch" :style="{ background: c.colour }" /> {{ c.label }}</li
-    >
+    <li v-for="(c, i) in classes" :key="i"><span class="swatch" :style="{ background: c.colour }" /> {{ c.label }}</li>
   </ul>
   <p v-else class="ramp">
     <span>{{ roundedText(density.range[0]) }}</span>

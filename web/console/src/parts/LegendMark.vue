@@ -18,7 +18,7 @@ const line = computed(() => props.entry.line ?? {})
   <span v-else-if="entry.kind === 'circle'" class="circle" />
   <span v-else-if="entry.kind === 'badge'" class="badge">12</span>
   <span v-else-if="entry.kind === 'density'" class="density"
-    ><span v-for="colour in entry.colours" :key="colour" :style="{ background: colour }"
+    ><span v-for="(colour, i) in entry.colours" :key="i" :style="{ background: colour }"
   /></span>
   <svg v-else-if="lines" class="swatch" width="26" height="16" aria-hidden="true">
     <rect

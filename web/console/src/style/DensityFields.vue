@@ -41,7 +41,7 @@ function setMethod(method: string): void {
         :checked="draft.density !== undefined"
         @change="setDensity(($event.target as HTMLInputElement).checked ? {} : undefined)"
       />
-      Shaded cells in the stead of markers</label
+      Shaded cells instead of markers</label
     >
     <template v-if="draft.density">
       <span>by</span>
