@@ -84,6 +84,8 @@ var arrows = map[string][]string{
 		"internal/core/feature",
 		"internal/core/geo",
 		"internal/core/geometry",
+		"internal/core/policy",
+		"internal/core/secret",
 		"internal/pgcopy",
 		"internal/tempfile",
 	},

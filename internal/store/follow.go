@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -223,22 +224,31 @@ func scanChange(rows *sql.Rows) (c Change, err error) {
 // Listen calls wake once at the start and then whenever any process may have committed
 // changes, until ctx ends. When it loses its connection it takes another, and wakes.
 func (s *Store) Listen(ctx context.Context, wake func()) {
+	s.listen(ctx, notifyChannel, &s.hearing, wake)
+}
+
+// ListenForAccess is Listen for changes of keys, sessions and issuers.
+func (s *Store) ListenForAccess(ctx context.Context, wake func()) {
+	s.listen(ctx, accessChannel, new(atomic.Bool), wake)
+}
+
+func (s *Store) listen(ctx context.Context, channel string, hearing *atomic.Bool, wake func()) {
 	const firstPause, longestPause = 100 * time.Millisecond, 10 * time.Second
 	pause := firstPause
 	for ctx.Err() == nil {
 		pool, err := s.reserved.DB()
 		if err == nil {
-			err = pgcopy.Listen(ctx, pool, notifyChannel, func() {
-				s.hearing.Store(true)
+			err = pgcopy.Listen(ctx, pool, channel, func() {
+				hearing.Store(true)
 				pause = firstPause
 				wake()
 			})
 		}
-		s.hearing.Store(false)
+		hearing.Store(false)
 		if ctx.Err() != nil {
 			return
 		}
-		s.log.Warn("lost the connection that listens for changes", "error", err, "next_try_in", pause)
+		s.log.Warn("lost a connection that listens", "channel", channel, "error", err, "next_try_in", pause)
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):

@@ -18,6 +18,8 @@ type collectionRecord struct {
 	Style            *string   `json:"style"` // as JSON, in a text
 	CreatedAt        time.Time `json:"created_at"`
 	Change           uint64    `json:"change"`
+	Guests           string    `json:"guests"`        // "" of before there were guests
+	GuestOrigins     string    `json:"guest_origins"` // with spaces between
 }
 
 // record returns what the journal keeps of c.

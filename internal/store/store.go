@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
+	"idlebeacon/internal/core/policy"
 )
 
 // Errors that say what stands against an edit. They are returned as they are or
@@ -29,6 +31,7 @@ var (
 	ErrNoFeature    = errors.New("store: there is no such feature")
 	ErrExists       = errors.New("store: the id is taken")
 	ErrChanged      = errors.New("store: it was changed since")
+	ErrNotOwn       = errors.New("store: somebody else made it")
 	// ErrImporting is temporary.
 	ErrImporting = errors.New("store: an import is being written into the collection")
 )
@@ -44,12 +47,13 @@ type Options struct {
 	Log   *slog.Logger
 }
 
-// How many connections there may be. Of them one listens and reservedConnections are kept
+// How many connections there may be. Of them some listen and reservedConnections are kept
 // for edits and for following them, so that none of these waits for those who read.
 const (
-	DefaultConnections  = 20
-	MinConnections      = 8
-	reservedConnections = 4
+	DefaultConnections   = 20
+	MinConnections       = 8
+	reservedConnections  = 4
+	listeningConnections = 2 // one for changes, one for keys
 )
 
 // A Store is a database of collections. It is safe for concurrent use.
@@ -89,13 +93,13 @@ func Open(ctx context.Context, options Options) (*Store, error) {
 	if config.ConnectTimeout == 0 {
 		config.ConnectTimeout = connectTimeout
 	}
-	s := &Store{log: options.Log, reading: connections - 1 - reservedConnections}
+	s := &Store{log: options.Log, reading: connections - listeningConnections - reservedConnections}
 	s.db, err = connect(config, options.Schema, s.reading, "")
 	if err == nil {
 		s.reserved, err = connect(
 			config,
 			options.Schema,
-			1+reservedConnections,
+			listeningConnections+reservedConnections,
 			"; SET statement_timeout = '"+editTimeout+"'",
 		)
 	}
@@ -197,6 +201,13 @@ type Collection struct {
 	Style            *string // how it is drawn, as JSON; nil if nobody has said
 	CreatedAt        time.Time
 	Change           uint64 // the newest change to the collection itself
+	Guests           string // what guests may: nothing, read or suggest
+	GuestOrigins     string // the origins of web pages from which they may, with spaces between
+}
+
+// Opening returns what c lets guests do.
+func (c *Collection) Opening() policy.Opening {
+	return policy.Opening{Guests: policy.Guests(c.Guests), Origins: strings.Fields(c.GuestOrigins)}
 }
 
 // featureRow is a row of the table of features.
@@ -209,11 +220,12 @@ type featureRow struct {
 	Geometry      *string // of a shape, as GeoJSON; nil for a place
 	Properties    []byte
 	Change        uint64
+	MadeBy        string // "" if an import brought it
 }
 
 // featureColumns are the columns of a featureRow, from the table of features as f. Features of
 // a large import have its number by its key.
-const featureColumns = `f.collection_key, f.id, f.number_id, f.lon, f.lat, f.elevation, f.geometry, f.properties,
+const featureColumns = `f.collection_key, f.id, f.number_id, f.lon, f.lat, f.elevation, f.geometry, f.properties, f.made_by,
 	CASE WHEN f.change >= 0 THEN f.change ELSE (SELECT number FROM merges WHERE key = -f.change) END AS change`
 
 // features begins a query for rows of features.

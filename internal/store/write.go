@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/policy"
 )
 
 // An Op is what a change did.
@@ -63,6 +65,9 @@ type Edit struct {
 	// Since, if it is not nil, are the changes of which one has to be the feature's newest:
 	// otherwise the edit is not done, and its error is ErrChanged.
 	Since []uint64
+	// OnlyBy, if it is not "", is who has to have made the feature that is there: otherwise the
+	// edit is not done, and its error is ErrNotOwn.
+	OnlyBy string
 }
 
 // Size returns about how many bytes of memory e takes until it is done.
@@ -223,12 +228,19 @@ func (b *batch) do(e *Edit, c *clock) (Outcome, error) {
 		return Outcome{Err: ErrExists}, nil
 	case e.Kind == Delete && row == nil:
 		return Outcome{Err: ErrNoFeature}, nil
+	case e.OnlyBy != "" && row != nil && row.MadeBy != e.OnlyBy:
+		return Outcome{Err: ErrNotOwn}, nil
 	case e.Since != nil && (row == nil || !slices.Contains(e.Since, row.Change)):
 		return Outcome{Err: ErrChanged}, nil
 	}
 	change := Change{Collection: e.Collection, FeatureID: e.Feature.ID, Op: Created, At: c.at}
 	var before *string
+	madeBy := ""
+	if b.origin.Way == ByEdit {
+		madeBy = b.origin.Actor
+	}
 	if row != nil {
+		madeBy = row.MadeBy
 		old, err := row.stored()
 		if err != nil {
 			return Outcome{}, err
@@ -250,7 +262,7 @@ func (b *batch) do(e *Edit, c *clock) (Outcome, error) {
 		b.rows[key] = &featureRow{
 			CollectionKey: e.Collection, ID: f.ID, NumberID: f.NumberID, Lon: f.At.Lon, Lat: f.At.Lat,
 			Elevation: f.Elevation,
-			Geometry:  geometryColumn(&f), Properties: f.Properties.JSON(), Change: change.Number,
+			Geometry:  geometryColumn(&f), Properties: f.Properties.JSON(), Change: change.Number, MadeBy: madeBy,
 		}
 	}
 	b.touched[key] = true
@@ -283,11 +295,11 @@ func (b *batch) flush(tx *gorm.DB, at time.Time) error {
 	}
 	if len(put.ids) > 0 {
 		err := tx.Exec(
-			`INSERT INTO features (collection_key, id, number_id, lon, lat, elevation, geometry, properties, change)
-			SELECT k, i, b, x, y, e, g::json, p::json, n
+			`INSERT INTO features (collection_key, id, number_id, lon, lat, elevation, geometry, properties, change, made_by)
+			SELECT k, i, b, x, y, e, g::json, p::json, n, m
 			FROM unnest(?::bigint[], ?::text[], ?::boolean[], ?::float8[], ?::float8[], ?::float8[], ?::text[],
-			?::text[], ?::bigint[])
-				AS t (k, i, b, x, y, e, g, p, n)
+			?::text[], ?::bigint[], ?::text[])
+				AS t (k, i, b, x, y, e, g, p, n, m)
 			ON CONFLICT (collection_key, id) DO UPDATE SET number_id = excluded.number_id, lon = excluded.lon, lat =
 			excluded.lat, elevation = excluded.elevation,
 				geometry = excluded.geometry, properties = excluded.properties, change = excluded.change`,
@@ -300,6 +312,7 @@ func (b *batch) flush(tx *gorm.DB, at time.Time) error {
 			put.geometries,
 			put.properties,
 			put.changes,
+			put.makers,
 		).Error
 		if err != nil {
 			return err
@@ -318,6 +331,7 @@ type columns struct {
 	geometries array[*string]
 	properties array[string]
 	changes    array[int64]
+	makers     array[string]
 }
 
 func (c *columns) add(r *featureRow) {
@@ -330,6 +344,7 @@ func (c *columns) add(r *featureRow) {
 	c.geometries = append(c.geometries, r.Geometry)
 	c.properties = append(c.properties, string(r.Properties))
 	c.changes = append(c.changes, int64(r.Change))
+	c.makers = append(c.makers, r.MadeBy)
 }
 
 // insertChangesFrom begins a statement that adds changes.
@@ -371,6 +386,7 @@ func (s *Store) CreateCollection(ctx context.Context, by Origin, c Collection) (
 			return nil, nil, ErrExists
 		}
 		c.Key, c.CreatedAt, c.Change = 0, time.Now().UTC(), change
+		c.Guests = cmp.Or(c.Guests, string(policy.GuestsNothing))
 		return nil, &c, tx.Create(&c).Error
 	})
 }

@@ -1,0 +1,170 @@
+package policy
+
+import (
+	"fmt"
+	"io"
+	"strings"
+)
+
+// A Scope says what of a request, or of what it asks for, limits it.
+type Scope string
+
+// The scopes.
+const (
+	ServiceItself Scope = "nothing: it is about the service, or about the caller"
+	Filtered      Scope = "the answer: it has only what the caller may see"
+	InPath        Scope = "the collection in the path"
+	InQuery       Scope = "each of the collections in the query"
+	Everything    Scope = "callers that are limited to some collections may not"
+)
+
+// A Rule is what one route needs.
+type Rule struct {
+	Method string
+	Path   string // the pattern of the route
+	Does   string // what it does, in a few words
+	Needs  Role   // the least role; None for anyone
+	Guests Guests // what a collection has to let guests do for those who have not that role; "" if guests may not
+	Scope  Scope
+	Makes  bool // the collection in the path need not be there yet
+	Own    bool // those who may only change what they made themselves are kept to that
+}
+
+const (
+	collection = "/api/collections/{collection}"
+	item       = collection + "/items/{item}"
+)
+
+// Table has every route of the service. What is not in it is refused.
+var Table = []Rule{
+	{Method: "GET", Path: "/healthz", Does: "says that the service runs", Scope: ServiceItself},
+	{Method: "GET", Path: "/readyz", Does: "says whether it can do its work", Scope: ServiceItself},
+	{Method: "GET", Path: "/metrics", Does: "counts what goes on", Needs: Reader, Scope: Everything},
+	{Method: "GET", Path: "/api", Does: "lists what there is", Scope: ServiceItself},
+	{Method: "GET", Path: "/api/conformance", Does: "names the standards", Scope: ServiceItself},
+	{Method: "GET", Path: "/api/openapi.json", Does: "gives the contract", Scope: ServiceItself},
+
+	{Method: "GET", Path: "/api/session", Does: "says who the caller is, and what it may", Scope: ServiceItself},
+	{Method: "POST", Path: "/api/session", Does: "signs in", Scope: ServiceItself},
+	{Method: "DELETE", Path: "/api/session", Does: "signs out, here or everywhere", Scope: ServiceItself},
+	{Method: "POST", Path: "/api/session/codes", Does: "makes a code that signs in once as the caller",
+		Needs: Reader, Scope: ServiceItself},
+	{Method: "GET", Path: "/sign-in/{issuer}", Does: "leads to an issuer to sign in", Scope: ServiceItself},
+	{Method: "GET", Path: "/sign-in/{issuer}/back", Does: "comes back from there", Scope: ServiceItself},
+	{Method: "POST", Path: "/api/tickets", Does: "makes a ticket for one path", Needs: Reader, Scope: ServiceItself},
+
+	{Method: "GET", Path: "/api/keys", Does: "lists the keys", Needs: Owner, Scope: Everything},
+	{Method: "POST", Path: "/api/keys", Does: "makes a key", Needs: Owner, Scope: Everything},
+	{Method: "GET", Path: "/api/keys/{key}", Does: "shows a key and its use", Needs: Owner, Scope: Everything},
+	{Method: "PATCH", Path: "/api/keys/{key}", Does: "changes a key", Needs: Owner, Scope: Everything},
+	{Method: "DELETE", Path: "/api/keys/{key}", Does: "revokes a key", Needs: Owner, Scope: Everything},
+	{Method: "GET", Path: "/api/issuers", Does: "lists the issuers", Needs: Owner, Scope: Everything},
+	{Method: "POST", Path: "/api/issuers", Does: "adds an issuer", Needs: Owner, Scope: Everything},
+	{Method: "POST", Path: "/api/issuers/check", Does: "tries the rules of an issuer on a token", Needs: Owner,
+		Scope: Everything},
+	{Method: "GET", Path: "/api/issuers/{issuer}", Does: "shows an issuer", Needs: Owner, Scope: Everything},
+	{Method: "PUT", Path: "/api/issuers/{issuer}", Does: "changes an issuer", Needs: Owner, Scope: Everything},
+	{Method: "DELETE", Path: "/api/issuers/{issuer}", Does: "takes out an issuer", Needs: Owner, Scope: Everything},
+
+	{Method: "GET", Path: "/api/backdrop", Does: "gives the outlines of land", Scope: ServiceItself},
+	{Method: "GET", Path: "/api/icons", Does: "lists the icons", Scope: Filtered},
+	{Method: "GET", Path: "/api/icons/{icon}", Does: "gives an icon", Scope: Filtered},
+	{Method: "GET", Path: "/api/icon-sheet", Does: "gives all icons as one picture", Scope: Filtered},
+	{Method: "PUT", Path: "/api/icons/{icon}", Does: "brings an icon", Needs: Owner, Scope: Everything},
+	{Method: "DELETE", Path: "/api/icons/{icon}", Does: "takes out an icon", Needs: Owner, Scope: Everything},
+
+	{Method: "GET", Path: "/api/collections", Does: "lists the collections", Scope: Filtered},
+	{Method: "POST", Path: "/api/collections", Does: "makes a collection", Needs: Owner, Scope: Everything},
+	{Method: "GET", Path: collection, Does: "describes a collection", Needs: Reader, Guests: GuestsRead,
+		Scope: InPath},
+	{Method: "PATCH", Path: collection, Does: "changes what is told of a collection, and what guests may",
+		Needs: Owner, Scope: InPath},
+	{Method: "DELETE", Path: collection, Does: "takes out a collection", Needs: Owner, Scope: InPath},
+	seeing("GET", "/items", "lists items"),
+	{Method: "POST", Path: collection + "/items", Does: "adds an item", Needs: Editor, Scope: InPath},
+	seeing("GET", "/items/{item}", "gives an item"),
+	{Method: "DELETE", Path: item, Does: "takes out an item", Needs: Editor, Scope: InPath, Own: true},
+	seeing("GET", "/items/{item}/popup", "says what a popup shows"),
+	drafting("/items/{item}/popup", "the same in a style that is tried"),
+	seeing("GET", "/markers", "gives the markers of a view"),
+	drafting("/markers", "the same in a style that is tried"),
+	seeing("GET", "/density", "gives the shaded cells of a view"),
+	drafting("/density", "the same in a style that is tried"),
+	seeing("GET", "/members", "lists what a marker stands for"),
+	seeing("GET", "/shapes", "gives the areas and paths of a view"),
+	drafting("/shapes", "the same in a style that is tried"),
+	seeing("GET", "/categories", "counts the categories"),
+	seeing("GET", "/style", "says how a collection is drawn"),
+	{Method: "PUT", Path: collection + "/style", Does: "says how it is to be drawn", Needs: Owner, Scope: InPath},
+	{Method: "DELETE", Path: collection + "/style", Does: "leaves that to the service", Needs: Owner, Scope: InPath},
+	seeing("GET", "/legend", "gives the key to the map"),
+	drafting("/legend", "the same in a style that is tried"),
+	seeing("GET", "/near", "lists what is near a position"),
+	seeing("GET", "/export", "gives all items as a file"),
+	together("/api/markers", "gives the markers of several collections"),
+	together("/api/members", "lists what a marker of several stands for"),
+	together("/api/shapes", "gives the areas and paths of several"),
+
+	{Method: "POST", Path: "/api/inspect", Does: "looks at a file before it is imported", Needs: Owner,
+		Scope: Filtered},
+	{Method: "POST", Path: collection + "/import", Does: "imports a file", Needs: Owner, Scope: InPath, Makes: true},
+	{Method: "GET", Path: "/api/imports", Does: "lists the imports", Needs: Owner, Scope: Filtered},
+	{Method: "GET", Path: "/api/imports/{import}", Does: "shows an import", Needs: Owner, Scope: Filtered},
+	{Method: "DELETE", Path: "/api/imports/{import}", Does: "calls off an import, or drops its report",
+		Needs: Owner, Scope: Filtered},
+	{Method: "GET", Path: "/api/imports/{import}/rejected", Does: "gives the rows that an import could not use",
+		Needs: Owner, Scope: Filtered},
+
+	page("/"), page("/data"), page("/data/*"), page("/access"), page("/assets/*"), page("/favicon.svg"),
+	{Method: "GET", Path: "/pictures/{picture}", Does: "gives a picture that popups show", Scope: ServiceItself},
+}
+
+func seeing(method, path, does string) Rule {
+	return Rule{Method: method, Path: collection + path, Does: does, Needs: Reader, Guests: GuestsRead,
+		Scope: InPath}
+}
+
+func drafting(path, does string) Rule {
+	return Rule{Method: "POST", Path: collection + path, Does: does, Needs: Reader, Scope: InPath}
+}
+
+func together(path, does string) Rule {
+	return Rule{Method: "GET", Path: path, Does: does, Needs: Reader, Guests: GuestsRead, Scope: InQuery}
+}
+
+func page(path string) Rule {
+	return Rule{Method: "GET", Path: path, Does: "is a page of the console, or a part of one", Scope: ServiceItself}
+}
+
+// For returns the rule of a route, or nil.
+func For(method, path string) *Rule {
+	for i := range Table {
+		if r := &Table[i]; r.Method == method && r.Path == path {
+			return r
+		}
+	}
+	return nil
+}
+
+// WriteTable writes the table in Markdown.
+func WriteTable(w io.Writer) error {
+	var b strings.Builder
+	b.WriteString("| call | what it does | the least role | what limits it |\n| --- | --- | --- | --- |\n")
+	for i := range Table {
+		r := &Table[i]
+		needs := string(r.Needs)
+		switch {
+		case r.Needs == None:
+			needs = "anyone"
+		case r.Guests != "":
+			needs += fmt.Sprintf(", or guests who may %s", r.Guests)
+		}
+		scope := string(r.Scope)
+		if r.Own {
+			scope += "; own items only, if the caller is limited to these"
+		}
+		fmt.Fprintf(&b, "| `%s %s` | %s | %s | %s |\n", r.Method, r.Path, r.Does, needs, scope)
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
