@@ -74,10 +74,14 @@ type Collection struct {
 	Change           uint64    `json:"change"`
 	ChangedAt        time.Time `json:"changed_at"` // when the newest change was made
 	// The newest change to the collection itself: its title, its properties, its style
-	OwnChange  uint64          `json:"own_change"`
-	Categories []CategoryCount `json:"categories"`
-	Extent     *Extent         `json:"extent,omitempty"`
-	Links      []Link          `json:"links"`
+	OwnChange uint64 `json:"own_change"`
+	// What guests may: nothing, read or suggest. Those from web pages of other sites may only if
+	// their origin is listed, or * is.
+	Guests       string          `json:"guests"`
+	GuestOrigins []string        `json:"guest_origins,omitempty"` // told to owners
+	Categories   []CategoryCount `json:"categories"`
+	Extent       *Extent         `json:"extent,omitempty"`
+	Links        []Link          `json:"links"`
 }
 
 // Extent says where a collection's items are.
@@ -101,6 +105,9 @@ type NewCollection struct {
 	NameProperty     string `json:"name_property,omitempty"`
 	CategoryProperty string `json:"category_property,omitempty"`
 	TimeProperty     string `json:"time_property,omitempty"`
+
+	Guests       string   `json:"guests,omitempty"` // nothing, read or suggest; absent for nothing
+	GuestOrigins []string `json:"guest_origins,omitempty"`
 }
 
 // CollectionUpdate changes a collection; absent members stay as they are.
@@ -110,6 +117,9 @@ type CollectionUpdate struct {
 	NameProperty     *string `json:"name_property,omitempty"`
 	CategoryProperty *string `json:"category_property,omitempty"`
 	TimeProperty     *string `json:"time_property,omitempty"`
+
+	Guests       *string   `json:"guests,omitempty"`
+	GuestOrigins *[]string `json:"guest_origins,omitempty"`
 }
 
 // Point is a GeoJSON Point geometry: longitude, latitude in degrees and
@@ -454,6 +464,7 @@ type Problem struct {
 	Detail string `json:"detail"`
 	Field  string `json:"field,omitempty"` // the parameter or member that is wrong
 	Want   string `json:"want,omitempty"`  // what it has to be
+	Needs  string `json:"needs,omitempty"` // the role that would be enough
 }
 
 // Health says how the service is.

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"idlebeacon/api"
 )
@@ -33,6 +34,7 @@ func (o *ImportOptions) path(collection string) string {
 		q.Set("create", "true")
 		for name, value := range map[string]string{
 			"title": n.Title, "description": n.Description, "name_property": n.NameProperty,
+			"guests": n.Guests, "guest_origins": strings.Join(n.GuestOrigins, " "),
 			"category_property": n.CategoryProperty,
 			"time_property":     n.TimeProperty,
 		} {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -9,11 +10,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"idlebeacon/api"
+	"idlebeacon/client"
 )
 
 func collectionsCommand() *cobra.Command {
 	var r remote
-	cmd := &cobra.Command{Use: "collections", Short: "List the collections; make or delete one", Args: exactly(0)}
+	cmd := &cobra.Command{Use: "collections", Short: "List the collections; make, change or delete one", Args: exactly(0)}
 	r.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		c, err := r.client()
@@ -28,6 +30,10 @@ func collectionsCommand() *cobra.Command {
 			return printJSON(list)
 		}
 		if len(list.Collections) == 0 {
+			if r.called.Key == "" {
+				fmt.Println("There are no collections that guests may see. Name a key with --key to see others.")
+				return nil
+			}
 			fmt.Println("There are no collections yet. Import a file with 'idlebeacon import FILE --into COLLECTION'.")
 			return nil
 		}
@@ -37,15 +43,17 @@ func collectionsCommand() *cobra.Command {
 			"Places",
 			"Shapes",
 			"Categories",
+			"Guests",
 			"West",
 			"South",
 			"East",
 			"North",
 			"Changed",
 		)
-		numeric(t, 3, 4, 6, 7, 8, 9)
+		numeric(t, 3, 4, 7, 8, 9, 10)
 		for _, found := range list.Collections {
-			row := table.Row{found.ID, short(found.Title, 36), found.Places, found.Shapes, categories(found.Categories)}
+			row := table.Row{found.ID, short(found.Title, 36), found.Places, found.Shapes, categories(found.Categories),
+				found.Guests}
 			if found.Extent != nil {
 				for _, edge := range found.Extent.Spatial.BBox[0] {
 					row = append(row, fmt.Sprintf("%.3f", edge))
@@ -58,7 +66,7 @@ func collectionsCommand() *cobra.Command {
 		t.Render()
 		return nil
 	}
-	cmd.AddCommand(collectionsCreateCommand(), collectionsDeleteCommand())
+	cmd.AddCommand(collectionsCreateCommand(), collectionsChangeCommand(), collectionsDeleteCommand())
 	return cmd
 }
 
@@ -103,6 +111,80 @@ func collectionFlags(cmd *cobra.Command, n *api.NewCollection) {
 	cmd.Flags().StringVar(&n.CategoryProperty, "category-property", "", "property that is a place's category")
 	cmd.Flags().StringVar(&n.TimeProperty, "time-property", "", "property that is an item's time, which the "+
 		"parameter datetime chooses by")
+	guestFlags(cmd, &n.Guests, &n.GuestOrigins)
+}
+
+// guestFlags adds the options that say what guests may.
+func guestFlags(cmd *cobra.Command, guests *string, origins *[]string) {
+	cmd.Flags().StringVar(guests, "guests", "", "what callers without a key may: nothing, read or suggest (default "+
+		"nothing)")
+	cmd.Flags().StringSliceVar(origins, "guest-origins", nil, "origins of the web pages of other sites from which they "+
+		"may, such as https://app.example, or * for all")
+}
+
+func collectionsChangeCommand() *cobra.Command {
+	var r remote
+	var title, description, name, category, moment, guests string
+	var origins []string
+	cmd := &cobra.Command{
+		Use:   "change ID",
+		Short: "Change what is told of a collection, and what guests may",
+		Long: `Change what is told of a collection, and what callers without a key may do
+with it. Only what the options name changes. --guest-origins - is none.`,
+		Args: exactly(1),
+	}
+	r.flags(cmd)
+	flags := cmd.Flags()
+	flags.StringVar(&title, "title", "", "its title")
+	flags.StringVar(&description, "description", "", "its description")
+	flags.StringVar(&name, "name-property", "", "property that names a place")
+	flags.StringVar(&category, "category-property", "", "property that is a place's category")
+	flags.StringVar(&moment, "time-property", "", "property that is an item's time")
+	guestFlags(cmd, &guests, &origins)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		var u api.CollectionUpdate
+		said := false
+		for option, member := range map[string]struct {
+			value *string
+			to    **string
+		}{
+			"title": {&title, &u.Title}, "description": {&description, &u.Description},
+			"name-property": {&name, &u.NameProperty}, "category-property": {&category, &u.CategoryProperty},
+			"time-property": {&moment, &u.TimeProperty}, "guests": {&guests, &u.Guests},
+		} {
+			if flags.Changed(option) {
+				*member.to, said = member.value, true
+			}
+		}
+		if flags.Changed("guest-origins") {
+			if len(origins) == 1 && origins[0] == "-" {
+				origins = []string{}
+			}
+			u.GuestOrigins, said = &origins, true
+		}
+		if !said {
+			return &usageError{errors.New("say what to change, with an option")}
+		}
+		return r.with(func(c *client.Client) error {
+			now, err := c.UpdateCollection(cmd.Context(), args[0], u)
+			if err != nil {
+				return err
+			}
+			if r.json {
+				return printJSON(now)
+			}
+			fmt.Printf("Changed collection %s. Guests may %s.\n", now.ID, guestsMay(now.Guests))
+			return nil
+		})
+	}
+	return cmd
+}
+
+// guestsMay says what guests may do, after "Guests may".
+func guestsMay(guests string) string {
+	return map[string]string{
+		"nothing": "do nothing with it", "read": "see it", "suggest": "see it and suggest edits",
+	}[guests]
 }
 
 func collectionsDeleteCommand() *cobra.Command {

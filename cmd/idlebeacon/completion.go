@@ -48,11 +48,17 @@ func completing(ask func(context.Context, *cobra.Command, *remote) ([]string, er
 		if settle(cmd.Flags()) != nil {
 			return nil, cobra.ShellCompDirectiveError
 		}
-		server, err := cmd.Flags().GetString("server")
-		if err != nil {
-			return nil, cobra.ShellCompDirectiveError
+		r := &remote{}
+		for name, to := range map[string]*string{
+			"server": &r.server, "servers": &r.servers, "key": &r.key, "data": &r.data, "ca": &r.ca,
+		} {
+			value, err := cmd.Flags().GetString(name)
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			*to = value
 		}
-		values, err := ask(ctx, cmd, &remote{server: server})
+		values, err := ask(ctx, cmd, r)
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveError
 		}

@@ -149,6 +149,11 @@ first, then the environment, then the file.`,
 		styleCommand(),
 		legendCommand(),
 		iconsCommand(),
+		keysCommand(),
+		issuersCommand(),
+		issuerStubCommand(),
+		whoamiCommand(),
+		signInCommand(),
 	)
 	complete(root)
 	return root

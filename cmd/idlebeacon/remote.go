@@ -18,21 +18,22 @@ import (
 
 // remote is the options of a command that talks to a service.
 type remote struct {
-	server string
-	json   bool
+	server, servers string
+	key, data, ca   string
+	json            bool
+
+	called server // which service was called, and how
 }
 
 func (r *remote) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&r.server, "server", "http://"+defaultListen, "URL of the service")
-	cmd.Flags().BoolVar(&r.json, "json", false, "print JSON for programs")
-}
-
-func (r *remote) client() (*client.Client, error) {
-	c, err := client.New(r.server)
-	if err != nil {
-		return nil, &usageError{err}
-	}
-	return c, nil
+	flags := cmd.Flags()
+	flags.StringVar(&r.server, "server", "http://"+defaultListen, "URL of the service, or its name in the file of servers")
+	flags.StringVar(&r.servers, "servers", usualServers(), "file with servers by name, each with its url and key")
+	flags.StringVar(&r.key, "key", "", "access key, or @ and a file that has it (default: the owner key of a service "+
+		"on this machine)")
+	flags.StringVar(&r.data, "data", "", "data directory of a service on this machine, for its owner key")
+	flags.StringVar(&r.ca, "ca", "", "file with certificates to trust beside those of this machine")
+	flags.BoolVar(&r.json, "json", false, "print JSON for programs")
 }
 
 // explain says what to do about a service that does not answer.
@@ -40,7 +41,15 @@ func (r *remote) explain(err error) error {
 	var answered *client.Error
 	var bad *usageError
 	var explained *unreachable
-	if err == nil || errors.As(err, &answered) || errors.As(err, &bad) || errors.As(err, &explained) ||
+	if errors.As(err, &answered) {
+		if more := r.asWhom(answered); more != "" && !strings.HasSuffix(answered.Detail, more) {
+			told := *answered
+			told.Detail += more
+			return &told
+		}
+		return err
+	}
+	if err == nil || errors.As(err, &bad) || errors.As(err, &explained) ||
 		errors.Is(err, context.Canceled) {
 		return err
 	}

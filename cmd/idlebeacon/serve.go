@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -18,20 +20,33 @@ import (
 	"idlebeacon/client"
 	"idlebeacon/demo"
 	"idlebeacon/internal/admission"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/daemon"
 	"idlebeacon/internal/store"
 	"idlebeacon/web"
 )
 
-const defaultListen = "127.0.0.1:8470"
+const (
+	defaultListen = "127.0.0.1:8470"
+	defaultData   = "idlebeacon-data"
+)
 
-// logOptions say what to log, and how.
-type logOptions struct{ level, format string }
+// demoData is the data directory of the demo.
+var demoData = filepath.Join(defaultData, "demo")
+
+// serveOptions are options of running a service as they are written.
+type serveOptions struct {
+	level, format  string // what to log, and how
+	hosts, proxies []string
+}
+
+// defaultGuestsPerMinute is plenty for some people behind one address who move their maps.
+const defaultGuestsPerMinute = 6000
 
 // serveFlags adds the options of running a service.
-func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *logOptions {
+func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *serveOptions {
 	config.Version, config.Console = version, web.Console()
-	flags, log := cmd.Flags(), &logOptions{}
+	flags, log := cmd.Flags(), &serveOptions{}
 	flags.StringVar(&config.Listen, "listen", defaultListen, "address to serve on; port 0 takes a free one")
 	flags.StringVar(
 		&config.BaseURL,
@@ -39,7 +54,7 @@ func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *logOpti
 		"",
 		"where clients reach the service, such as https://maps.example/beacon (default: where their requests go to)",
 	)
-	flags.StringVar(&config.Data, "data", data, "directory of the private database")
+	flags.StringVar(&config.Data, "data", data, "directory of the private database and of the owner key")
 	flags.IntVar(
 		&config.Connections,
 		"connections",
@@ -59,13 +74,24 @@ func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *logOpti
 		"how long changes are kept, such as 2160h for 90 days, at least 1h; 0 for good",
 	)
 	flags.DurationVar(&config.StopTimeout, "stop-timeout", daemon.DefaultStopTimeout, "how long a stop may take")
+	flags.StringVar(&config.Certificate, "tls-certificate", "", "file with a certificate and those that lead to it, in "+
+		"PEM; it is read again when it changes")
+	flags.StringVar(&config.PrivateKey, "tls-key", "", "file with the private key of the certificate, in PEM")
+	flags.StringSliceVar(&log.hosts, "hosts", nil, "host names that the service answers to beside those of this "+
+		"machine and of --base-url, such as maps.example; without any, also to all addresses")
+	flags.StringSliceVar(&log.proxies, "trusted-proxies", nil, "addresses or networks of proxies whose word counts on "+
+		"where requests come from, such as 10.1.2.0/24")
+	flags.StringSliceVar(&config.FrameAncestors, "frame-ancestors", nil, "origins of pages that may show the console in "+
+		"a frame, such as https://app.example")
+	flags.IntVar(&config.GuestsPerMinute, "guests-per-minute", defaultGuestsPerMinute, "the most requests a minute from "+
+		"one address without a key; 0 for any number")
 	flags.BoolVar(&config.AccessLog, "access-log", false, "write a line for each request")
 	flags.StringVar(&log.level, "log", "info", "how much to log: debug, info, warn or error")
 	flags.StringVar(&log.format, "log-format", "text", "how to log: text or json")
 	return log
 }
 
-func (o *logOptions) logger() (*slog.Logger, error) {
+func (o *serveOptions) logger() (*slog.Logger, error) {
 	var options slog.HandlerOptions
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(o.level)); err != nil {
@@ -81,8 +107,27 @@ func (o *logOptions) logger() (*slog.Logger, error) {
 	return nil, &usageError{fmt.Errorf("--log-format %s: want text or json", o.format)}
 }
 
-// checkServe refuses options that make no sense.
-func checkServe(config *daemon.Config) error {
+// check refuses options that make no sense, and reads those that have a form of their own.
+func (o *serveOptions) check(config *daemon.Config) error {
+	for _, host := range o.hosts {
+		if host == "" || strings.ContainsAny(host, "/: ") {
+			return &usageError{fmt.Errorf("--hosts %s: want host names without a port, such as maps.example", host)}
+		}
+		config.Hosts = append(config.Hosts, strings.ToLower(host))
+	}
+	for _, text := range o.proxies {
+		network, err := netip.ParsePrefix(text)
+		if address, wrong := netip.ParseAddr(text); wrong == nil {
+			network, err = address.Prefix(address.BitLen())
+		}
+		if err != nil {
+			return &usageError{fmt.Errorf("--trusted-proxies %s: want an address or a network, such as 10.1.2.0/24", text)}
+		}
+		config.TrustedProxies = append(config.TrustedProxies, network)
+	}
+	if err := policy.CheckOrigins("--frame-ancestors", config.FrameAncestors); err != nil {
+		return &usageError{err}
+	}
 	base, err := url.Parse(config.BaseURL)
 	switch {
 	case config.BaseURL != "" && (err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" ||
@@ -90,6 +135,10 @@ func checkServe(config *daemon.Config) error {
 		return &usageError{
 			fmt.Errorf("--base-url %s: want an address that begins with http:// or https://", config.BaseURL),
 		}
+	case (config.Certificate == "") != (config.PrivateKey == ""):
+		return &usageError{errors.New("--tls-certificate and --tls-key: want both, or none")}
+	case config.GuestsPerMinute < 0:
+		return &usageError{fmt.Errorf("--guests-per-minute %d: want 1 or more, or 0 for any number", config.GuestsPerMinute)}
 	case config.Connections < store.MinConnections:
 		return &usageError{fmt.Errorf("--connections %d: want at least %d", config.Connections, store.MinConnections)}
 	case config.WorkMemory < leastWorkMemory:
@@ -115,7 +164,7 @@ Without --dsn it keeps a private PostgreSQL database in the data directory,
 which it starts and stops itself.`,
 		Args: exactly(0),
 	}
-	logging := serveFlags(cmd, &config, "idlebeacon-data")
+	logging := serveFlags(cmd, &config, defaultData)
 	cmd.Flags().StringVar(&config.DSN, "dsn", "", "PostgreSQL connection string of a database of your own")
 	cmd.Flags().StringVar(&config.Schema, "schema", "", "schema of the service's tables in that database, made if "+
 		"it is not there")
@@ -123,7 +172,7 @@ which it starts and stops itself.`,
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		log, err := logging.logger()
 		if err == nil {
-			err = checkServe(&config)
+			err = logging.check(&config)
 		}
 		if err != nil {
 			return err
@@ -163,12 +212,12 @@ Trust looks after. Everything in it is made up. The first start makes and
 imports the data; later starts find it as it was left.`,
 		Args: exactly(0),
 	}
-	logging := serveFlags(cmd, &config, filepath.Join("idlebeacon-data", "demo"))
+	logging := serveFlags(cmd, &config, demoData)
 	cmd.Flags().IntVar(&places, "places", demo.DefaultPlaces, "how many places to make, the first time")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		log, err := logging.logger()
 		if err == nil {
-			err = checkServe(&config)
+			err = logging.check(&config)
 		}
 		if err != nil {
 			return err
@@ -183,8 +232,17 @@ imports the data; later starts find it as it was left.`,
 			return err
 		}
 		return serve(cmd.Context(), config, log, func(url string) error {
-			if err := fillDemo(cmd.Context(), url, config.Data, demoParts(world, places), log); err != nil {
+			r := remote{server: url, data: config.Data, ca: config.Certificate}
+			c, err := r.client()
+			if err != nil {
 				return err
+			}
+			if err := fillDemo(cmd.Context(), c, config.Data, demoParts(world, places), log); err != nil {
+				return err
+			}
+			// The address signs its reader in once. Without the owner key, people sign in by themselves.
+			if code, err := c.SignInCode(cmd.Context()); err == nil {
+				url = code.Href
 			}
 			fmt.Printf("\nIdle Beacon is ready: %s\nStop it with Ctrl-C.\n\n", url)
 			return nil
@@ -200,14 +258,14 @@ func demoParts(world *demo.World, places int) []demoPart {
 			api.NewCollection{
 				ID: "brindlemere", Title: "Brindlemere Moorings Trust",
 				Description:  "Shared moorings and what goes with them, around the Brindlemere Isles. All made up.",
-				NameProperty: "name", CategoryProperty: "category",
+				NameProperty: "name", CategoryProperty: "category", Guests: string(policy.GuestsRead),
 			}, "places.csv", func(w io.Writer) error { return world.WritePlaces(w, places) }, demo.PlacesStyle,
 		},
 		{
 			api.NewCollection{
 				ID: "waters", Title: "Waters of the Isles",
 				Description:  "Harbour areas, areas where not to anchor, and ferry lanes. All made up.",
-				NameProperty: "name", CategoryProperty: "category",
+				NameProperty: "name", CategoryProperty: "category", Guests: string(policy.GuestsRead),
 			}, "waters.geojson", world.WriteWaters, demo.WatersStyle,
 		},
 	}
@@ -222,11 +280,7 @@ type demoPart struct {
 
 // fillDemo imports the demo data unless an earlier start has done so to the end.
 // Importing again does no harm: the rows have ids.
-func fillDemo(ctx context.Context, url, data string, parts []demoPart, log *slog.Logger) error {
-	c, err := client.New(url)
-	if err != nil {
-		return err
-	}
+func fillDemo(ctx context.Context, c *client.Client, data string, parts []demoPart, log *slog.Logger) error {
 	for _, part := range parts {
 		done := filepath.Join(data, part.collection.ID+"-imported")
 		if _, err := os.Stat(done); err == nil {

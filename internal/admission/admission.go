@@ -3,6 +3,9 @@
 // that has to wait for too long is refused, to be asked for again later. Cheap work does not
 // ask, and so never waits behind dear work.
 //
+// Of each party, a caller with all its requests, only as much waits in the common queue as can
+// be worked on at once, so nobody waits behind everything that somebody else has asked for.
+//
 // Whoever is admitted must not wait for a client before it lets go: what a client sends is
 // received before, and what it is sent is sent after.
 package admission
@@ -30,7 +33,8 @@ type Limits struct {
 const (
 	DefaultBytes = 512 << 20
 	DefaultWait  = 3 * time.Second
-	maxWaiting   = 200 // who may wait at once
+	maxWaiting   = 200            // who may wait at once
+	maxOfParty   = maxWaiting / 2 // of one party
 )
 
 // A Need is what one piece of work takes.
@@ -57,6 +61,48 @@ type Desk struct {
 
 	waiting, running, heldBytes atomic.Int64
 	refused                     atomic.Uint64
+
+	mu      sync.Mutex // guards parties and how many use each
+	parties map[string]*party
+}
+
+// A party is a caller with what it has asked for and not got yet.
+type party struct {
+	queue *semaphore.Weighted // has room for those who wait in the common queue
+	users int
+}
+
+type partyKey struct{}
+
+// For returns a context of what a party asks for.
+func For(ctx context.Context, name string) context.Context {
+	return context.WithValue(ctx, partyKey{}, name)
+}
+
+// join returns the party of ctx, nil for what belongs to none, and a function that leaves it,
+// nil if too many of the party wait already.
+func (d *Desk) join(ctx context.Context) (p *party, leave func()) {
+	name, there := ctx.Value(partyKey{}).(string)
+	if !there {
+		return nil, func() {}
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if p = d.parties[name]; p != nil && p.users >= maxOfParty {
+		return nil, nil
+	}
+	if p == nil {
+		p = &party{queue: semaphore.NewWeighted(int64(d.limits.Works + 1))}
+		d.parties[name] = p
+	}
+	p.users++
+	return p, func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if p.users--; p.users == 0 {
+			delete(d.parties, name)
+		}
+	}
 }
 
 // New returns a Desk that hands out half of the given connections at most, and no more than
@@ -67,7 +113,8 @@ func New(limits Limits, connections int) *Desk {
 	limits.Wait = cmp.Or(limits.Wait, DefaultWait)
 	half := int64(max(1, min(connections/2, 2*runtime.GOMAXPROCS(0))))
 	return &Desk{
-		limits: limits,
+		limits:  limits,
+		parties: map[string]*party{},
 		bytes: semaphore.NewWeighted(
 			limits.Bytes,
 		), works: semaphore.NewWeighted(int64(limits.Works)), connectable: semaphore.NewWeighted(half),
@@ -101,6 +148,20 @@ func (d *Desk) Admit(ctx context.Context, need Need) (release func(), err error)
 		}
 		held = append(held, func() { from.Release(n) })
 		return true
+	}
+	own, leave := d.join(ctx)
+	if leave == nil {
+		return nil, d.busy()
+	}
+	defer leave()
+	if own != nil {
+		if own.queue.Acquire(waiting, 1) != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			return nil, d.busy()
+		}
+		defer own.queue.Release(1) // it waits in the common queue no more
 	}
 	size := min(max(need.Bytes, 0), d.limits.Bytes)
 	if !take(d.bytes, size) || !take(d.connectable, one(need.Connection)) || !take(d.works, one(need.Work)) {

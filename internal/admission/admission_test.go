@@ -105,3 +105,91 @@ func TestWhoWaitsTooLongIsRefused(t *testing.T) {
 		t.Errorf("in the end %+v", load)
 	}
 }
+
+// TestPartiesTakeTurns lets one party ask for much, and another for little after it: the other
+// does not wait behind all of that.
+func TestPartiesTakeTurns(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := New(Limits{Works: 1, Wait: time.Minute}, 10)
+		greedy, modest := For(t.Context(), "greedy"), For(t.Context(), "modest")
+		release, err := d.Admit(t.Context(), Need{Work: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		const asked = 50
+		order := make(chan string, asked+1)
+		var all sync.WaitGroup
+		ask := func(ctx context.Context, name string) {
+			all.Go(func() {
+				done, err := d.Admit(ctx, Need{Work: true})
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				order <- name
+				done()
+			})
+		}
+		for range asked {
+			ask(greedy, "greedy")
+		}
+		synctest.Wait()
+		ask(modest, "modest")
+		synctest.Wait()
+		release()
+		all.Wait()
+		close(order)
+		before := 0
+		for name := range order {
+			if name == "modest" {
+				break
+			}
+			before++
+		}
+		if before > 2 { // those that stood in the common queue
+			t.Errorf("%d of the other party were first", before)
+		}
+		if len(d.parties) != 0 {
+			t.Errorf("%d parties are left", len(d.parties))
+		}
+	})
+}
+
+// TestAPartyMayNotFillTheQueue asks for more than may wait of one party: the rest is refused, and
+// another party is not.
+func TestAPartyMayNotFillTheQueue(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := New(Limits{Works: 1, Wait: time.Second}, 10)
+		release, err := d.Admit(t.Context(), Need{Work: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var all sync.WaitGroup
+		var refused atomic.Int64
+		for range maxWaiting - 1 {
+			all.Go(func() {
+				done, err := d.Admit(For(t.Context(), "greedy"), Need{Work: true})
+				if err != nil {
+					refused.Add(1)
+					return
+				}
+				done()
+			})
+		}
+		synctest.Wait()
+		if n := refused.Load(); n != maxWaiting-1-maxOfParty {
+			t.Errorf("%d were refused at once", n)
+		}
+		all.Go(func() {
+			done, err := d.Admit(For(t.Context(), "modest"), Need{Work: true})
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			done()
+		})
+		synctest.Wait()
+		release()
+		all.Wait()
+	})
+}

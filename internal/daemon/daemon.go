@@ -6,6 +6,7 @@ package daemon
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -19,6 +20,7 @@ import (
 	"syscall"
 	"time"
 
+	"idlebeacon/internal/access"
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/httpapi"
 	"idlebeacon/internal/pgbox"
@@ -32,7 +34,7 @@ type Config struct {
 	DSN         string // PostgreSQL connection string; "" for a private database in Data
 	Schema      string // of the tables, made if it is not there; "" for the first of the search path
 	Connections int    // the most to the database
-	Data        string // directory of the private database
+	Data        string // directory of the private database and of the owner key
 	Backdrop    string // file with GeoJSON land outlines, or ""
 	Version     string
 	BaseURL     string // where clients reach the service, "" for where their requests go to
@@ -42,6 +44,9 @@ type Config struct {
 	StopTimeout time.Duration // how long a stop may take, the database's included; 0 for DefaultStopTimeout
 	WorkMemory  int           // MiB that dear work may take together; 0 for the usual
 	KeepHistory time.Duration // how long changes are kept; 0 for good
+	Certificate string        // file with a certificate and those that lead to it, in PEM; "" for no TLS
+	PrivateKey  string        // file with its key
+	httpapi.Network
 }
 
 // DefaultStopTimeout is how long a stop may usually take.
@@ -49,16 +54,19 @@ const DefaultStopTimeout = 25 * time.Second
 
 // A Daemon is a running service. While it starts it answers that it does.
 type Daemon struct {
-	log      *slog.Logger
-	listener net.Listener
-	server   *http.Server
-	served   chan error // the end of server
-	service  *service.Service
-	store    *store.Store
-	box      *pgbox.Server      // nil with a database of the operator's own
-	lock     *os.File           // nil likewise
-	stopping context.CancelFunc // ends downloads; nil likewise
-	keeping  func()             // ends keepDatabase, and waits for it; nil likewise
+	log         *slog.Logger
+	listener    net.Listener
+	server      *http.Server
+	served      chan error // the end of server
+	service     *service.Service
+	access      *access.Register
+	store       *store.Store
+	certificate *certificate       // nil without TLS
+	address     string             // the file that says where the service answers; "" before it is written
+	box         *pgbox.Server      // nil with a database of the operator's own
+	lock        *os.File           // nil likewise
+	stopping    context.CancelFunc // ends downloads; nil likewise
+	keeping     func()             // ends keepDatabase, and waits for it; nil likewise
 
 	stopTimeout time.Duration
 }
@@ -82,12 +90,27 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.listener, err = listen(ctx, config.Listen); err != nil {
 		return err
 	}
+	if host, _, err := net.SplitHostPort(config.Listen); err == nil && !httpapi.IsLoopback(host) &&
+		config.Certificate == "" && len(config.TrustedProxies) == 0 {
+		d.log.Warn("others on the network can read keys on their way: use --tls-certificate and --tls-key, or a proxy " +
+			"that does TLS and is named with --trusted-proxies")
+	}
 	var gate httpapi.Gate
 	d.server = &http.Server{
 		Handler: &gate, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout,
 		ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn),
 	}
-	go func() { d.served <- d.server.Serve(d.listener) }()
+	if config.Certificate != "" {
+		files, err := openCertificate(config.Certificate, config.PrivateKey, d.log)
+		if err != nil {
+			return err
+		}
+		d.certificate = files
+		d.server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: files.get}
+		go func() { d.served <- d.server.ServeTLS(d.listener, "", "") }()
+	} else {
+		go func() { d.served <- d.server.Serve(d.listener) }()
+	}
 	var backdrop []byte
 	if config.Backdrop != "" {
 		if backdrop, err = os.ReadFile(config.Backdrop); err != nil {
@@ -123,6 +146,12 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.box != nil {
 		d.keeping = d.keepDatabase()
 	}
+	if err := firstOwner(ctx, d.store, config.Data, d.log); err != nil {
+		return err
+	}
+	if d.access, err = access.Open(ctx, d.store, access.Options{Log: d.log}); err != nil {
+		return err
+	}
 	stopping, stop := context.WithCancel(context.Background())
 	d.stopping = stop
 	handler, err := httpapi.New(d.service, httpapi.Options{
@@ -130,11 +159,14 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		Version:  config.Version, Console: config.Console, Pictures: config.Pictures, Backdrop: backdrop, Log: d.log,
 		AccessLog: config.AccessLog,
 		BaseURL:   config.BaseURL,
+		Access:    d.access,
+		Network:   config.Network,
 	})
 	if err != nil {
 		return err
 	}
 	gate.Open(handler)
+	d.noteAddress(config.Data)
 	d.log.Info("serving", "url", d.URL())
 	return nil
 }
@@ -196,19 +228,10 @@ func (d *Daemon) progress(gate *httpapi.Gate) func(places int) {
 	}
 }
 
-// listen opens the port. Only loopback addresses are allowed until there are
-// access keys.
+// listen opens the port.
 func listen(ctx context.Context, address string) (net.Listener, error) {
-	host, _, err := net.SplitHostPort(address)
-	if err != nil {
+	if _, _, err := net.SplitHostPort(address); err != nil {
 		return nil, fmt.Errorf("%q is not an address to listen on: want host:port, such as 127.0.0.1:8470", address)
-	}
-	if !httpapi.IsLoopback(host) {
-		return nil, fmt.Errorf(
-			"will not listen on %q: there are no access keys yet, so anyone who reached that address could change "+
-				"all data; listen on 127.0.0.1",
-			address,
-		)
 	}
 	var config net.ListenConfig
 	listener, err := config.Listen(ctx, "tcp", address)
@@ -257,8 +280,19 @@ func writeAt(f *os.File, text string) error {
 	return err
 }
 
-// URL returns where the service answers.
-func (d *Daemon) URL() string { return "http://" + d.listener.Addr().String() }
+// URL returns where the service answers on this machine.
+func (d *Daemon) URL() string {
+	scheme, address := "http", d.listener.Addr().String()
+	if d.certificate != nil {
+		scheme = "https"
+	}
+	if host, port, err := net.SplitHostPort(address); err == nil {
+		if ip := net.ParseIP(host); ip != nil && ip.IsUnspecified() {
+			address = net.JoinHostPort("127.0.0.1", port)
+		}
+	}
+	return scheme + "://" + address
+}
 
 // Wait returns when ctx ends, or with an error when the service cannot go on.
 func (d *Daemon) Wait(ctx context.Context) error {
@@ -291,6 +325,15 @@ func (d *Daemon) Stop() error {
 		if err := <-d.served; !errors.Is(err, http.ErrServerClosed) {
 			errs = append(errs, err)
 		}
+	}
+	if d.address != "" {
+		errs = append(errs, os.Remove(d.address))
+	}
+	if d.access != nil {
+		d.access.Shutdown(ctx)
+	}
+	if d.certificate != nil {
+		d.certificate.close()
 	}
 	if d.service != nil {
 		writing, cancel := context.WithTimeout(ctx, d.stopTimeout/4)

@@ -12,16 +12,11 @@ import (
 
 // A NotFoundError reports that what was asked for is not there.
 type NotFoundError struct {
-	What string // "collection", "item", "import" or "icon"
+	What string // such as "collection", "item" or "key"
 	ID   string
 }
 
 func (e *NotFoundError) Error() string { return fmt.Sprintf("there is no %s %q", e.What, e.ID) }
-
-// A DeniedError reports that the caller may not do what it asks for.
-type DeniedError struct{ Reason string } // and what to do
-
-func (e *DeniedError) Error() string { return e.Reason }
 
 // A ConflictError reports that the id of something new is taken, or what else there is
 // that stands against an edit.

@@ -74,7 +74,6 @@ func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 				given = tag
 			}
 			w.Header().Set("ETag", given)
-			w.Header().Set("Cache-Control", "no-cache")
 			w.WriteHeader(http.StatusNotModified)
 			return true
 		}
@@ -85,7 +84,6 @@ func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 // writeAnswer answers with what is kept, or has been worked out, in the coding that the
 // client likes best.
 func writeAnswer(w http.ResponseWriter, r *http.Request, mediaType string, answer *answers.Answer) error {
-	const alwaysAsk = "no-cache" // whether it has changed
 	return writeCoded(w, r, answer.Tag, mediaType, alwaysAsk, answer.Bytes)
 }
 

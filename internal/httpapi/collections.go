@@ -2,8 +2,10 @@ package httpapi
 
 import (
 	"net/http"
+	"strings"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
 )
@@ -60,7 +62,6 @@ func (h *server) getBackdrop(w http.ResponseWriter, r *http.Request) error {
 		return nil
 	}
 	w.Header().Set("ETag", h.tag)
-	w.Header().Set("Cache-Control", "no-cache") // always ask whether it changed
 	writeBody(w, http.StatusOK, geoJSON, h.backdrop)
 	return nil
 }
@@ -75,12 +76,12 @@ func (h *server) listCollections(w http.ResponseWriter, r *http.Request) error {
 		Links:       []api.Link{h.site(r).link("self", "/api/collections", plainJSON, "")},
 		Collections: []api.Collection{},
 	}
-	all, err := h.service.Collections()
+	all, err := h.service.Collections(r.Context())
 	if err != nil {
 		return err
 	}
 	for _, c := range all {
-		list.Collections = append(list.Collections, describeCollection(c, h.site(r)))
+		list.Collections = append(list.Collections, describeCollection(r, c, h.site(r)))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, list)
 }
@@ -89,11 +90,11 @@ func (h *server) getCollection(w http.ResponseWriter, r *http.Request) error {
 	if q := parseQuery(r); q.err != nil {
 		return q.err
 	}
-	c, err := h.service.Collection(pathValue(r, "collection"))
+	c, err := h.service.Collection(r.Context(), pathValue(r, "collection"))
 	if err != nil {
 		return err
 	}
-	return writeJSON(w, http.StatusOK, plainJSON, describeCollection(c, h.site(r)))
+	return writeJSON(w, http.StatusOK, plainJSON, describeCollection(r, c, h.site(r)))
 }
 
 func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error {
@@ -104,12 +105,13 @@ func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error 
 	c, err := h.service.CreateCollection(r.Context(), store.Collection{
 		ID: n.ID, Title: n.Title, Description: n.Description, NameProperty: n.NameProperty,
 		CategoryProperty: n.CategoryProperty, TimeProperty: n.TimeProperty,
+		Guests: n.Guests, GuestOrigins: strings.Join(n.GuestOrigins, " "),
 	})
 	if err != nil {
 		return err
 	}
 	w.Header().Set("Location", string(h.site(r))+collectionPath(c.ID))
-	return writeJSON(w, http.StatusCreated, plainJSON, describeCollection(c, h.site(r)))
+	return writeJSON(w, http.StatusCreated, plainJSON, describeCollection(r, c, h.site(r)))
 }
 
 func (h *server) updateCollection(w http.ResponseWriter, r *http.Request) error {
@@ -117,11 +119,18 @@ func (h *server) updateCollection(w http.ResponseWriter, r *http.Request) error 
 	if err := h.readJSON(w, r, &u); err != nil {
 		return err
 	}
-	c, err := h.service.UpdateCollection(r.Context(), pathValue(r, "collection"), service.CollectionUpdate(u))
+	update := service.CollectionUpdate{
+		Title: u.Title, Description: u.Description, NameProperty: u.NameProperty,
+		CategoryProperty: u.CategoryProperty, TimeProperty: u.TimeProperty, Guests: (*policy.Guests)(u.Guests),
+	}
+	if u.GuestOrigins != nil {
+		update.GuestOrigins = append([]string{}, *u.GuestOrigins...)
+	}
+	c, err := h.service.UpdateCollection(r.Context(), pathValue(r, "collection"), update)
 	if err != nil {
 		return err
 	}
-	return writeJSON(w, http.StatusOK, plainJSON, describeCollection(c, h.site(r)))
+	return writeJSON(w, http.StatusOK, plainJSON, describeCollection(r, c, h.site(r)))
 }
 
 func (h *server) deleteCollection(w http.ResponseWriter, r *http.Request) error {

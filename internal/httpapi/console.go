@@ -15,10 +15,9 @@ import (
 	"idlebeacon/internal/answers"
 )
 
-// consolePolicy lets the console's pages load nothing but what the service has and pictures,
-// and nobody show them in a frame.
+// consolePolicy lets the console's pages load nothing but what the service has and pictures.
 const consolePolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' https: data: blob:; " +
-	"font-src 'self' data:; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; object-src 'none'"
+	"font-src 'self' data:; base-uri 'none'; form-action 'self'; object-src 'none'; frame-ancestors "
 
 // page serves the pages of the web console, which finds out by itself which one the address
 // stands for.
@@ -29,7 +28,7 @@ func (h *server) page(w http.ResponseWriter, r *http.Request) {
 			"this build of the service has no console: it was compiled without the web part; use 'make build'")
 		return
 	}
-	h.serveConsole(w, r, name, "no-cache")
+	h.serveConsole(w, r, name, alwaysAsk)
 }
 
 // pageFile serves what the pages consist of.
@@ -39,7 +38,7 @@ func (h *server) pageFile(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusNotFound, "", "there is nothing at "+r.URL.Path)
 		return
 	}
-	caching := "no-cache"
+	caching := alwaysAsk
 	if strings.HasPrefix(name, "assets/") {
 		caching = "public, max-age=31536000, immutable" // their names change with their content
 	}
@@ -47,8 +46,12 @@ func (h *server) pageFile(w http.ResponseWriter, r *http.Request) {
 }
 
 func (h *server) serveConsole(w http.ResponseWriter, r *http.Request, name, caching string) {
-	w.Header().Set("Content-Security-Policy", consolePolicy)
-	w.Header().Set("X-Frame-Options", "DENY")
+	if len(h.options.FrameAncestors) == 0 {
+		w.Header().Set("Content-Security-Policy", consolePolicy+"'none'")
+		w.Header().Set("X-Frame-Options", "DENY")
+	} else {
+		w.Header().Set("Content-Security-Policy", consolePolicy+strings.Join(h.options.FrameAncestors, " "))
+	}
 	file, err := h.files.get(h.options.Console, name)
 	if err != nil {
 		h.fail(w, r, err)

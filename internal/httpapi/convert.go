@@ -4,13 +4,16 @@ import (
 	"cmp"
 	"encoding/json"
 	"math"
+	"net/http"
 	"slices"
+	"strings"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/geometry"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
@@ -25,18 +28,21 @@ func boxArray(b geo.Box) [4]float64 {
 	return [4]float64{down(b.West), down(b.South), up(b.East), up(b.North)}
 }
 
-func describeCollection(c service.Summary, at site) api.Collection {
+func describeCollection(r *http.Request, c service.Summary, at site) api.Collection {
 	out := api.Collection{
 		ID: c.ID, Title: c.Title, Description: c.Description, ItemType: "feature",
 		NameProperty: c.NameProperty, CategoryProperty: c.CategoryProperty, TimeProperty: c.TimeProperty,
 		CreatedAt: c.CreatedAt,
 		Count:     c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Newest, ChangedAt: c.NewestAt,
-		OwnChange: c.Change, Categories: []api.CategoryCount{},
+		OwnChange: c.Change, Categories: []api.CategoryCount{}, Guests: c.Guests,
 		Links: []api.Link{
 			at.link("self", collectionPath(c.ID), plainJSON, ""),
 			at.link("items", collectionPath(c.ID)+"/items", geoJSON, "its items"),
 			at.link("style", collectionPath(c.ID)+"/style", plainJSON, "how it is drawn"),
 		},
+	}
+	if actorOf(r).Role.Includes(policy.Owner) {
+		out.GuestOrigins = strings.Fields(c.GuestOrigins)
 	}
 	for _, count := range c.Categories {
 		out.Categories = append(out.Categories, api.CategoryCount(count))

@@ -47,7 +47,6 @@ func (h *server) getIcon(w http.ResponseWriter, r *http.Request) error {
 // writePicture answers with a picture, which may not run anything.
 func writePicture(w http.ResponseWriter, tag, mediaType string, data []byte) {
 	w.Header().Set("ETag", tag)
-	w.Header().Set("Cache-Control", "no-cache") // kept, and asked for whether it changed
 	pictureHeaders(w)
 	writeBody(w, http.StatusOK, mediaType, data)
 }

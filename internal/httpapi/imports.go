@@ -55,12 +55,15 @@ const maxFileName = 500 // bytes
 
 // newCollectionNames are the parameters that describe the collection that is made with
 // an import, beside create.
-var newCollectionNames = []string{"title", "description", "name_property", "category_property", "time_property"}
+var newCollectionNames = []string{
+	"title", "description", "name_property", "category_property", "time_property", "guests", "guest_origins",
+}
 
 // newCollection reads what collection is to be made, or returns nil for none.
 func (q *query) newCollection() *store.Collection {
 	if q.flag("create") {
 		return &store.Collection{
+			Guests: q.text("guests"), GuestOrigins: q.text("guest_origins"),
 			Title: q.text("title"), Description: q.text("description"),
 			NameProperty: q.text("name_property"), CategoryProperty: q.text("category_property"),
 			TimeProperty: q.text("time_property"),

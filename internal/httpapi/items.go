@@ -131,7 +131,6 @@ func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
 	if notModified(w, r, h.changeTag(item.Change)) {
 		return nil
 	}
-	w.Header().Set("Cache-Control", "no-cache")
 	out := describeItem(item)
 	at := h.site(r)
 	out.Links = []api.Link{
@@ -208,7 +207,6 @@ func (h *server) getPopup(w http.ResponseWriter, r *http.Request, draft string) 
 		return nil
 	}
 	w.Header().Set("ETag", tag)
-	w.Header().Set("Cache-Control", "no-cache")
 	out, err := describePopup(&p)
 	if err != nil {
 		return err

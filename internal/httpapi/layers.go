@@ -51,20 +51,9 @@ func layers(r *http.Request, each []string, names ...string) (*query, []service.
 	return q, all
 }
 
-// askedFor reads a request for several collections, and asks the policy about each.
-func (h *server) askedFor(r *http.Request, each []string, names ...string) (*query, []service.Layer) {
-	q, all := layers(r, each, names...)
-	for _, layer := range all {
-		if q.err == nil {
-			q.err = h.options.Policy(r, ToSee, layer.Collection)
-		}
-	}
-	return q, all
-}
-
 // allMarkers answers with the markers of several collections, gathered together.
 func (h *server) allMarkers(w http.ResponseWriter, r *http.Request) error {
-	q, asked := h.askedFor(r, []string{"numbers"}, slices.Concat(viewNames, gatherNames)...)
+	q, asked := layers(r, []string{"numbers"}, slices.Concat(viewNames, gatherNames)...)
 	ask := q.viewport()
 	if q.err != nil {
 		return q.err
@@ -136,7 +125,7 @@ func appendShown(dst []byte, views []*service.Viewport) []byte {
 
 // allMembers lists the places that a marker of several collections stands for.
 func (h *server) allMembers(w http.ResponseWriter, r *http.Request) error {
-	q, asked := h.askedFor(r, nil, slices.Concat([]string{"lat", "lon", "zoom", "limit", "after"}, gatherNames)...)
+	q, asked := layers(r, nil, slices.Concat([]string{"lat", "lon", "zoom", "limit", "after"}, gatherNames)...)
 	ask := service.JointMembersQuery{
 		At:   geo.Point{Lat: q.number("lat", math.NaN(), -90, 90), Lon: q.number("lon", math.NaN(), -180, 180)},
 		Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Options: q.gathering(),
@@ -177,13 +166,13 @@ func (h *server) allMembers(w http.ResponseWriter, r *http.Request) error {
 
 // allShapes answers with the areas and paths of several collections in a viewport.
 func (h *server) allShapes(w http.ResponseWriter, r *http.Request) error {
-	q, asked := h.askedFor(r, nil, "bbox", "zoom")
+	q, asked := layers(r, nil, "bbox", "zoom")
 	box, zoom := q.boxOfView(), q.number("zoom", math.NaN(), 0, maxZoom)
 	if q.err != nil {
 		return q.err
 	}
 	asOf := h.service.Complete()
-	views, err := h.service.JointShapes(asked, box, zoom)
+	views, err := h.service.JointShapes(r.Context(), asked, box, zoom)
 	if err != nil {
 		return err
 	}

@@ -20,11 +20,7 @@ func (h *server) site(r *http.Request) site {
 	if h.options.BaseURL != "" {
 		return site(strings.TrimRight(h.options.BaseURL, "/"))
 	}
-	scheme := "http"
-	if r.TLS != nil {
-		scheme = "https"
-	}
-	return site(scheme + "://" + r.Host)
+	return site(ownOrigin(r))
 }
 
 // self returns the address of a request as its client sees it.

@@ -12,6 +12,7 @@ import (
 	"idlebeacon/api"
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/store"
@@ -56,7 +57,8 @@ func writeProblem(w http.ResponseWriter, status int, field, detail string) {
 func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var (
 		wrong    *invalid.Error
-		denied   *fault.DeniedError
+		refused  *policy.DeniedError
+		unseen   *policy.UnseenError
 		missing  *fault.NotFoundError
 		conflict *fault.ConflictError
 		changed  *fault.ChangedError
@@ -70,10 +72,13 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p := problem(http.StatusBadRequest, wrong.Field, wrong.Error())
 		p.Want = wrong.Want
 		send(w, p)
-	case errors.As(err, &denied):
-		writeProblem(w, http.StatusForbidden, "", denied.Error())
+	case errors.As(err, &refused):
+		denied(w, refused)
+	case errors.As(err, &unseen):
+		missing = &fault.NotFoundError{What: "collection", ID: unseen.Collection}
+		writeProblem(w, http.StatusNotFound, "", notFound(r, missing))
 	case errors.As(err, &missing):
-		writeProblem(w, http.StatusNotFound, "", missing.Error())
+		writeProblem(w, http.StatusNotFound, "", notFound(r, missing))
 	case errors.As(err, &conflict):
 		field := "id"
 		if conflict.Reason != "" {
@@ -123,6 +128,15 @@ func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	default:
 		h.failInDatabase(w, r, err)
 	}
+}
+
+// notFound says that something is not there. A guest hears that of what it may not see, and of
+// what is not there, in the same words.
+func notFound(r *http.Request, missing *fault.NotFoundError) string {
+	if missing.What == "collection" && actorOf(r).Kind == policy.Guest {
+		return missing.Error() + ", or it takes a key to see it"
+	}
+	return missing.Error()
 }
 
 // retryAfter is when it makes sense to try again if nothing tells.

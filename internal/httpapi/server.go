@@ -4,13 +4,13 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
+	"net/netip"
 	"regexp"
 	"runtime/debug"
-	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -19,7 +19,9 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/access"
 	"idlebeacon/internal/answers"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/service"
@@ -36,13 +38,26 @@ type Options struct {
 	// BaseURL is where clients reach the service, "" for where their requests go to. Links
 	// begin with it.
 	BaseURL string
-	// Policy decides who may do what; nil for everyone everything.
-	Policy Policy
+	// Access knows who callers are.
+	Access *access.Register
+	// Everyone is who all callers are, in measurements and tests: then nobody is asked. It is nil
+	// otherwise.
+	Everyone *policy.Actor
+	// Network is how callers reach the service.
+	Network
 	// Patience is how long a client may send or read nothing; 0 for half a minute.
 	Patience time.Duration
 	// Stopping ends when the service begins to stop: downloads, which may go on for long, end
 	// with it. It may be nil.
 	Stopping context.Context
+}
+
+// A Network says how callers reach the service.
+type Network struct {
+	Hosts           []string       // names in small letters that it answers to beside this machine's own and BaseURL's
+	TrustedProxies  []netip.Prefix // those whose word counts on where requests come from
+	FrameAncestors  []string       // origins of the pages that may show the console in a frame; none for nobody
+	GuestsPerMinute int            // the most requests of guests from one address; 0 for any number
 }
 
 type server struct {
@@ -56,6 +71,7 @@ type server struct {
 	metrics  *metrics
 	routes   chi.Router
 	files    consoleFiles
+	rates    *rates
 }
 
 // How many bytes of answers and of squares of the map are kept.
@@ -75,8 +91,11 @@ func New(s Service, options Options) (http.Handler, error) {
 		return nil, err
 	}
 	h := &server{service: s, options: options, contract: contractJSON, backdrop: options.Backdrop}
-	if h.options.Policy == nil {
-		h.options.Policy = everyone
+	if options.Access == nil && options.Everyone == nil {
+		return nil, errors.New("httpapi: nobody knows who callers are")
+	}
+	if h.rates, err = newRates(options.GuestsPerMinute); err != nil {
+		return nil, err
 	}
 	if h.backdrop == nil {
 		h.backdrop = []byte(`{"type":"FeatureCollection","features":[]}`)
@@ -93,14 +112,10 @@ func New(s Service, options Options) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	sameOrigin := http.NewCrossOriginProtection()
-	sameOrigin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, http.StatusForbidden, "", "a page of another site may not change data here")
-	}))
 	compressed := func(next http.Handler) http.Handler { return compress(next) }
 	patience := paced(cmp.Or(options.Patience, usualPatience))
-	chain := chi.Chain(h.logged, patience, h.recovered, careful, loopbackHosts, wellFormed, sameOrigin.Handler,
-		unpacked, compressed)
+	chain := chi.Chain(h.logged, patience, h.recovered, h.reached, careful, h.knownHosts, wellFormed, h.shared(),
+		h.identified, h.sameSite, unpacked, compressed)
 	return chain.Handler(h.routes), nil
 }
 
@@ -117,17 +132,13 @@ func (h *server) Routes() chi.Router {
 		w.Header().Set("Allow", allow)
 		writeProblem(w, http.StatusMethodNotAllowed, "", r.Method+" is not possible on "+r.URL.Path+", only "+allow)
 	})
-	// About the service itself: no data.
-	r.Get("/healthz", h.bare(h.health))
-	r.Get("/readyz", h.bare(h.ready))
-	r.Get("/metrics", h.serveMetrics)
-	r.Get("/api", h.handle(h.landingPage))
-	r.Get("/api/conformance", h.bare(h.conformance))
-	r.Get("/api/openapi.json", h.bare(h.openAPI))
-	h.seeing(h.needing(r, ToSee))
-	h.changing(h.needing(r, ToChange))
-	h.managing(h.needing(r, ToManage))
-	h.pages(r)
+	g := guarded{r, h}
+	h.itself(g)
+	h.seeing(g)
+	h.changing(g)
+	h.managing(g)
+	h.admitting(g)
+	h.pages(g)
 	return r
 }
 
@@ -135,74 +146,109 @@ func (h *server) Routes() chi.Router {
 // known of it.
 const one = "/api/collections/{collection}"
 
+// itself are the routes about the service itself: no data.
+func (h *server) itself(g guarded) {
+	g.get("/healthz", h.bare(h.health))
+	g.get("/readyz", h.bare(h.ready))
+	g.get("/metrics", h.serveMetrics)
+	g.get("/api", h.handle(h.landingPage))
+	g.get("/api/conformance", h.bare(h.conformance))
+	g.get("/api/openapi.json", h.bare(h.openAPI))
+}
+
 // seeing are the routes that show data.
-func (h *server) seeing(r chi.Router) {
-	r.Get("/api/backdrop", h.bare(h.getBackdrop))
-	r.Get("/api/icons", h.handle(h.listIcons))
-	r.Get("/api/icons/{icon}", h.bare(h.getIcon))
-	r.Get("/api/icon-sheet", h.handle(h.iconSheet))
-	r.Get("/api/markers", h.handle(h.allMarkers))
-	r.Get("/api/members", h.handle(h.allMembers))
-	r.Get("/api/shapes", h.handle(h.allShapes))
-	r.Get("/api/collections", h.handle(h.listCollections))
-	r.Get(one, h.handle(h.getCollection))
-	r.Get(one+"/items", h.handle(h.listItems))
-	r.Get(one+"/items/{item}", h.handle(h.getItem))
-	h.drawn(r, one+"/items/{item}/popup", h.getPopup)
-	h.drawn(r, one+"/markers", h.markers)
-	h.drawn(r, one+"/density", h.density)
-	r.Get(one+"/members", h.handle(h.members))
-	h.drawn(r, one+"/shapes", h.shapes)
-	r.Get(one+"/categories", h.handle(h.categories))
-	r.Get(one+"/style", h.handle(h.getStyle))
-	h.drawn(r, one+"/legend", h.legend)
-	r.Get(one+"/near", h.handle(h.near))
-	r.Get(one+"/export", h.download(h.exportFile))
+func (h *server) seeing(g guarded) {
+	g.get("/api/backdrop", h.bare(h.getBackdrop))
+	g.get("/api/icons", h.handle(h.listIcons))
+	g.get("/api/icons/{icon}", h.bare(h.getIcon))
+	g.get("/api/icon-sheet", h.handle(h.iconSheet))
+	g.get("/api/markers", h.handle(h.allMarkers))
+	g.get("/api/members", h.handle(h.allMembers))
+	g.get("/api/shapes", h.handle(h.allShapes))
+	g.get("/api/collections", h.handle(h.listCollections))
+	g.get(one, h.handle(h.getCollection))
+	g.get(one+"/items", h.handle(h.listItems))
+	g.get(one+"/items/{item}", h.handle(h.getItem))
+	h.drawn(g, one+"/items/{item}/popup", h.getPopup)
+	h.drawn(g, one+"/markers", h.markers)
+	h.drawn(g, one+"/density", h.density)
+	g.get(one+"/members", h.handle(h.members))
+	h.drawn(g, one+"/shapes", h.shapes)
+	g.get(one+"/categories", h.handle(h.categories))
+	g.get(one+"/style", h.handle(h.getStyle))
+	h.drawn(g, one+"/legend", h.legend)
+	g.get(one+"/near", h.handle(h.near))
+	g.get(one+"/export", h.download(h.exportFile))
 }
 
 // changing are the routes that change items.
-func (h *server) changing(r chi.Router) {
-	r.Post(one+"/items", h.stream(h.alone(h.createItem)))
-	r.Delete(one+"/items/{item}", h.bare(h.deleteItem))
+func (h *server) changing(g guarded) {
+	g.post(one+"/items", h.stream(h.alone(h.createItem)))
+	g.delete(one+"/items/{item}", h.bare(h.deleteItem))
 }
 
 // managing are the routes that change what collections are like, and bring files.
-func (h *server) managing(r chi.Router) {
-	r.Post("/api/collections", h.bare(h.createCollection))
-	r.Patch(one, h.bare(h.updateCollection))
-	r.Delete(one, h.bare(h.deleteCollection))
-	r.Put(one+"/style", h.stream(h.alone(h.putStyle)))
-	r.Delete(one+"/style", h.bare(h.deleteStyle))
-	r.Put("/api/icons/{icon}", h.stream(h.alone(h.putIcon)))
-	r.Delete("/api/icons/{icon}", h.bare(h.deleteIcon))
-	r.Post("/api/inspect", h.stream(h.inspectFile))
-	r.Post(one+"/import", h.stream(h.importFile))
-	r.Get("/api/imports", h.handle(h.listImports))
-	r.Get("/api/imports/{import}", h.handle(h.getImport))
-	r.Delete("/api/imports/{import}", h.bare(h.dismissImport))
-	r.Get("/api/imports/{import}/rejected", h.download(h.rejectedRows))
+func (h *server) managing(g guarded) {
+	g.post("/api/collections", h.bare(h.createCollection))
+	g.patch(one, h.bare(h.updateCollection))
+	g.delete(one, h.bare(h.deleteCollection))
+	g.put(one+"/style", h.stream(h.alone(h.putStyle)))
+	g.delete(one+"/style", h.bare(h.deleteStyle))
+	g.put("/api/icons/{icon}", h.stream(h.alone(h.putIcon)))
+	g.delete("/api/icons/{icon}", h.bare(h.deleteIcon))
+	g.post("/api/inspect", h.stream(h.inspectFile))
+	g.post(one+"/import", h.stream(h.importFile))
+	g.get("/api/imports", h.handle(h.listImports))
+	g.get("/api/imports/{import}", h.handle(h.getImport))
+	g.delete("/api/imports/{import}", h.bare(h.dismissImport))
+	g.get("/api/imports/{import}/rejected", h.download(h.rejectedRows))
+}
+
+// admitting are the routes about who may do what.
+func (h *server) admitting(g guarded) {
+	if h.options.Access == nil {
+		return
+	}
+	g.get("/api/session", h.bare(h.getSession))
+	g.post("/api/session", h.bare(h.signIn))
+	g.delete("/api/session", h.handle(h.signOut))
+	g.post("/api/session/codes", h.bare(h.makeCode))
+	g.post("/api/tickets", h.bare(h.makeTicket))
+	g.get("/sign-in/{issuer}", h.handle(h.leadToIssuer))
+	g.get("/sign-in/{issuer}/back", h.handle(h.backFromIssuer))
+	g.get("/api/keys", h.bare(h.listKeys))
+	g.post("/api/keys", h.handle(h.makeKey))
+	g.get("/api/keys/{key}", h.bare(h.getKey))
+	g.patch("/api/keys/{key}", h.bare(h.changeKey))
+	g.delete("/api/keys/{key}", h.bare(h.revokeKey))
+	g.get("/api/issuers", h.bare(h.listIssuers))
+	g.post("/api/issuers", h.bare(h.addIssuer))
+	g.post("/api/issuers/check", h.bare(h.tryIssuer))
+	g.get("/api/issuers/{issuer}", h.bare(h.getIssuer))
+	g.put("/api/issuers/{issuer}", h.bare(h.changeIssuer))
+	g.delete("/api/issuers/{issuer}", h.bare(h.deleteIssuer))
 }
 
 // pages are the routes of the web console, and of the pictures that popups show.
-func (h *server) pages(r chi.Router) {
+func (h *server) pages(g guarded) {
 	if h.options.Console != nil {
-		r.Get("/", h.page)
-		r.Get("/data", h.page)
-		r.Get("/data/*", h.page)
-		r.Get("/assets/*", h.pageFile)
-		r.Get("/favicon.svg", h.pageFile)
+		for _, page := range []string{"/", "/data", "/data/*", "/access"} {
+			g.get(page, h.page)
+		}
+		g.get("/assets/*", h.pageFile)
+		g.get("/favicon.svg", h.pageFile)
 	}
 	if h.options.Pictures != nil {
-		h.needing(r, ToSee).Get("/pictures/{picture}", h.picture)
+		g.get("/pictures/{picture}", h.picture)
 	}
 }
 
 // drawn serves what depends on a style: GET answers in the collection's own, POST in the one
 // of its body, to try it.
-func (h *server) drawn(r chi.Router, path string, answer func(w http.ResponseWriter, r *http.Request,
+func (h *server) drawn(g guarded, path string, answer func(w http.ResponseWriter, r *http.Request,
 	draft string) error) {
-	r.Get(path, h.handle(func(w http.ResponseWriter, r *http.Request) error { return answer(w, r, "") }))
-	r.Post(path, h.handle(func(w http.ResponseWriter, r *http.Request) error {
+	g.get(path, h.handle(func(w http.ResponseWriter, r *http.Request) error { return answer(w, r, "") }))
+	g.post(path, h.handle(func(w http.ResponseWriter, r *http.Request) error {
 		draft, release, err := h.styleBody(w, r)
 		if err != nil {
 			return err
@@ -282,6 +328,7 @@ func (h *server) logged(next http.Handler) http.Handler {
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		started := time.Now()
+		by := &caller{from: r.RemoteAddr}
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		route := chi.NewRouteContext() // is filled in by the router
 		route.Routes = h.routes
@@ -309,18 +356,36 @@ func (h *server) logged(next http.Handler) http.Handler {
 				"took",
 				took,
 				"from",
-				r.RemoteAddr,
+				by.from,
+				"by",
+				by.actor,
 			)
 			if problem != nil {
 				panic(problem)
 			}
 		}()
-		next.ServeHTTP(ww, r.WithContext(context.WithValue(r.Context(), chi.RouteCtxKey, route)))
+		ctx := context.WithValue(context.WithValue(r.Context(), chi.RouteCtxKey, route), callerKey{}, by)
+		next.ServeHTTP(ww, r.WithContext(ctx))
 	})
 }
 
+// A caller is who makes a request, for the log: it is found out on the way.
+type caller struct{ from, actor string }
+
+type callerKey struct{}
+
+// noteCaller notes for the log who makes a request.
+func noteCaller(r *http.Request, actor *policy.Actor, from netip.Addr) {
+	if by, _ := r.Context().Value(callerKey{}).(*caller); by != nil {
+		by.actor = actor.ID
+		if from.IsValid() {
+			by.from = from.String()
+		}
+	}
+}
+
 // secrets are the parameters whose values are not written to the log.
-var secrets = regexp.MustCompile(`(?i)(^|&)([^=&]*(?:key|token|secret|password|signature)[^=&]*)=[^&]*`)
+var secrets = regexp.MustCompile(`(?i)(^|&)([^=&]*(?:key|token|ticket|secret|password|signature|code|state)[^=&]*)=[^&]*`)
 
 // A loggedQuery is a query, written to a log with what is nobody else's business left out.
 type loggedQuery string
@@ -353,48 +418,6 @@ func (h *server) recovered(next http.Handler) http.Handler {
 				writeProblem(w, http.StatusInternalServerError, "", "the service has a fault; its log has more")
 			}
 		}()
-		next.ServeHTTP(w, r)
-	})
-}
-
-// loopbackHosts refuses requests that came to this machine by another name than
-// its own: without access keys, a page anywhere could otherwise have its own name
-// point here and read all data.
-func loopbackHosts(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		host := r.Host
-		if name, _, err := net.SplitHostPort(host); err == nil {
-			host = name
-		}
-		if !IsLoopback(host) {
-			writeProblem(
-				w,
-				http.StatusForbidden,
-				"",
-				"this service answers only to localhost and loopback addresses, not to "+host,
-			)
-			return
-		}
-		next.ServeHTTP(w, r)
-	})
-}
-
-// IsLoopback reports whether host, a name or an address, is this machine's own.
-func IsLoopback(host string) bool {
-	host = strings.Trim(host, "[]")
-	if strings.EqualFold(host, "localhost") {
-		return true
-	}
-	ip := net.ParseIP(host)
-	return ip != nil && ip.IsLoopback()
-}
-
-// careful sets what every answer has: browsers take it for what it says it is, and tell
-// nobody where their users came from.
-func careful(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("X-Content-Type-Options", "nosniff")
-		w.Header().Set("Referrer-Policy", "no-referrer")
 		next.ServeHTTP(w, r)
 	})
 }

@@ -9,6 +9,7 @@ import (
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/service"
@@ -25,8 +26,10 @@ type Service interface {
 	Work(ctx context.Context) (release func(), err error)
 	Reserve(ctx context.Context, bytes int64) (release func(), err error)
 
-	Collections() ([]service.Summary, error)
-	Collection(id string) (service.Summary, error)
+	Opening(collection string) (policy.Opening, error)
+	OpenTo(origin string) bool
+	Collections(ctx context.Context) ([]service.Summary, error)
+	Collection(ctx context.Context, id string) (service.Summary, error)
 	CreateCollection(ctx context.Context, n store.Collection) (service.Summary, error)
 	UpdateCollection(ctx context.Context, id string, u service.CollectionUpdate) (service.Summary, error)
 	DeleteCollection(ctx context.Context, id string) error
@@ -40,17 +43,17 @@ type Service interface {
 	Viewport(ctx context.Context, l service.Layer, q service.MarkersQuery) (*service.Viewport, error)
 	JointMembers(ctx context.Context, l []service.Layer, q service.JointMembersQuery) (
 		listed []service.LayerPlace, count int, more bool, err error)
-	JointShapes(l []service.Layer, box geo.Box, zoom float64) ([]service.LayerShapes, error)
+	JointShapes(ctx context.Context, l []service.Layer, box geo.Box, zoom float64) ([]service.LayerShapes, error)
 	Viewports(ctx context.Context, l []service.Layer, q service.MarkersQuery) ([]*service.Viewport, error)
 	Members(ctx context.Context, collection string, q service.MembersQuery) (service.ItemsPage, error)
 	Density(ctx context.Context, collection string, q service.DensityQuery) (*service.Density, error)
-	Shapes(collection string, q service.ShapesQuery) (*service.ShapesView, error)
+	Shapes(ctx context.Context, collection string, q service.ShapesQuery) (*service.ShapesView, error)
 	CategoryCounts(ctx context.Context, collection string, s places.Selection) ([]places.CategoryCount, error)
 	Near(ctx context.Context, collection string, from geo.Point, radius float64, limit int, s places.Selection) (
 		[]places.Neighbour, error)
 	Popup(ctx context.Context, collection, id, draft string) (service.Popup, error)
 
-	Style(collection string) (service.Style, error)
+	Style(ctx context.Context, collection string) (service.Style, error)
 	SetStyle(ctx context.Context, collection string, raw []byte, since []uint64) (service.Style, error)
 	Legend(ctx context.Context, collection, draft string) (style.Legend, error)
 	Icons(ctx context.Context) ([]service.Icon, error)

@@ -24,7 +24,7 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request, draft string) er
 	if q.err != nil {
 		return q.err
 	}
-	view, err := h.service.Shapes(pathValue(r, "collection"), ask)
+	view, err := h.service.Shapes(r.Context(), pathValue(r, "collection"), ask)
 	if err != nil {
 		return err
 	}

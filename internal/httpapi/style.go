@@ -15,7 +15,6 @@ import (
 
 func (h *server) writeStyle(w http.ResponseWriter, s service.Style) error {
 	w.Header().Set("ETag", h.styleTag(s))
-	w.Header().Set("Cache-Control", "no-cache")
 	out, err := describeStyle(&s)
 	if err != nil {
 		return err
@@ -27,7 +26,7 @@ func (h *server) getStyle(w http.ResponseWriter, r *http.Request) error {
 	if q := parseQuery(r); q.err != nil {
 		return q.err
 	}
-	s, err := h.service.Style(pathValue(r, "collection"))
+	s, err := h.service.Style(r.Context(), pathValue(r, "collection"))
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
@@ -57,10 +58,11 @@ type Report struct {
 	Stopped string
 }
 
-// collection returns the collection with the given id, or a *fault.NotFoundError.
-func (m *Importer) collection(id string) (*replica.Copy, error) {
+// collection returns the collection with the given id, or a *fault.NotFoundError if there is
+// none that the actor of ctx may see.
+func (m *Importer) collection(ctx context.Context, id string) (*replica.Copy, error) {
 	c, err := m.replica.Collection(id)
-	if err == nil && c == nil {
+	if err == nil && (c == nil || !policy.ActorIn(ctx).Sees(id, c.Info().Opening())) {
 		err = &fault.NotFoundError{What: "collection", ID: id}
 	}
 	return c, err
@@ -68,8 +70,8 @@ func (m *Importer) collection(id string) (*replica.Copy, error) {
 
 // target returns the collection with the given id or, if there is none and it is
 // to be made, one that nobody knows yet and that has no key.
-func (m *Importer) target(id string, toMake func(id string) (store.Collection, error)) (*replica.Copy, error) {
-	c, err := m.collection(id)
+func (m *Importer) target(ctx context.Context, id string, toMake func(id string) (store.Collection, error)) (*replica.Copy, error) {
+	c, err := m.collection(ctx, id)
 	var missing *fault.NotFoundError
 	if toMake == nil || !errors.As(err, &missing) {
 		return c, err
@@ -140,7 +142,7 @@ func newReport() Report {
 func (m *Importer) check(ctx context.Context, collection string, r io.Reader, options Options) (Report, error) {
 	report := newReport()
 	report.DryRun = true
-	c, err := m.target(collection, options.Make)
+	c, err := m.target(ctx, collection, options.Make)
 	var missing *fault.NotFoundError
 	switch {
 	case err == nil:
@@ -194,13 +196,13 @@ var errNotWhole = errors.New("the file did not arrive whole")
 
 // guessProperties sets the properties that name and class the features of a collection,
 // if they can be guessed.
-func (m *Importer) guessProperties(ctx context.Context, c *replica.Copy, names []string) error {
+func (m *Importer) guessProperties(ctx context.Context, by store.Origin, c *replica.Copy, names []string) error {
 	name, category, guessed := guessedProperties(c, names)
 	if !guessed {
 		return nil
 	}
 	info := c.Info()
-	_, _, err := m.store.UpdateCollection(ctx, origin, info.Key, func(now *store.Collection) error {
+	_, _, err := m.store.UpdateCollection(ctx, by, info.Key, func(now *store.Collection) error {
 		if now.NameProperty == "" && now.CategoryProperty == "" { // nobody has been there since
 			now.NameProperty, now.CategoryProperty = name, category
 		}

@@ -31,9 +31,6 @@ type Importer struct {
 	owned   sync.WaitGroup
 }
 
-// origin is where changes by imports come from.
-var origin = store.Origin{Way: store.ByImport}
-
 // New returns an importer into the collections of a replica of a store. room returns how
 // many bytes are free on the disk of the database, if that is known.
 func New(

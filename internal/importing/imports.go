@@ -10,6 +10,7 @@ import (
 
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 	"idlebeacon/internal/tempfile"
@@ -148,11 +149,27 @@ func (m *Importer) describeImport(row *store.Import) Import {
 
 // ImportByID returns the import with the given id.
 func (m *Importer) ImportByID(ctx context.Context, id string) (Import, error) {
-	row, err := m.store.Import(ctx, id)
+	row, err := m.recorded(ctx, id)
 	if err != nil {
-		return Import{}, explainImport(err, id)
+		return Import{}, err
 	}
 	return m.describeImport(&row), nil
+}
+
+// recorded returns what is kept of the import with the given id, or a *fault.NotFoundError if
+// there is none that the actor of ctx may see.
+func (m *Importer) recorded(ctx context.Context, id string) (store.Import, error) {
+	row, err := m.store.Import(ctx, id)
+	if err == nil && !m.seen(ctx, row.Collection) {
+		err = store.ErrNoImport
+	}
+	return row, explainImport(err, id)
+}
+
+// seen reports whether the actor of ctx may know of imports into a collection, which need not
+// be there any more.
+func (m *Importer) seen(ctx context.Context, collection string) bool {
+	return policy.ActorIn(ctx).Sees(collection, policy.Opening{})
 }
 
 func explainImport(err error, id string) error {
@@ -162,15 +179,25 @@ func explainImport(err error, id string) error {
 	return err
 }
 
-// Imports returns the imports into a collection, or all if that is "", the newest
-// first: at most limit of those that began before the one with the id before, which is
+// Imports returns the imports into a collection, or all that the actor of ctx may see if
+// that is "", the newest first: at most limit of those that began before the one with the id before, which is
 // "" for all. Their reports list no rows.
 func (m *Importer) Imports(
 	ctx context.Context,
 	collection, before string,
 	limit int,
 ) (all []Import, more bool, err error) {
-	rows, err := m.store.Imports(ctx, collection, before, limit+1)
+	var into []string // nil for all
+	if actor := policy.ActorIn(ctx); actor != nil {
+		into = actor.Limits.Collections
+	}
+	switch {
+	case collection != "" && !m.seen(ctx, collection):
+		return nil, false, nil
+	case collection != "":
+		into = []string{collection}
+	}
+	rows, err := m.store.Imports(ctx, into, before, limit+1)
 	if err != nil {
 		return nil, false, err
 	}
@@ -189,9 +216,12 @@ func (m *Importer) Imports(
 
 // DismissImport calls an import off that is under way, and forgets one that is over.
 func (m *Importer) DismissImport(ctx context.Context, id string) error {
-	if running, here := m.underway.Load(id); here {
+	if running, here := m.underway.Load(id); here && m.seen(ctx, running.(*job).record.Collection) {
 		running.(*job).cancel(ErrDismissed)
 		return nil
+	}
+	if _, err := m.recorded(ctx, id); err != nil {
+		return err
 	}
 	_, err := m.store.DismissImport(ctx, id)
 	return explainImport(err, id)
@@ -201,9 +231,9 @@ func (m *Importer) DismissImport(ctx context.Context, id string) error {
 // format, to be corrected and imported again. begin is called with the import before
 // anything is written.
 func (m *Importer) WriteRejected(ctx context.Context, id string, w io.Writer, begin func(Import)) error {
-	row, err := m.store.Import(ctx, id)
+	row, err := m.recorded(ctx, id)
 	if err != nil {
-		return explainImport(err, id)
+		return err
 	}
 	if row.Format == "" {
 		return invalid.New("", "of import %s no row could be read", id)

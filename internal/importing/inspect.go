@@ -46,7 +46,7 @@ type Inspection struct {
 func (m *Importer) Inspect(
 	ctx context.Context, collection string, r io.Reader, options formats.Options, partial bool, category *string,
 ) (out Inspection, err error) {
-	if c, err := m.collection(collection); err == nil {
+	if c, err := m.collection(ctx, collection); err == nil {
 		options.Known = Known(c)
 		out.NameProperty, out.CategoryProperty = c.Info().NameProperty, c.Info().CategoryProperty
 	}

@@ -11,6 +11,7 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
@@ -40,6 +41,7 @@ type job struct {
 	importer *Importer
 	into     *replica.Copy
 	record   store.Import
+	origin   store.Origin // of its changes
 	options  Options
 	report   Report
 	batch    []feature.Feature
@@ -65,12 +67,15 @@ type job struct {
 
 // beginImport notes that an import begins. Its caller has to call run or fail.
 func (m *Importer) beginImport(ctx context.Context, collection string, options Options) (*job, error) {
-	c, err := m.target(collection, options.Make)
+	c, err := m.target(ctx, collection, options.Make)
 	if err != nil {
 		return nil, err
 	}
 	options.File.Known = Known(c)
-	i := &job{importer: m, into: c, options: options, report: newReport()}
+	i := &job{
+		importer: m, into: c, options: options, report: newReport(),
+		origin: store.Origin{Actor: policy.By(ctx), Way: store.ByImport},
+	}
 	id, err := store.NewID()
 	if err != nil {
 		return nil, err
@@ -277,7 +282,7 @@ func (i *job) merge(ctx context.Context, into *store.Collection) error {
 		}
 		return turn.End, nil
 	}
-	merged, err := i.staging.Merge(ctx, origin, into, begin, func(m store.Merged) store.ImportEnd {
+	merged, err := i.staging.Merge(ctx, i.origin, into, begin, func(m store.Merged) store.ImportEnd {
 		i.report.Created, i.report.Replaced = m.Created, m.Replaced
 		i.report.Unchanged, i.report.Repeated = m.Unchanged, m.Repeated
 		return i.ending(store.Successful, "")
@@ -324,7 +329,7 @@ func (i *job) write(ctx context.Context) error {
 		last[f.ID] = len(edits)
 		edits = append(edits, edit)
 	}
-	outcomes, err := i.importer.replica.Edit(ctx, origin, edits)
+	outcomes, err := i.importer.replica.Edit(ctx, i.origin, edits)
 	if err != nil {
 		return err
 	}

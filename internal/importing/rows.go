@@ -32,7 +32,7 @@ func (i *job) read(ctx context.Context, source *reread) error {
 	}
 	i.report.Notes = append(file.Notes(), i.propertyNotes()...)
 	if i.record.CollectionKey != 0 {
-		if err := i.importer.guessProperties(ctx, i.into, file.Names()); err != nil {
+		if err := i.importer.guessProperties(ctx, i.origin, i.into, file.Names()); err != nil {
 			return err
 		}
 	}

@@ -1,14 +1,17 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"regexp"
+	"strings"
 	"time"
 	"unicode/utf8"
 
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
@@ -43,19 +46,21 @@ func (c *collection) describe() Summary {
 	return d
 }
 
-// Collections describes all collections, in the order of their ids.
-func (s *Service) Collections() ([]Summary, error) {
+// Collections describes all collections that the actor of ctx may see, in the order of their ids.
+func (s *Service) Collections(ctx context.Context) ([]Summary, error) {
 	known, err := s.replica.Collections()
 	all := make([]Summary, 0, len(known))
 	for _, c := range known {
-		all = append(all, with(c).describe())
+		if seen(ctx, c) {
+			all = append(all, with(c).describe())
+		}
 	}
 	return all, err
 }
 
 // Collection describes one collection.
-func (s *Service) Collection(id string) (Summary, error) {
-	c, err := s.collection(id)
+func (s *Service) Collection(ctx context.Context, id string) (Summary, error) {
+	c, err := s.collection(ctx, id)
 	if err != nil {
 		return Summary{}, err
 	}
@@ -88,7 +93,18 @@ func checked(c store.Collection) (store.Collection, error) {
 	if c.Title == "" {
 		c.Title = c.ID
 	}
+	if err := checkOpening(c); err != nil {
+		return c, err
+	}
 	return c, checkTexts(c)
+}
+
+// checkOpening returns what is wrong with what a collection lets guests do.
+func checkOpening(c store.Collection) error {
+	if _, err := policy.ParseGuests(cmp.Or(c.Guests, string(policy.GuestsNothing))); err != nil {
+		return err
+	}
+	return policy.CheckOrigins("guest_origins", strings.Fields(c.GuestOrigins))
 }
 
 // CreateCollection makes an empty collection. Of what c says only the ID is required.
@@ -97,7 +113,7 @@ func (s *Service) CreateCollection(ctx context.Context, c store.Collection) (Sum
 	if err != nil {
 		return Summary{}, err
 	}
-	made, _, err := s.store.CreateCollection(ctx, byEdit, c)
+	made, _, err := s.store.CreateCollection(ctx, byEdit(ctx), c)
 	if err != nil {
 		return Summary{}, fault.Explain(err, c.ID, "")
 	}
@@ -108,16 +124,19 @@ func (s *Service) CreateCollection(ctx context.Context, c store.Collection) (Sum
 // as it is.
 type CollectionUpdate struct {
 	Title, Description, NameProperty, CategoryProperty, TimeProperty *string
+
+	Guests       *policy.Guests // what guests may
+	GuestOrigins []string       // the origins of web pages from which they may; nil to leave them
 }
 
 // UpdateCollection changes what is told of a collection, and which properties
 // name and class its places.
 func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionUpdate) (Summary, error) {
-	c, err := s.collection(id)
+	c, err := s.collection(ctx, id)
 	if err != nil {
 		return Summary{}, err
 	}
-	_, _, err = s.store.UpdateCollection(ctx, byEdit, c.Info().Key, func(info *store.Collection) error {
+	_, _, err = s.store.UpdateCollection(ctx, byEdit(ctx), c.Info().Key, func(info *store.Collection) error {
 		for _, member := range []struct {
 			to   *string
 			from *string
@@ -127,8 +146,17 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 				*member.to = *member.from
 			}
 		}
+		if u.Guests != nil {
+			info.Guests = string(*u.Guests)
+		}
+		if u.GuestOrigins != nil {
+			info.GuestOrigins = strings.Join(u.GuestOrigins, " ")
+		}
 		if info.Title == "" {
 			return invalid.New("title", "is empty")
+		}
+		if err := checkOpening(*info); err != nil {
+			return err
 		}
 		return checkTexts(*info)
 	})
@@ -140,11 +168,11 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 
 // DeleteCollection takes out a collection with all its items.
 func (s *Service) DeleteCollection(ctx context.Context, id string) error {
-	c, err := s.collection(id)
+	c, err := s.collection(ctx, id)
 	if err != nil {
 		return err
 	}
-	if _, err := s.store.DeleteCollection(ctx, byEdit, c.Info().Key); err != nil {
+	if _, err := s.store.DeleteCollection(ctx, byEdit(ctx), c.Info().Key); err != nil {
 		return fault.Explain(err, id, "")
 	}
 	return s.replica.CatchUp(ctx)
@@ -154,7 +182,7 @@ func (s *Service) afterCollectionChange(ctx context.Context, key int64, id strin
 	if err := s.replica.CatchUp(ctx, key); err != nil {
 		return Summary{}, err
 	}
-	return s.Collection(id)
+	return s.Collection(ctx, id)
 }
 
 func checkTexts(c store.Collection) error {

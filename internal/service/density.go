@@ -47,15 +47,15 @@ type Density struct {
 
 // Density prepares the shaded cells of a collection in a viewport.
 func (s *Service) Density(ctx context.Context, collection string, q DensityQuery) (*Density, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.looksOf(c, q.Draft)
+	known, err := s.looksOf(ctx, c, q.Draft)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.bind(c, &q.Selection); err != nil {
+	if err := s.bind(ctx, c, &q.Selection); err != nil {
 		return nil, err
 	}
 	snapshot, err := s.selected(ctx, c, q.Selection)

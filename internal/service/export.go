@@ -32,11 +32,11 @@ type Export struct {
 
 // Export prepares to write items of a collection to a file.
 func (s *Service) Export(ctx context.Context, collection string, q ExportQuery) (*Export, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.bind(c, &q.Selection); err != nil {
+	if err := s.bind(ctx, c, &q.Selection); err != nil {
 		return nil, err
 	}
 	e := &Export{service: s, collection: collection, query: q, options: export.Options{

@@ -10,8 +10,10 @@ import (
 
 	"idlebeacon/internal/core/icon"
 	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/fault"
+	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
 )
 
@@ -39,16 +41,60 @@ func (s *Service) Icons(ctx context.Context) ([]Icon, error) {
 		built.Data = nil
 		all = append(all, Icon{Name: name, Icon: built, BuiltIn: true})
 	}
+	seen, err := s.iconsSeen(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for i := range own {
-		all = append(all, Icon{Name: own[i].Name, Icon: pictureOf(&own[i]), Version: own[i].Version})
+		if seen(own[i].Name) {
+			all = append(all, Icon{Name: own[i].Name, Icon: pictureOf(&own[i]), Version: own[i].Version})
+		}
 	}
 	return all, nil
+}
+
+// iconsSeen returns which of the icons that users brought the actor of ctx may see: owners of
+// everything see all, others those in the styles of the collections that they see.
+func (s *Service) iconsSeen(ctx context.Context) (func(name string) bool, error) {
+	if actor := policy.ActorIn(ctx); actor == nil || actor.Everywhere(policy.Owner) {
+		return func(string) bool { return true }, nil
+	}
+	used, err := s.iconsUsed(func(c *replica.Copy) bool { return seen(ctx, c) })
+	return func(name string) bool { return len(used[name]) > 0 }, err
+}
+
+// iconsUsed returns for each icon that is named in the styles of some collections which these
+// are.
+func (s *Service) iconsUsed(of func(*replica.Copy) bool) (map[string][]string, error) {
+	all, err := s.replica.Collections()
+	used := map[string][]string{}
+	for _, c := range all {
+		info := c.Info()
+		if info.Style == nil || !of(c) {
+			continue
+		}
+		if parsed, err := style.Parse([]byte(*info.Style)); err == nil {
+			for _, name := range parsed.Icons() {
+				if !slices.Contains(used[name], info.ID) {
+					used[name] = append(used[name], info.ID)
+				}
+			}
+		}
+	}
+	return used, err
 }
 
 // Icon returns an icon with its picture.
 func (s *Service) Icon(ctx context.Context, name string) (Icon, error) {
 	if built, there := icon.BuiltIn(name); there {
 		return Icon{Name: name, Icon: built, BuiltIn: true}, nil
+	}
+	seen, err := s.iconsSeen(ctx)
+	if err != nil {
+		return Icon{}, err
+	}
+	if !seen(name) {
+		return Icon{}, explainIcon(store.ErrNoIcon, name)
 	}
 	own, err := s.store.Icon(ctx, name)
 	if err != nil {
@@ -106,25 +152,11 @@ func (s *Service) DeleteIcon(ctx context.Context, name string) error {
 	if _, built := icon.BuiltIn(name); built {
 		return invalid.New("name", "%q is a built-in icon, which stays", name)
 	}
-	all, err := s.replica.Collections()
+	used, err := s.iconsUsed(func(*replica.Copy) bool { return true })
 	if err != nil { // what styles name is not known
 		return err
 	}
-	var users []string
-	for _, c := range all {
-		info := c.Info()
-		if info.Style == nil {
-			continue
-		}
-		if parsed, err := style.Parse([]byte(*info.Style)); err == nil {
-			for _, used := range parsed.Icons() {
-				if used == name && !slices.Contains(users, info.ID) {
-					users = append(users, info.ID)
-				}
-			}
-		}
-	}
-	if len(users) > 0 {
+	if users := used[name]; len(users) > 0 {
 		return &fault.ConflictError{
 			What:   "icon",
 			ID:     name,
@@ -140,6 +172,10 @@ func (s *Service) WriteSheet(ctx context.Context, w io.Writer) error {
 	if err != nil {
 		return err
 	}
+	seen, err := s.iconsSeen(ctx)
+	if err != nil {
+		return err
+	}
 	return icon.WriteSheet(w, func(yield func(string, icon.Icon) bool) {
 		for _, name := range icon.Names {
 			if built, _ := icon.BuiltIn(name); !yield(name, built) {
@@ -147,7 +183,7 @@ func (s *Service) WriteSheet(ctx context.Context, w io.Writer) error {
 			}
 		}
 		for i := range own {
-			if !yield(own[i].Name, pictureOf(&own[i])) {
+			if seen(own[i].Name) && !yield(own[i].Name, pictureOf(&own[i])) {
 				return
 			}
 		}
@@ -160,7 +196,8 @@ func (s *Service) checkIcons(ctx context.Context, of *style.Style) error {
 		if slices.Contains(icon.Names, name) {
 			continue
 		}
-		if _, err := s.store.Icon(ctx, name); errors.Is(err, store.ErrNoIcon) {
+		var missing *fault.NotFoundError
+		if _, err := s.Icon(ctx, name); errors.As(err, &missing) {
 			return invalid.New(
 				field,
 				"%q is not an icon; want one of your own or one of %s",

@@ -37,7 +37,7 @@ func TestFilesThatCannotBeImported(t *testing.T) {
 			t.Errorf("a file of %d rows that is cut off: %v", rows, err)
 		}
 	}
-	if c := must[Summary](t)(s.Collection("c")); c.Places != 0 {
+	if c := must[Summary](t)(s.Collection(t.Context(), "c")); c.Places != 0 {
 		t.Errorf("of files that are cut off %d places were imported", c.Places)
 	}
 	if _, err := s.Import(t.Context(), "c", strings.NewReader("a,b\n1,2\n"), importing.Options{}); !errors.As(
@@ -135,7 +135,7 @@ func TestImportsAreWholeOrNothing(t *testing.T) {
 	if _, err := s.Import(ctx, "c", file, importing.Options{}); !errors.Is(err, context.Canceled) {
 		t.Errorf("cancelled: %v", err)
 	}
-	if c := must[Summary](t)(s.Collection("c")); c.Places != 0 {
+	if c := must[Summary](t)(s.Collection(t.Context(), "c")); c.Places != 0 {
 		t.Errorf("of a cancelled import there are %d places", c.Places)
 	}
 
@@ -219,8 +219,8 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 		"repeated": {n - n/5, n / 5}} {
 		now, change := inMemory(t, s, id)
 		stored, _ := inMemory(t, fresh, id)
-		described := must[Summary](t)(s.Collection(id))
-		anew := must[Summary](t)(fresh.Collection(id))
+		described := must[Summary](t)(s.Collection(t.Context(), id))
+		anew := must[Summary](t)(fresh.Collection(t.Context(), id))
 		if len(now) != want[0] || described.Shapes != want[1] || !maps.Equal(now, stored) ||
 			!slices.Equal(described.Categories, anew.Categories) ||
 			change == 0 {
@@ -237,7 +237,7 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 	}
 	for _, id := range []string{"plain", "mixed"} {
 		polltest.Until(t, "another process has followed", func() bool {
-			now, err := other.Collection(id)
+			now, err := other.Collection(t.Context(), id)
 			return err == nil && now.Places+now.Shapes == n
 		})
 	}

@@ -111,7 +111,7 @@ func TestImportsInTheBackground(t *testing.T) {
 		i.BytesRead != size {
 		t.Errorf("it ended as %+v", i)
 	}
-	if c := must[Summary](t)(s.Collection("c")); c.Places != n {
+	if c := must[Summary](t)(s.Collection(t.Context(), "c")); c.Places != n {
 		t.Errorf("%d places", c.Places)
 	}
 	// A file that cannot be read fails, and says why.
@@ -137,7 +137,7 @@ func TestImportsInTheBackground(t *testing.T) {
 	s.Close()
 	other := open(t, dsn)
 	i = must[importing.Import](t)(other.ImportByID(t.Context(), i.ID))
-	places := must[Summary](t)(other.Collection("c")).Places
+	places := must[Summary](t)(other.Collection(t.Context(), "c")).Places
 	switch {
 	case i.Status == store.Successful && places > n:
 	case i.Status == store.Failed && places == n && strings.Contains(i.Problem, "stopped"):
@@ -211,7 +211,7 @@ func TestDismissing(t *testing.T) {
 			}
 		}
 	}
-	if c := must[Summary](t)(s.Collection("c")); c.Places != 0 {
+	if c := must[Summary](t)(s.Collection(t.Context(), "c")); c.Places != 0 {
 		t.Errorf("of dismissed imports there are %d places", c.Places)
 	}
 	var missing *fault.NotFoundError
@@ -228,7 +228,7 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 	toMake := importing.Options{Make: Named(store.Collection{Title: "All huts"})}
 	absent := func(how string) {
 		t.Helper()
-		if all := must[[]Summary](t)(s.Collections()); len(all) != 0 {
+		if all := must[[]Summary](t)(s.Collections(t.Context())); len(all) != 0 {
 			t.Errorf("%s there is %+v", how, all)
 		}
 	}
@@ -281,13 +281,13 @@ func TestImportsMakeTheirCollection(t *testing.T) {
 		if report.Created != n || again.Created != 1 || again.Unchanged != n {
 			t.Errorf("of %d: %+v, then %+v", n, report, again)
 		}
-		now := must[Summary](t)(s.Collection(id))
+		now := must[Summary](t)(s.Collection(t.Context(), id))
 		if now.Places != n+1 || now.Title != "All huts" || now.NameProperty != "name" || now.CategoryProperty != "" {
 			t.Errorf("of %d: %+v", n, now)
 		}
 		for name, service := range map[string]*Service{"another": other, "a new": open(t, dsn)} {
 			polltest.Until(t, name+" process has it", func() bool {
-				there, err := service.Collection(id)
+				there, err := service.Collection(t.Context(), id)
 				return err == nil && there.Places == n+1 && there.NameProperty == "name" && there.Newest == now.Newest
 			})
 		}

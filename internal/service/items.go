@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/store"
@@ -19,7 +21,7 @@ import (
 
 // Item returns one item of a collection as it is stored.
 func (s *Service) Item(ctx context.Context, collection, id string) (store.Stored, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return store.Stored{}, err
 	}
@@ -37,7 +39,7 @@ func (s *Service) CreateItem(
 	collection string,
 	f feature.Feature,
 ) (store.Stored, *doubts.Doubt, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return store.Stored{}, nil, err
 	}
@@ -60,7 +62,7 @@ func (s *Service) CreateItem(
 // DeleteItem takes an item out of a collection. If since is not nil and its newest change
 // is none of these, somebody else has been there, and the error is a *fault.ChangedError.
 func (s *Service) DeleteItem(ctx context.Context, collection, id string, since []uint64) error {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return err
 	}
@@ -69,13 +71,21 @@ func (s *Service) DeleteItem(ctx context.Context, collection, id string, since [
 	}
 	_, err = s.one(
 		ctx,
-		store.Edit{Kind: store.Delete, Collection: c.Info().Key, Feature: feature.Feature{ID: id}, Since: since},
+		store.Edit{
+			Kind: store.Delete, Collection: c.Info().Key, Feature: feature.Feature{ID: id}, Since: since,
+			OnlyBy: policy.ActorIn(ctx).OnlyOwn(),
+		},
 	)
+	if errors.Is(err, store.ErrNotOwn) {
+		actor := policy.ActorIn(ctx)
+		return &policy.DeniedError{Actor: actor, Reason: fmt.Sprintf(
+			"%s may only change items that it has made, and somebody else made %q", actor, id)}
+	}
 	return fault.Explain(err, collection, id)
 }
 
 func (s *Service) one(ctx context.Context, e store.Edit) (store.Outcome, error) {
-	outcomes, err := s.replica.Edit(ctx, byEdit, []store.Edit{e})
+	outcomes, err := s.replica.Edit(ctx, byEdit(ctx), []store.Edit{e})
 	if err != nil {
 		return store.Outcome{}, err
 	}
@@ -127,11 +137,11 @@ type ItemsPage struct {
 
 // Items lists items of a collection.
 func (s *Service) Items(ctx context.Context, collection string, q ItemsQuery) (ItemsPage, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return ItemsPage{}, err
 	}
-	if err := s.bind(c, &q.Selection); err != nil {
+	if err := s.bind(ctx, c, &q.Selection); err != nil {
 		return ItemsPage{}, err
 	}
 	key := c.Info().Key

@@ -24,11 +24,11 @@ type MembersQuery struct {
 // Members lists the places that a marker stands for, as items, in the byte order of
 // their ids.
 func (s *Service) Members(ctx context.Context, collection string, q MembersQuery) (ItemsPage, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return ItemsPage{}, err
 	}
-	if err := s.bind(c, &q.Selection); err != nil {
+	if err := s.bind(ctx, c, &q.Selection); err != nil {
 		return ItemsPage{}, err
 	}
 	snapshot, err := s.selected(ctx, c, q.Selection)
@@ -73,11 +73,11 @@ func (s *Service) Near(
 	limit int,
 	selection places.Selection,
 ) ([]places.Neighbour, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.bind(c, &selection); err != nil {
+	if err := s.bind(ctx, c, &selection); err != nil {
 		return nil, err
 	}
 	snapshot, err := s.selected(ctx, c, selection)
@@ -94,11 +94,11 @@ func (s *Service) CategoryCounts(
 	collection string,
 	selection places.Selection,
 ) ([]places.CategoryCount, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.bind(c, &selection); err != nil {
+	if err := s.bind(ctx, c, &selection); err != nil {
 		return nil, err
 	}
 	return s.countCategories(ctx, c, selection)

@@ -70,7 +70,7 @@ func sanitise(html string) string {
 // Popup returns what the popup of an item shows, by the template of the collection's
 // style or of a draft of one, "" for none.
 func (s *Service) Popup(ctx context.Context, collection, id, draft string) (Popup, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return Popup{}, err
 	}
@@ -78,7 +78,7 @@ func (s *Service) Popup(ctx context.Context, collection, id, draft string) (Popu
 	if err != nil {
 		return Popup{}, err
 	}
-	looks, err := s.looksOf(c, draft)
+	looks, err := s.looksOf(ctx, c, draft)
 	if err != nil {
 		return Popup{}, err
 	}

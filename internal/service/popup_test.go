@@ -81,7 +81,7 @@ func TestDraftsAndTheirPopups(t *testing.T) {
 		!strings.HasPrefix(err.Error(), "rules[0].when: ") {
 		t.Errorf("a draft that is wrong: %v", err)
 	}
-	if style := must[Style](t)(s.Style("c")); !style.Proposed {
+	if style := must[Style](t)(s.Style(t.Context(), "c")); !style.Proposed {
 		t.Errorf("a draft has become the style: %+v", style)
 	}
 }

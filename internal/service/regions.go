@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"encoding/binary"
 	"fmt"
 	"hash/fnv"
@@ -25,8 +26,8 @@ type region struct {
 }
 
 // region returns the geometry of an area or path as it is now.
-func (s *Service) region(item filter.Item) (*region, error) {
-	c, err := s.collection(item.Collection)
+func (s *Service) region(ctx context.Context, item filter.Item) (*region, error) {
+	c, err := s.collection(ctx, item.Collection)
 	if err != nil {
 		return nil, err
 	}
@@ -59,9 +60,9 @@ func newRegion(g *geometry.Geometry) *region {
 }
 
 // bound returns a condition with the geometries of the items that it names, as they are now.
-func (s *Service) bound(f *filter.Filter) (*filter.Filter, error) {
+func (s *Service) bound(ctx context.Context, f *filter.Filter) (*filter.Filter, error) {
 	return f.Bind(func(item filter.Item) (*geometry.Region, string, error) {
-		r, err := s.region(item)
+		r, err := s.region(ctx, item)
 		if err != nil {
 			return nil, "", fmt.Errorf(
 				"names item %q of collection %q, which has no such area or path",
@@ -75,14 +76,14 @@ func (s *Service) bound(f *filter.Filter) (*filter.Filter, error) {
 
 // bind checks the condition of a selection in a collection, and gives it the geometries of
 // the items that it names.
-func (s *Service) bind(c *collection, selection *places.Selection) (err error) {
+func (s *Service) bind(ctx context.Context, c *collection, selection *places.Selection) (err error) {
 	if selection.Filter == nil {
 		return nil
 	}
 	if err := c.checkProperties("filter", selection.Filter.Properties()); err != nil {
 		return err
 	}
-	if selection.Filter, err = s.bound(selection.Filter); err != nil {
+	if selection.Filter, err = s.bound(ctx, selection.Filter); err != nil {
 		return invalid.In("filter", err)
 	}
 	return nil

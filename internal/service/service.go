@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/kept"
@@ -101,8 +103,10 @@ func (s *Service) reloaded() {
 	s.ends.Purge()
 }
 
-// byEdit is where changes that somebody asks for one by one come from.
-var byEdit = store.Origin{Way: store.ByEdit}
+// byEdit is where changes come from that somebody asks for one by one.
+func byEdit(ctx context.Context) store.Origin {
+	return store.Origin{Actor: policy.By(ctx), Way: store.ByEdit}
+}
 
 // Close is Shutdown without an end to its patience.
 func (s *Service) Close() { s.Shutdown(context.Background()) }
@@ -126,14 +130,40 @@ func (s *Service) Complete() uint64 { return s.replica.Complete() }
 // the database.
 func (s *Service) Ready() error { return s.replica.Ready() }
 
-// collection returns the collection with the given id, or a *fault.NotFoundError.
-func (s *Service) collection(id string) (*collection, error) {
+// collection returns the collection with the given id, or a *fault.NotFoundError. All that
+// callers see of collections they see through it: one that the actor of ctx may not see is not
+// there for them.
+func (s *Service) collection(ctx context.Context, id string) (*collection, error) {
 	c, err := s.replica.Collection(id)
 	if err != nil {
 		return nil, err
 	}
-	if c == nil {
+	if c == nil || !seen(ctx, c) {
 		return nil, &fault.NotFoundError{What: "collection", ID: id}
 	}
 	return with(c), nil
+}
+
+// seen reports whether the actor of ctx may know of a collection.
+func seen(ctx context.Context, c *replica.Copy) bool {
+	info := c.Info()
+	return policy.ActorIn(ctx).Sees(info.ID, info.Opening())
+}
+
+// Opening returns what a collection lets guests do; the zero value if it is not there.
+func (s *Service) Opening(id string) (policy.Opening, error) {
+	c, err := s.replica.Collection(id)
+	if c == nil || err != nil {
+		return policy.Opening{}, err
+	}
+	return c.Info().Opening(), nil
+}
+
+// OpenTo reports whether any collection lets guests read from pages of the given origin.
+func (s *Service) OpenTo(origin string) bool {
+	all, _ := s.replica.Collections() // none, while they are loaded anew
+	guest := policy.Actor{Origin: origin}
+	return slices.ContainsFunc(all, func(c *replica.Copy) bool {
+		return guest.Sees(c.Info().ID, c.Info().Opening())
+	})
 }

@@ -196,7 +196,7 @@ func TestImport(t *testing.T) {
 	)(
 		s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{DryRun: true}),
 	)
-	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Summary](t)(s.Collection("c")).Places != 0 {
+	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Summary](t)(s.Collection(t.Context(), "c")).Places != 0 {
 		t.Fatalf("dry run: %+v", dry)
 	}
 	for _, want := range []importing.Report{{Created: 2500}, {Unchanged: 2500}, {Unchanged: 2499, Replaced: 1}} {
@@ -218,7 +218,7 @@ func TestImport(t *testing.T) {
 			file.WriteString(strings.Replace(changed, "Place seven,", "Place 7,", 1))
 		}
 	}
-	c := must[Summary](t)(s.Collection("c"))
+	c := must[Summary](t)(s.Collection(t.Context(), "c"))
 	if c.Places != 2500 || c.NameProperty != "Name" || c.CategoryProperty != "kind" || len(c.Categories) != 3 ||
 		c.Categories[0].Count != 834 {
 		t.Fatalf("collection %+v", c)
@@ -293,7 +293,7 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	must[Summary](t)(s.UpdateCollection(t.Context(), "c", CollectionUpdate{NameProperty: &name}))
 	for _, s := range []*Service{s, other} {
 		polltest.Until(t, "the new name property", func() bool {
-			if _, err := s.Collection("c"); err != nil {
+			if _, err := s.Collection(t.Context(), "c"); err != nil {
 				return false
 			}
 			all, _ := inMemory(t, s, "c")
@@ -303,9 +303,9 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	if err := s.DeleteCollection(t.Context(), "c"); err != nil {
 		t.Fatal(err)
 	}
-	polltest.Until(t, "the deletion", func() bool { _, err := other.Collection("c"); return err != nil })
+	polltest.Until(t, "the deletion", func() bool { _, err := other.Collection(t.Context(), "c"); return err != nil })
 	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
-	if got := must[Summary](t)(s.Collection("c")); got.Places != 0 {
+	if got := must[Summary](t)(s.Collection(t.Context(), "c")); got.Places != 0 {
 		t.Fatalf("a new collection of an old id has %d items", got.Places)
 	}
 	var missing *fault.NotFoundError
@@ -422,7 +422,7 @@ func TestWhenCollectionsChanged(t *testing.T) {
 	s, other := open(t, dsn), open(t, dsn)
 	began := time.Now()
 	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
-	first := must[Summary](t)(s.Collection("c"))
+	first := must[Summary](t)(s.Collection(t.Context(), "c"))
 	if first.NewestAt.Before(began.Truncate(time.Microsecond)) {
 		t.Fatalf("made after %v, it changed at %v", began, first.NewestAt)
 	}
@@ -433,7 +433,7 @@ func TestWhenCollectionsChanged(t *testing.T) {
 	later := open(t, dsn)
 	for what, s := range map[string]*Service{"this process": s, "another": other, "one that starts later": later} {
 		polltest.Until(t, what+" knows when the collection changed", func() bool {
-			c, err := s.Collection("c")
+			c, err := s.Collection(t.Context(), "c")
 			return err == nil && !c.NewestAt.Before(edited.Add(-time.Second)) && c.Places == 1
 		})
 	}

@@ -46,12 +46,12 @@ type ShapesView struct {
 }
 
 // Shapes prepares the areas and paths in a viewport.
-func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) {
-	c, err := s.collection(collection)
+func (s *Service) Shapes(ctx context.Context, collection string, q ShapesQuery) (*ShapesView, error) {
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.bind(c, &q.Selection); err != nil {
+	if err := s.bind(ctx, c, &q.Selection); err != nil {
 		return nil, err
 	}
 	snapshot := c.Shapes()
@@ -64,7 +64,7 @@ func (s *Service) Shapes(collection string, q ShapesQuery) (*ShapesView, error) 
 		query:      q,
 		snapshot:   snapshot,
 	}
-	if v.looks, err = s.drawnBy(c, q.Draft); v.looks != nil {
+	if v.looks, err = s.drawnBy(ctx, c, q.Draft); v.looks != nil {
 		v.Looks = v.looks.stamp
 	}
 	v.Looks ^= boundStamp(&q.Selection)

@@ -9,6 +9,7 @@ import (
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/fault"
@@ -41,14 +42,14 @@ type looks struct {
 // good part of the data has changed: looks should not change with every edit.
 func (s *Service) good(l *looks, c *collection, items int) bool {
 	followed, lots := c.Followed()
-	return s.sameItems(l) && items*10 <= l.items*11+10 && items*11+10 >= l.items*10 &&
+	return s.sameItems(context.Background(), l) && items*10 <= l.items*11+10 && items*11+10 >= l.items*10 &&
 		lots == l.lots && (followed-l.followed)*10 <= uint64(items)+90
 }
 
 // sameItems reports whether the items that the rules of a style name are as they were.
-func (s *Service) sameItems(l *looks) bool {
+func (s *Service) sameItems(ctx context.Context, l *looks) bool {
 	for item, version := range l.bound {
-		if now, err := s.region(item); err != nil && version != "" || err == nil && now.version != version {
+		if now, err := s.region(ctx, item); err != nil && version != "" || err == nil && now.version != version {
 			return false
 		}
 	}
@@ -77,7 +78,7 @@ func (s *Service) resolved(c *collection) (*looks, error) {
 			return nil, fmt.Errorf("the stored style of %q: %w", info.ID, err)
 		}
 	}
-	resolved, bound, err := s.resolve(c, parsed)
+	resolved, bound, err := s.resolve(context.Background(), c, parsed) // whoever sees the collection sees that
 	if err != nil {
 		return nil, err
 	}
@@ -96,16 +97,16 @@ func (s *Service) resolved(c *collection) (*looks, error) {
 
 // resolve finds what a style leaves to the data, and the versions of the items that its
 // rules name, "" for those that are not there.
-func (s *Service) resolve(c *collection, of *style.Style) (*style.Resolved, map[filter.Item]string, error) {
+func (s *Service) resolve(ctx context.Context, c *collection, of *style.Style) (*style.Resolved, map[filter.Item]string, error) {
 	bound := map[filter.Item]string{}
 	bind := func(f *filter.Filter) (*filter.Filter, error) {
 		for _, item := range f.Items() {
 			bound[item] = ""
-			if r, err := s.region(item); err == nil {
+			if r, err := s.region(ctx, item); err == nil {
 				bound[item] = r.version
 			}
 		}
-		return s.bound(f)
+		return s.bound(ctx, f)
 	}
 	snapshot, areas := c.Places(), c.Shapes()
 	resolved, err := of.Resolve(func(property string) []float64 {
@@ -132,20 +133,20 @@ const keptDrafts = 8
 
 // looksOf returns the style of a collection with what depends on its data or, if
 // draft is not empty, that of a draft of one in JSON.
-func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
+func (s *Service) looksOf(ctx context.Context, c *collection, draft string) (*looks, error) {
 	if draft == "" {
 		return s.resolved(c)
 	}
 	info := c.Info()
 	key := fmt.Sprintf("%d %d %s", info.Key, c.Places().Len()+c.Shapes().Len(), draft)
-	if known, there := s.drafts.Get(key); there && s.sameItems(known) {
+	if known, there := s.drafts.Get(key); there && s.sameItems(ctx, known) {
 		return known, nil
 	}
 	parsed, err := style.Parse([]byte(draft))
 	if err != nil {
 		return nil, err
 	}
-	resolved, bound, err := s.resolve(c, parsed)
+	resolved, bound, err := s.resolve(ctx, c, parsed)
 	if err != nil {
 		return nil, err
 	}
@@ -156,11 +157,11 @@ func (s *Service) looksOf(c *collection, draft string) (*looks, error) {
 
 // drawnBy returns the style of a collection, or a draft of one, if what its data are has
 // a part in looks, and nil otherwise.
-func (s *Service) drawnBy(c *collection, draft string) (*looks, error) {
+func (s *Service) drawnBy(ctx context.Context, c *collection, draft string) (*looks, error) {
 	if draft == "" && c.Info().Style == nil {
 		return nil, nil
 	}
-	known, err := s.looksOf(c, draft)
+	known, err := s.looksOf(ctx, c, draft)
 	if err != nil || len(known.resolved.Properties()) == 0 {
 		return nil, err
 	}
@@ -168,8 +169,8 @@ func (s *Service) drawnBy(c *collection, draft string) (*looks, error) {
 }
 
 // Style returns how a collection is drawn.
-func (s *Service) Style(collection string) (Style, error) {
-	c, err := s.collection(collection)
+func (s *Service) Style(ctx context.Context, collection string) (Style, error) {
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return Style{}, err
 	}
@@ -194,7 +195,7 @@ func (s *Service) Style(collection string) (Style, error) {
 // that [Style.Change] may be now, somebody else has been there, and the error is a
 // *fault.ChangedError.
 func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, since []uint64) (Style, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return Style{}, err
 	}
@@ -207,10 +208,13 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, s
 		if err := s.checkIcons(ctx, parsed); err != nil {
 			return Style{}, err
 		}
+		if err := s.checkItems(ctx, c, parsed); err != nil {
+			return Style{}, err
+		}
 		text = new(string)
 		*text = string(raw)
 	}
-	_, _, err = s.store.UpdateCollection(ctx, byEdit, c.Info().Key, func(info *store.Collection) error {
+	_, _, err = s.store.UpdateCollection(ctx, byEdit(ctx), c.Info().Key, func(info *store.Collection) error {
 		if since != nil && !slices.Contains(since, info.Change) {
 			return &fault.ChangedError{What: "the style of collection", ID: collection}
 		}
@@ -223,17 +227,36 @@ func (s *Service) SetStyle(ctx context.Context, collection string, raw []byte, s
 	if err := s.replica.CatchUp(ctx, c.Info().Key); err != nil {
 		return Style{}, err
 	}
-	return s.Style(collection)
+	return s.Style(ctx, collection)
+}
+
+// checkItems refuses a style that names items of collections that whoever brings it may not
+// see: it would show others where they are.
+func (s *Service) checkItems(ctx context.Context, c *collection, of *style.Style) error {
+	actor := policy.ActorIn(ctx)
+	if actor == nil || actor.Limits.Collections == nil {
+		return nil
+	}
+	_, bound, err := s.resolve(ctx, c, of)
+	if err != nil {
+		return err
+	}
+	for item := range bound {
+		if !actor.Sees(item.Collection, policy.Opening{}) {
+			return invalid.New("rules", "name an item of the collection %q, which %s is not for", item.Collection, actor)
+		}
+	}
+	return nil
 }
 
 // Legend returns the key to how a collection is drawn, or would be by a draft of a
 // style, "" for none.
 func (s *Service) Legend(ctx context.Context, collection, draft string) (style.Legend, error) {
-	c, err := s.collection(collection)
+	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return style.Legend{}, err
 	}
-	known, err := s.looksOf(c, draft)
+	known, err := s.looksOf(ctx, c, draft)
 	if err != nil {
 		return style.Legend{}, err
 	}

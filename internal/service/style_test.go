@@ -22,7 +22,7 @@ func TestCollectionsAreEditedTogether(t *testing.T) {
 	polltest.Until(
 		t,
 		"the collection in the other process",
-		func() bool { _, err := other.Collection("c"); return err == nil },
+		func() bool { _, err := other.Collection(t.Context(), "c"); return err == nil },
 	)
 	var writers sync.WaitGroup
 	const rounds = 40
@@ -44,21 +44,21 @@ func TestCollectionsAreEditedTogether(t *testing.T) {
 	writers.Wait()
 	for _, service := range []*Service{s, other} {
 		polltest.Until(t, "both changes are seen", func() bool {
-			c, err := service.Collection("c")
-			style, lost := service.Style("c")
+			c, err := service.Collection(t.Context(), "c")
+			style, lost := service.Style(t.Context(), "c")
 			return err == nil && lost == nil && c.Title == fmt.Sprint("title ", rounds-1) && style.Order == rounds-1
 		})
 	}
 
 	// Who has not seen the last change may say so.
-	seen := must[Style](t)(s.Style("c")).Change
+	seen := must[Style](t)(s.Style(t.Context(), "c")).Change
 	must[Style](t)(s.SetStyle(t.Context(), "c", []byte(`{"order":1}`), []uint64{seen - 1, seen}))
 	var changed *fault.ChangedError
 	if _, err := other.SetStyle(t.Context(), "c", nil, []uint64{seen}); !errors.As(err, &changed) ||
 		!strings.Contains(err.Error(), "has been changed since") {
 		t.Errorf("as of an older change: %v", err)
 	}
-	if style := must[Style](t)(s.Style("c")); style.Order != 1 || style.Proposed {
+	if style := must[Style](t)(s.Style(t.Context(), "c")); style.Order != 1 || style.Proposed {
 		t.Errorf("the style is %+v", style)
 	}
 }

@@ -140,7 +140,7 @@ func TestForgetting(t *testing.T) {
 	for i := range 20 {
 		must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(i)})))
 	}
-	told := must[Summary](t)(s.Collection("c"))
+	told := must[Summary](t)(s.Collection(t.Context(), "c"))
 	other := open(t, dsn)
 	turn := must[*replica.Turn](t)(other.replica.Turn(t.Context())) // it hangs
 	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "unseen"})))
@@ -151,7 +151,7 @@ func TestForgetting(t *testing.T) {
 	turn.End()
 	for _, s := range []*Service{s, other, open(t, dsn)} {
 		polltest.Until(t, "all that is there", func() bool {
-			c, err := s.Collection("c")
+			c, err := s.Collection(t.Context(), "c")
 			return err == nil && c.Places == 22 && c.Newest == told.Newest+2 && s.Ready() == nil
 		})
 	}
@@ -312,7 +312,7 @@ func TestAnImportThatWasTakenForDead(t *testing.T) {
 	if !errors.Is(err, store.ErrImportGone) {
 		t.Errorf("it ended with %v", err)
 	}
-	if c := must[Summary](t)(s.Collection("c")); c.Places != 0 {
+	if c := must[Summary](t)(s.Collection(t.Context(), "c")); c.Places != 0 {
 		t.Errorf("%d of its places are there", c.Places)
 	}
 }
@@ -343,7 +343,7 @@ func TestNoRoomForAnImport(t *testing.T) {
 		t.Errorf("it ended with %v", err)
 	}
 	var missing *fault.NotFoundError
-	if _, err := s.Collection("c"); !errors.As(err, &missing) {
+	if _, err := s.Collection(t.Context(), "c"); !errors.As(err, &missing) {
 		t.Errorf("the collection: %v", err)
 	}
 }
@@ -363,8 +363,8 @@ func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
 	)
 	var away *fault.UnavailableError
 	polltest.Until(t, "the service to load all anew", func() bool { return errors.As(s.Ready(), &away) })
-	_, all := s.Collections()
-	_, one := s.Collection("c")
+	_, all := s.Collections(t.Context())
+	_, one := s.Collection(t.Context(), "c")
 	_, _, edit := s.CreateItem(t.Context(), "c", feature.Feature{ID: "x"})
 	for what, err := range map[string]error{"all collections": all, "one": one, "an edit": edit,
 		"an icon": s.DeleteIcon(t.Context(),
@@ -374,5 +374,5 @@ func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
 		}
 	}
 	keep("COMMIT")
-	polltest.Until(t, "the collections to be back", func() bool { _, err := s.Collection("c"); return err == nil })
+	polltest.Until(t, "the collections to be back", func() bool { _, err := s.Collection(t.Context(), "c"); return err == nil })
 }

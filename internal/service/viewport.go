@@ -127,7 +127,7 @@ func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery)
 	asOf := s.replica.Complete()
 	together := s.newViewport(q)
 	all := []*Viewport{together}
-	err := s.eachShown(layers, q.Zoom, func(layer Layer, drawn *style.Style) error {
+	err := s.eachShown(ctx, layers, q.Zoom, func(layer Layer, drawn *style.Style) error {
 		if drawn.Density.At(q.Zoom) {
 			return nil // its places are in shaded cells
 		}
@@ -153,9 +153,9 @@ func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery)
 
 // eachShown calls show with each layer that its style shows at a zoom, and with the style. What is
 // wrong with a layer is reported with the id of its collection.
-func (s *Service) eachShown(layers []Layer, zoom float64, show func(Layer, *style.Style) error) error {
+func (s *Service) eachShown(ctx context.Context, layers []Layer, zoom float64, show func(Layer, *style.Style) error) error {
 	for _, layer := range layers {
-		c, err := s.collection(layer.Collection)
+		c, err := s.collection(ctx, layer.Collection)
 		if err != nil {
 			return err
 		}
@@ -191,24 +191,24 @@ func (s *Service) newViewport(q MarkersQuery) *Viewport {
 
 // show adds a layer to a viewport.
 func (s *Service) show(ctx context.Context, v *Viewport, layer Layer) error {
-	c, err := s.collection(layer.Collection)
+	c, err := s.collection(ctx, layer.Collection)
 	if err != nil {
 		return err
 	}
-	if err := s.bind(c, &layer.Selection); err != nil {
+	if err := s.bind(ctx, c, &layer.Selection); err != nil {
 		return err
 	}
 	snapshot, err := s.selected(ctx, c, layer.Selection)
 	if err != nil {
 		return err
 	}
-	looks, err := s.drawnBy(c, layer.Draft)
+	looks, err := s.drawnBy(ctx, c, layer.Draft)
 	if err != nil {
 		return err
 	}
 	var badge *style.Number
 	if len(layer.Numbers) > 0 {
-		drawn, err := s.looksOf(c, layer.Draft)
+		drawn, err := s.looksOf(ctx, c, layer.Draft)
 		if err != nil {
 			return err
 		}

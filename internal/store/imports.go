@@ -231,12 +231,12 @@ func (s *Store) Import(ctx context.Context, id string) (i Import, err error) {
 	return i, err
 }
 
-// Imports returns imports, the newest first, at most limit of them: those into a
-// collection, "" for any, that began before the one with the given id, "" for all.
-func (s *Store) Imports(ctx context.Context, collection, before string, limit int) (all []Import, err error) {
+// Imports returns imports, the newest first, at most limit of them: those into some
+// collections, nil for any, that began before the one with the given id, "" for all.
+func (s *Store) Imports(ctx context.Context, into []string, before string, limit int) (all []Import, err error) {
 	query := s.imports(ctx)
-	if collection != "" {
-		query = query.Where("collection = ?", collection)
+	if into != nil {
+		query = query.Where("collection = ANY (?)", array[string](into))
 	}
 	if before != "" {
 		query = query.Where("id < ?", before)

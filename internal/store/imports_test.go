@@ -101,7 +101,7 @@ func TestOldImportsAreForgotten(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	all, err := s.Imports(t.Context(), "c", "", 10*keptImports)
+	all, err := s.Imports(t.Context(), []string{"c"}, "", 10*keptImports)
 	if err != nil || len(all) != keptImports+1 || all[len(all)-1].Key != under.Key || all[len(all)-2].ID != "002" {
 		t.Errorf("%d imports are remembered, %v", len(all), err)
 	}
@@ -114,11 +114,11 @@ func TestOldImportsAreForgotten(t *testing.T) {
 	if err := conn.QueryRow(t.Context(), "SELECT count(*) FROM rejected_rows").Scan(&left); err != nil || left != 0 {
 		t.Errorf("%d rejected rows are left, %v", left, err)
 	}
-	before, err := s.Imports(t.Context(), "", "004", 1)
+	before, err := s.Imports(t.Context(), nil, "004", 1)
 	if err != nil || len(before) != 1 || before[0].ID != "003" {
 		t.Errorf("before 004 there is %+v, %v", before, err)
 	}
-	if none, err := s.Imports(t.Context(), "other", "", 5); err != nil || len(none) != 0 {
+	if none, err := s.Imports(t.Context(), []string{"other"}, "", 5); err != nil || len(none) != 0 {
 		t.Errorf("into another collection: %+v, %v", none, err)
 	}
 }

@@ -137,14 +137,15 @@ func (s *Store) CreateKey(ctx context.Context, k Key, most int) (Key, error) {
 	return k, err
 }
 
+// HasKeys reports whether there are keys, live or not.
+func (s *Store) HasKeys(ctx context.Context) (has bool, err error) {
+	return has, s.db.WithContext(ctx).Raw("SELECT EXISTS (SELECT FROM access_keys)").Row().Scan(&has)
+}
+
 // CreateFirstOwner keeps a key if there is no key at all, and reports whether that was so.
 func (s *Store) CreateFirstOwner(ctx context.Context, k Key) (made bool, err error) {
-	var there int
-	err = s.db.WithContext(ctx).Raw("SELECT count(*) FROM access_keys").Row().Scan(&there)
-	if err != nil || there > 0 {
-		return false, err
-	}
 	_, err = s.changeAccess(ctx, func(tx *gorm.DB, _ int64) error {
+		var there int
 		if err := tx.Raw("SELECT count(*) FROM access_keys").Row().Scan(&there); err != nil || there > 0 {
 			return err // another process was first
 		}
@@ -198,7 +199,7 @@ func (s *Store) ChangeKey(ctx context.Context, id string, edit func(*Key) error)
 func ownerLeft(tx *gorm.DB) error {
 	var left bool
 	err := tx.Raw(`SELECT EXISTS (SELECT FROM access_keys WHERE role = ? AND revoked_at IS NULL AND expires_at IS NULL
-		AND limits->>'collections' IS NULL AND coalesce(json_array_length(nullif(limits->'origins', 'null')), 0) = 0)`,
+		AND limits->>'collections' IS NULL AND coalesce(limits->>'origins', '[]') = '[]')`,
 		policy.Owner).Row().Scan(&left)
 	if err == nil && !left {
 		err = ErrLastOwner

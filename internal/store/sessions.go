@@ -70,7 +70,7 @@ func (s *Store) CreateSession(ctx context.Context, n Session) error {
 // Session returns the session of a hash, or ErrNoSession.
 func (s *Store) Session(ctx context.Context, hash secret.Hash) (Session, error) {
 	var row sessionRow
-	err := s.db.WithContext(ctx).Where("hash = ?", hash[:]).Take(&row).Error
+	err := s.db.WithContext(ctx).Where("hash = ?", blob(hash[:])).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return Session{}, ErrNoSession
 	}
@@ -95,7 +95,7 @@ func (s *Store) EndSession(ctx context.Context, hash secret.Hash, everywhere boo
 		if everywhere {
 			which = "actor = (SELECT actor FROM sessions WHERE hash = ?)"
 		}
-		return tx.Exec("DELETE FROM sessions WHERE "+which, hash[:]).Error
+		return tx.Exec("DELETE FROM sessions WHERE "+which, blob(hash[:])).Error
 	})
 	return err
 }
@@ -106,7 +106,7 @@ func (s *Store) CreateCode(ctx context.Context, hash secret.Hash, key int64, exp
 		if err := tx.Exec("DELETE FROM sign_in_codes WHERE expires_at < now()").Error; err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO sign_in_codes (hash, access_key, expires_at) VALUES (?, ?, ?)", hash[:], key,
+		return tx.Exec("INSERT INTO sign_in_codes (hash, access_key, expires_at) VALUES (?, ?, ?)", blob(hash[:]), key,
 			expires).Error
 	})
 }
@@ -115,7 +115,7 @@ func (s *Store) CreateCode(ctx context.Context, hash secret.Hash, key int64, exp
 func (s *Store) TakeCode(ctx context.Context, hash secret.Hash) (key int64, err error) {
 	err = s.db.WithContext(ctx).
 		Raw("DELETE FROM sign_in_codes WHERE hash = ? RETURNING CASE WHEN expires_at > now() THEN access_key ELSE 0 END",
-			hash[:]).Scan(&key).Error
+			blob(hash[:])).Scan(&key).Error
 	if err == nil && key == 0 {
 		err = ErrNoCode
 	}

@@ -280,6 +280,12 @@ type array[T any] []T
 // Value implements driver.Valuer.
 func (a array[T]) Value() (driver.Value, error) { return []T(a), nil }
 
+// blob passes bytes to PostgreSQL as one parameter likewise.
+type blob []byte
+
+// Value implements driver.Valuer.
+func (b blob) Value() (driver.Value, error) { return []byte(b), nil }
+
 // Feature returns a feature of the collection with the given key, or
 // ErrNoFeature.
 func (s *Store) Feature(ctx context.Context, collection int64, id string) (Stored, error) {

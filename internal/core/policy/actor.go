@@ -87,10 +87,13 @@ func (a *Actor) Everywhere(needed Role) bool {
 // MayUse reports whether requests of a may come from pages of the given origin, "" for from
 // no page of another site.
 func (a *Actor) MayUse(origin string) bool {
-	if len(a.Limits.Origins) > 0 {
-		return names(a.Limits.Origins, origin)
+	switch {
+	case a.Kind == Guest: // what it sees depends on the origin
+		return true
+	case origin == "":
+		return a.Kind == Person || len(a.Limits.Origins) == 0
 	}
-	return origin == "" || a.Kind == Guest
+	return names(a.Limits.Origins, origin)
 }
 
 // OnlyOwn returns the actor whose items are the only ones that a may change, "" for all.
