@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"net/http"
 	"net/url"
 	"os/exec"
 	"strconv"
@@ -16,6 +17,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/network"
 	cdpruntime "github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
@@ -30,8 +32,44 @@ type page struct {
 	faults []string
 }
 
-// browse opens a page of the given size in CSS pixels in a new browser.
+// browse opens a page of the given size in CSS pixels in a new browser. If it is of a service
+// that was started, the browser has signed in with its owner key.
 func browse(t *testing.T, width, height int64, address string) *page {
+	t.Helper()
+	var before []chromedp.Action[chromedp.Void]
+	if key := ownerOf(address); key != "" {
+		cookie := signIn(t, address, key)
+		before = append(before, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := cdp.Call(ctx, t, network.SetCookie, network.SetCookieParams{
+				Name: cookie.Name, Value: cookie.Value, URL: address, HTTPOnly: new(true),
+			})
+			return err
+		}))
+	}
+	return browseAfter(t, width, height, address, before...)
+}
+
+// signIn signs in to the console of a service by a key, and returns the cookie of the session.
+func signIn(t *testing.T, address, key string) *http.Cookie {
+	t.Helper()
+	at, err := url.Parse(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	answer, err := http.Post(at.Scheme+"://"+at.Host+"/api/session", "application/json",
+		strings.NewReader(`{"key":"`+key+`"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusCreated || len(answer.Cookies()) != 1 {
+		t.Fatalf("signing in: %s, %v", answer.Status, answer.Cookies())
+	}
+	return answer.Cookies()[0]
+}
+
+// browseAfter is browse by a guest, after some actions.
+func browseAfter(t *testing.T, width, height int64, address string, before ...chromedp.Action[chromedp.Void]) *page {
 	t.Helper()
 	chromium, err := exec.LookPath("chromium")
 	if err != nil {
@@ -76,7 +114,7 @@ func browse(t *testing.T, width, height int64, address string) *page {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p.do(chromedp.EmulateViewport(width, height), chromedp.Navigate(address))
+	p.do(append(before, chromedp.EmulateViewport(width, height), chromedp.Navigate(address))...)
 	return p
 }
 

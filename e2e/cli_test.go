@@ -19,9 +19,10 @@ import (
 	"idlebeacon/internal/polltest"
 )
 
+// connect returns a client with the owner key of a service that was started.
 func connect(t *testing.T, url string) *client.Client {
 	t.Helper()
-	c, err := client.New(url)
+	c, err := client.New(url, client.WithKey(ownerOf(url)))
 	if err != nil {
 		t.Fatal(err)
 	}

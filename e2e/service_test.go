@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -58,6 +59,20 @@ var urlInOutput = regexp.MustCompile(
 	`Idle Beacon is ready: (http://\S+)|(?:msg=serving url=|"msg":"serving","url":")(http://[^\s"]+)`,
 )
 
+// ownerKeys has the owner key of each service that was started, by its address.
+var ownerKeys sync.Map
+
+// ownerOf returns the owner key of the service that an address is of, or "".
+func ownerOf(address string) (key string) {
+	ownerKeys.Range(func(url, of any) bool {
+		if address == url || strings.HasPrefix(address, url.(string)+"/") {
+			key = of.(string)
+		}
+		return key == ""
+	})
+	return key
+}
+
 // launch starts the program with arguments and waits until it says where it
 // serves, or ends.
 func launch(data string, args ...string) (*process, error) {
@@ -97,6 +112,12 @@ func launch(data string, args ...string) (*process, error) {
 	}()
 	select {
 	case p.url = <-urls:
+		p.url, _, _ = strings.Cut(p.url, "/#") // without the code that signs in
+		key, err := os.ReadFile(filepath.Join(data, "owner.key"))
+		if err != nil {
+			return nil, errors.Join(err, p.cmd.Process.Kill())
+		}
+		ownerKeys.Store(p.url, strings.TrimSpace(string(key)))
 		return p, nil
 	case <-p.exited:
 		return nil, fmt.Errorf("%v ended: %w\n%s", args, p.err, p.said())
@@ -176,12 +197,20 @@ func stopShared() {
 	}
 }
 
-// command runs the program to its end.
+// command runs the program to its end. If it is to call a service that was started, it has the
+// owner key of that, unless env says otherwise.
 func command(t *testing.T, env []string, stdin io.Reader, args ...string) (stdout, stderr string, status int) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, program, args...)
+	for _, text := range slices.Concat(env, args) {
+		_, address, _ := strings.Cut(text, "http")
+		if key := ownerOf("http" + address); key != "" {
+			env = append([]string{"IDLEBEACON_KEY=" + key}, env...)
+			break
+		}
+	}
 	cmd.Env = append(os.Environ(), env...)
 	cmd.Stdin = stdin
 	var out, errs strings.Builder

@@ -36,6 +36,9 @@ func get(t *testing.T, url string) (status int, header http.Header, body string)
 	if err != nil {
 		t.Fatal(err)
 	}
+	if key := ownerOf(url); key != "" {
+		request.Header.Set("Authorization", "Bearer "+key)
+	}
 	response, err := http.DefaultClient.Do(request)
 	if err != nil {
 		t.Fatal(err)

@@ -28,7 +28,8 @@ type remote struct {
 func (r *remote) flags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringVar(&r.server, "server", "http://"+defaultListen, "URL of the service, or its name in the file of servers")
-	flags.StringVar(&r.servers, "servers", usualServers(), "file with servers by name, each with its url and key")
+	flags.StringVar(&r.servers, "servers", "", "file with servers by name, each with its url and key (default: "+
+		"idlebeacon/servers.yaml in the user's configuration directory)")
 	flags.StringVar(&r.key, "key", "", "access key, or @ and a file that has it (default: the owner key of a service "+
 		"on this machine)")
 	flags.StringVar(&r.data, "data", "", "data directory of a service on this machine, for its owner key")

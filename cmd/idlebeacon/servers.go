@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -47,17 +48,18 @@ func usualServers() string {
 func (r *remote) target() (server, error) {
 	s := server{URL: r.server}
 	if !strings.Contains(r.server, "://") {
-		known, err := readServers(r.servers)
+		file := cmp.Or(r.servers, usualServers())
+		known, err := readServers(file)
 		if err != nil {
 			return s, err
 		}
 		found, there := known[r.server]
 		if !there {
-			return s, fmt.Errorf("%q is neither the URL of a service nor the name of one in %s", r.server, r.servers)
+			return s, fmt.Errorf("%q is neither the URL of a service nor the name of one in %s", r.server, file)
 		}
 		s = found
 		if s.Key != "" {
-			s.keyFrom = fmt.Sprintf("the key of %s in %s", r.server, r.servers)
+			s.keyFrom = fmt.Sprintf("the key of %s in %s", r.server, file)
 		}
 	}
 	if r.ca != "" {

@@ -378,7 +378,7 @@ func TestADownloadEndsWithTheService(t *testing.T) {
 		t.Fatal(err)
 	}
 	stopping, stop := context.WithCancel(t.Context())
-	handler, err := New(s, Options{Log: slog.New(slog.DiscardHandler), Stopping: stopping})
+	handler, err := New(s, Options{Log: slog.New(slog.DiscardHandler), Stopping: stopping, Everyone: anOwner()})
 	if err != nil {
 		t.Fatal(err)
 	}

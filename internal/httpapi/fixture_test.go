@@ -17,6 +17,7 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
@@ -67,6 +68,7 @@ func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
 	options.Version, options.Log, options.Console = "test", log, fstest.MapFS{
 		"index.html": {Data: []byte("<!doctype html>")},
 	}
+	options.Everyone = anOwner()
 	handler, err := New(s, options)
 	if err != nil {
 		t.Fatal(err)
@@ -84,6 +86,11 @@ func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
 		}
 	})
 	return f
+}
+
+// anOwner is who all callers are in tests that are not about who they are.
+func anOwner() *policy.Actor {
+	return &policy.Actor{Kind: policy.Keyed, ID: "key/test", Key: "test", Name: "Test", Role: policy.Owner}
 }
 
 // call sends a request and returns the answer, which must be one that the

@@ -13,6 +13,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/access"
 	"idlebeacon/internal/pgbox/pgboxtest"
 )
 
@@ -63,7 +64,7 @@ func TestSortedItems(t *testing.T) {
 func TestRoutesAndContractAgree(t *testing.T) {
 	var routed, described []string
 	err := chi.Walk(
-		(&server{}).Routes(),
+		(&server{options: Options{Access: &access.Register{}}}).Routes(),
 		func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
 			routed = append(routed, method+" "+strings.TrimSuffix(route, "/"))
 			return nil
@@ -352,7 +353,7 @@ func TestGateWhileStarting(t *testing.T) {
 	}
 }
 
-// TestWhoMayCall checks the guards that stand in for access keys on loopback.
+// TestWhoMayCall asks by several names, from pages of the console and of others.
 func TestWhoMayCall(t *testing.T) {
 	f := newFixture(t)
 	for _, c := range []struct {
@@ -361,7 +362,7 @@ func TestWhoMayCall(t *testing.T) {
 	}{
 		{"GET", "localhost:8080", "", 200},
 		{"GET", "[::1]:8080", "", 200},
-		{"GET", "places.example", "", 403},
+		{"GET", "places.example", "", 421},
 		{"POST", "localhost:8080", "http://localhost:8080", 201},
 		{"POST", "localhost:8080", "https://elsewhere.example", 403},
 	} {

@@ -60,7 +60,7 @@ func must[T any](t *testing.T) func(v T, err error) T {
 // inMemory returns what a service's map knows of a collection.
 func inMemory(t *testing.T, s *Service, id string) (map[string]places.Place, uint64) {
 	t.Helper()
-	c := must[*collection](t)(s.collection(id))
+	c := must[*collection](t)(s.collection(t.Context(), id))
 	snapshot := c.Places()
 	all := map[string]places.Place{}
 	for e := range snapshot.Tree().All() {
@@ -87,7 +87,7 @@ func TestTwoProcessesAgree(t *testing.T) {
 	polltest.Until(
 		t,
 		"the collection in the other process",
-		func() bool { _, err := services[1].Collection("huts"); return err == nil },
+		func() bool { _, err := services[1].Collection(t.Context(), "huts"); return err == nil },
 	)
 
 	var writers sync.WaitGroup

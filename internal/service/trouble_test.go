@@ -66,7 +66,7 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 		t.Helper()
 		for i, s := range services {
 			polltest.Until(t, "the state that the database has now", func() bool {
-				c, err := s.collection("c")
+				c, err := s.collection(t.Context(), "c")
 				if err != nil || s.Ready() != nil {
 					return false
 				}

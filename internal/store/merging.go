@@ -1,10 +1,13 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"time"
+
+	"idlebeacon/internal/core/policy"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -223,12 +226,15 @@ func (w *merging) number(ctx context.Context) error {
 func (w *merging) make(ctx context.Context, clock *clock) error {
 	c := &w.into
 	c.CreatedAt, c.Change = clock.at, clock.next()
+	c.Guests = cmp.Or(c.Guests, string(policy.GuestsNothing))
 	made, err := w.tx.Exec(
 		ctx,
 		`INSERT INTO collections
-			(key, id, title, description, name_property, category_property, time_property, created_at, change)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING`,
+			(key, id, title, description, name_property, category_property, time_property, created_at, change, guests,
+			guest_origins)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT DO NOTHING`,
 		c.Key, c.ID, c.Title, c.Description, c.NameProperty, c.CategoryProperty, c.TimeProperty, c.CreatedAt, c.Change,
+		c.Guests, c.GuestOrigins,
 	)
 	if err != nil {
 		return fmt.Errorf("making collection %q: %w", c.ID, err)

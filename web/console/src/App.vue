@@ -5,6 +5,7 @@ import ThemeChoice from './ThemeChoice.vue'
 import { useCollections } from './stores/collections'
 import { useNotices } from './stores/notices'
 import { usePreferences } from './stores/preferences'
+import { useSession } from './stores/session'
 
 usePreferences() // its theme
 const collections = useCollections()
@@ -12,6 +13,8 @@ let stop = () => {}
 onMounted(() => (stop = collections.follow()))
 onUnmounted(() => stop())
 
+const session = useSession()
+const AccountDialog = defineAsyncComponent(() => import('./access/AccountDialog.vue')) // neither is this
 const Notices = defineAsyncComponent(() => import('./Notices.vue')) // not needed until there is one
 const notices = useNotices()
 </script>
@@ -24,7 +27,16 @@ const notices = useNotices()
       <nav aria-label="Pages">
         <RouterLink :to="{ name: 'map' }" active-class="" :class="{ here: $route.name === 'map' }">Map</RouterLink>
         <RouterLink :to="{ name: 'data' }" :class="{ here: $route.path.startsWith('/data') }">Data</RouterLink>
+        <RouterLink v-if="session.ownsAll" :to="{ name: 'access' }" :class="{ here: $route.name === 'access' }"
+          >Access</RouterLink
+        >
       </nav>
+      <button v-if="session.session" type="button" class="who" @click="session.asking = true">
+        <template v-if="session.guest">Sign in</template>
+        <span v-else dir="auto" :title="`${session.session.name}, ${session.session.role}`">{{
+          session.session.name
+        }}</span>
+      </button>
       <ThemeChoice />
     </header>
     <RouterView v-slot="{ Component }">
@@ -33,6 +45,7 @@ const notices = useNotices()
       </KeepAlive>
     </RouterView>
     <Notices v-if="notices.latest" />
+    <AccountDialog v-if="session.asking" />
   </div>
 </template>
 
@@ -59,13 +72,36 @@ nav {
   gap: 0.3rem;
   margin-inline: 1rem auto;
 }
-a {
+a,
+.who {
   padding: 0.25rem 0.8rem;
+  border: 0;
   border-radius: 6px;
+  background: none;
   color: inherit;
+  font: inherit;
   text-decoration: none;
+  cursor: pointer;
 }
-a:hover {
+.who {
+  max-width: 12rem;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+@media (max-width: 640px) {
+  .name {
+    display: none;
+  }
+  nav {
+    margin-inline: 0 auto;
+  }
+  .who {
+    max-width: 7rem;
+  }
+}
+a:hover,
+.who:hover {
   background: rgb(255 255 255 / 12%);
 }
 .here {

@@ -5,11 +5,13 @@ import ToastService from 'primevue/toastservice'
 import { createApp } from 'vue'
 import App from './App.vue'
 import { router } from './router'
+import { useSession } from './stores/session'
 import './style.css'
 import { theme } from './theme'
 
-createApp(App)
-  .use(createPinia())
+const app = createApp(App).use(createPinia())
+await useSession().begin() // what is shown depends on who sees it
+app
   .use(router)
   .use(PrimeVue, { theme: { preset: theme, options: { darkModeSelector: '.dark' } } })
   .use(ConfirmationService)

@@ -20,6 +20,7 @@ export const router = createRouter({
       component: dataPage,
       meta: { title: 'Data' },
     },
+    { path: '/access', name: 'access', component: () => import('./access/AccessPage.vue'), meta: { title: 'Access' } },
     { path: '/:rest(.*)', name: 'nothing', component: () => import('./NoPage.vue'), meta: { title: 'No such page' } },
   ],
 })

@@ -10,6 +10,20 @@ export async function deleteCollection(collection: string): Promise<void> {
   await answer(service.DELETE('/api/collections/{collection}', { params: { path: { collection } } }))
 }
 
+/** Says what guests may do with a collection, and from pages of which other sites. */
+export async function setGuests(
+  collection: string,
+  guests: Collection['guests'],
+  guest_origins: string[],
+): Promise<void> {
+  await answer(
+    service.PATCH('/api/collections/{collection}', {
+      params: { path: { collection } },
+      body: { guests, guest_origins },
+    }),
+  )
+}
+
 /** Land outlines to draw below the markers. */
 export async function fetchBackdrop(): Promise<GeoJSON.FeatureCollection> {
   return (await answer(service.GET('/api/backdrop'))) as unknown as GeoJSON.FeatureCollection

@@ -1,4 +1,3 @@
-import { authorization } from './authorization'
 import { ServiceError } from './explain'
 import { answer, collectionPath, type Schemas, service } from './service'
 
@@ -13,7 +12,7 @@ export type Setting = NonNullable<FileNote['set']>[number]
 export type FileOptions = Record<string, string>
 
 /** What a new collection is made with, together with what is imported into it. */
-export type NewCollection = Omit<Schemas['NewCollection'], 'id'>
+export type NewCollection = Omit<Schemas['NewCollection'], 'id' | 'guest_origins'>
 
 const mostInspected = 256 << 20 // bytes of a file that are sent to be looked at
 
@@ -65,8 +64,6 @@ export function sendImport(
     request.open('POST', `${collectionPath(into)}/import?${query}`)
     request.setRequestHeader('Content-Type', 'application/octet-stream')
     request.setRequestHeader('Prefer', 'respond-async')
-    const key = authorization()
-    if (key) request.setRequestHeader('Authorization', key)
     request.responseType = 'json'
     request.upload.onprogress = (e) => progress(e.total > 0 ? e.loaded / e.total : 0)
     request.onload = () => {

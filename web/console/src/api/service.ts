@@ -1,5 +1,4 @@
 import createClient from 'openapi-fetch'
-import { authorization } from './authorization'
 import { ServiceError } from './explain'
 import type { components, paths } from './schema'
 
@@ -11,10 +10,12 @@ export const service = createClient<paths>({
   querySerializer: { array: { style: 'form', explode: false } },
 })
 
+/** Is heard of on the window when the service does not know the user, or not any more. */
+export const unknownUser = 'unknown-user'
+
 service.use({
-  onRequest({ request }) {
-    const key = authorization()
-    if (key) request.headers.set('Authorization', key)
+  onResponse({ response }) {
+    if (response.status === 401) window.dispatchEvent(new Event(unknownUser))
   },
 })
 

@@ -9,7 +9,7 @@ import Icon from '../parts/Icon.vue'
 import { counted, momentText } from '../text/format'
 
 // One collection in the list, with what can be done with it. Its slot is what is open of it.
-const props = defineProps<{ collection: Collection; opened: 'items' | 'style' | null }>()
+const props = defineProps<{ collection: Collection; opened: 'items' | 'style' | null; manageable: boolean }>()
 const emit = defineEmits<{ open: [part: 'items' | 'style']; show: [box: Box | null]; remove: [] }>()
 
 const box = computed(() => boxOf(props.collection.extent?.spatial.bbox[0]))
@@ -59,6 +59,7 @@ const contents = computed(() => {
         <template #icon><Icon name="table" /></template>
       </Button>
       <Button
+        v-if="manageable"
         label="Style"
         size="small"
         severity="secondary"
@@ -69,6 +70,7 @@ const contents = computed(() => {
       </Button>
       <ExportChoice class="export" :collection="collection" label="Export as …" :name="`Export ${collection.title}`" />
       <Button
+        v-if="manageable"
         size="small"
         severity="secondary"
         text

@@ -14,6 +14,7 @@ import ImportList from '../importing/ImportList.vue'
 import { showing } from '../map/address'
 import { useCollections } from '../stores/collections'
 import { useNotices } from '../stores/notices'
+import { useSession } from '../stores/session'
 import { counted } from '../text/format'
 import { addToTheme } from '../theme'
 import CollectionEntry from './CollectionEntry.vue'
@@ -27,6 +28,7 @@ const route = useRoute()
 const router = useRouter()
 const store = useCollections()
 const notices = useNotices()
+const session = useSession()
 const confirm = useConfirm()
 
 type Part = 'items' | 'style'
@@ -76,11 +78,20 @@ async function remove(c: Collection): Promise<void> {
   <main>
     <h1 tabindex="-1">Data</h1>
     <Message v-if="store.problem" severity="error">{{ store.problem }}</Message>
-    <ImportFlow :collections="store.collections ?? []" @imported="store.refresh" @show="show" />
-    <ImportList />
+    <template v-if="session.owner">
+      <ImportFlow :collections="store.collections ?? []" @imported="store.refresh" @show="show" />
+      <ImportList />
+    </template>
+    <p v-else-if="session.guest" class="hint"
+      >You see what guests may see.
+      <button type="button" class="link" @click="session.asking = true">Sign in</button> as an owner to import files and
+      change how collections are drawn.</p
+    >
     <section aria-labelledby="data-title">
       <h2 id="data-title">Collections</h2>
-      <p v-if="store.collections?.length === 0">There are none yet. Import a file to make the first.</p>
+      <p v-if="store.collections?.length === 0">{{
+        session.owner ? 'There are none yet. Import a file to make the first.' : 'There are none that you may see.'
+      }}</p>
       <Message v-if="missing" severity="warn">There is no collection {{ opened?.id }}.</Message>
       <ul v-if="store.collections" class="list">
         <CollectionEntry
@@ -88,6 +99,7 @@ async function remove(c: Collection): Promise<void> {
           :key="c.id"
           :collection="c"
           :opened="opened?.id === c.id ? opened.part : null"
+          :manageable="session.owner"
           @open="(part) => open(c, part)"
           @show="show"
           @remove="askToDelete(c)"
@@ -100,7 +112,11 @@ async function remove(c: Collection): Promise<void> {
             @list="list"
             @show="show"
           />
-          <StyleEditor v-if="opened?.id === c.id && opened.part === 'style'" :collection="c" @saved="store.refresh" />
+          <StyleEditor
+            v-if="session.owner && opened?.id === c.id && opened.part === 'style'"
+            :collection="c"
+            @saved="store.refresh"
+          />
         </CollectionEntry>
       </ul>
     </section>
@@ -129,6 +145,18 @@ h1 {
 h2 {
   font-size: 1rem;
   margin-bottom: 0.5rem;
+}
+.hint {
+  color: var(--soft);
+}
+.link {
+  padding: 0;
+  border: 0;
+  background: none;
+  color: inherit;
+  font: inherit;
+  text-decoration: underline;
+  cursor: pointer;
 }
 .list {
   list-style: none;

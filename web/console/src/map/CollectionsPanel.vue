@@ -10,6 +10,7 @@ import { type Chosen, everything } from '../api/selection'
 import Choice from '../parts/Choice.vue'
 import Icon from '../parts/Icon.vue'
 import { type Order, usePreferences } from '../stores/preferences'
+import { useSession } from '../stores/session'
 import type { Styled } from '../stores/styles'
 import { counted } from '../text/format'
 import PlaceFilter from './PlaceFilter.vue'
@@ -40,6 +41,7 @@ const orders: Record<Order, string> = {
 // Many collections: find some, in an order that one likes, in groups, and folded until wanted.
 const many = 6 // from so many on
 const sought = ref('')
+const session = useSession()
 const preferences = usePreferences()
 const { order, own } = storeToRefs(preferences)
 const unfolded = ref<string[]>([])
@@ -97,10 +99,15 @@ const switchAll = (of: readonly Collection[], on: boolean) =>
       <div class="wait" />
     </div>
     <div v-else-if="collections.length === 0" class="empty">
-      <p
+      <p v-if="session.owner"
         >There are no collections yet. <RouterLink :to="{ name: 'data' }">Import a file</RouterLink> to make the
         first.</p
       >
+      <p v-else-if="session.guest"
+        >There is nothing that guests may see. <button type="button" @click="session.asking = true">Sign in</button> to
+        see more.</p
+      >
+      <p v-else>There is no collection that you may see. An owner can change that.</p>
     </div>
     <template v-else>
       <div v-if="collections.length >= many" class="tools">

@@ -23,3 +23,6 @@ export const momentText = (text: string): string => moments.format(new Date(text
 
 /** Writes a share of 1, rounded down so that what is not whole is not called 100 %. */
 export const shareText = (share: number): string => percents.format(Math.floor(share * 100) / 100)
+
+/** The whole address of a path of the service. */
+export const pageLink = (path: string): string => window.location.origin + path

@@ -1,0 +1,176 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"idlebeacon/api"
+	"idlebeacon/client"
+	"idlebeacon/demo"
+	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/daemon"
+)
+
+func demoCommand() *cobra.Command {
+	var config daemon.Config
+	var places int
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run a service with the demo data",
+		Long: `Run a service with the demo data: the places that the Brindlemere Moorings
+Trust looks after. Everything in it is made up. The first start makes and
+imports the data; later starts find it as it was left.`,
+		Args: exactly(0),
+	}
+	logging := serveFlags(cmd, &config, demoData)
+	cmd.Flags().IntVar(&places, "places", demo.DefaultPlaces, "how many places to make, the first time")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		log, err := logging.logger()
+		if err == nil {
+			err = logging.check(&config)
+		}
+		if err != nil {
+			return err
+		}
+		if places < 1 {
+			return &usageError{fmt.Errorf("--places %d: want at least 1", places)}
+		}
+		world := demo.New(1)
+		config.Pictures = demo.Pictures()
+		config.Backdrop = filepath.Join(config.Data, "coast.geojson")
+		if err := writeFile(config.Backdrop, world.WriteCoast); err != nil {
+			return err
+		}
+		return serve(cmd.Context(), config, log, func(url string) error {
+			r := remote{server: url, data: config.Data, ca: config.Certificate}
+			c, err := r.client()
+			if err != nil {
+				return err
+			}
+			if err := fillDemo(cmd.Context(), c, config.Data, demoParts(world, places), log); err != nil {
+				return err
+			}
+			// The address signs its reader in once. Without the owner key, people sign in by themselves.
+			if code, err := c.SignInCode(cmd.Context()); err == nil {
+				url = code.Href
+			}
+			fmt.Printf("\nIdle Beacon is ready: %s\nStop it with Ctrl-C.\n\n", url)
+			return nil
+		})
+	}
+	return cmd
+}
+
+// demoParts are the collections of the demo and the files that they are made of.
+func demoParts(world *demo.World, places int) []demoPart {
+	return []demoPart{
+		{
+			api.NewCollection{
+				ID: "brindlemere", Title: "Brindlemere Moorings Trust",
+				Description:  "Shared moorings and what goes with them, around the Brindlemere Isles. All made up.",
+				NameProperty: "name", CategoryProperty: "category", Guests: string(policy.GuestsRead),
+			}, "places.csv", func(w io.Writer) error { return world.WritePlaces(w, places) }, demo.PlacesStyle,
+		},
+		{
+			api.NewCollection{
+				ID: "waters", Title: "Waters of the Isles",
+				Description:  "Harbour areas, areas where not to anchor, and ferry lanes. All made up.",
+				NameProperty: "name", CategoryProperty: "category", Guests: string(policy.GuestsRead),
+			}, "waters.geojson", world.WriteWaters, demo.WatersStyle,
+		},
+	}
+}
+
+type demoPart struct {
+	collection api.NewCollection
+	file       string
+	write      func(io.Writer) error
+	style      string
+}
+
+// fillDemo imports the demo data unless an earlier start has done so to the end.
+// Importing again does no harm: the rows have ids.
+func fillDemo(ctx context.Context, c *client.Client, data string, parts []demoPart, log *slog.Logger) error {
+	if err := makeDemoKeys(ctx, c, data); err != nil {
+		return err
+	}
+	for _, part := range parts {
+		done := filepath.Join(data, part.collection.ID+"-imported")
+		if _, err := os.Stat(done); err == nil {
+			continue
+		}
+		if err := part.fill(ctx, c, data, log); err != nil {
+			return err
+		}
+		if err := os.WriteFile(done, nil, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// makeDemoKeys makes a key of each role, in a file each, for trying out what they can do.
+func makeDemoKeys(ctx context.Context, c *client.Client, data string) error {
+	for _, key := range []api.NewKey{
+		{Name: "Harbour kiosk", Role: "reader", Limits: &api.Limits{Collections: []string{"brindlemere"}}},
+		{Name: "Visitors' app", Role: "contributor", Limits: &api.Limits{PerMinute: 600}},
+		{Name: "Wardens' handhelds", Role: "editor", Limits: &api.Limits{Own: true}},
+		{Name: "Workboat WB-07", Role: "device", Limits: &api.Limits{Devices: []string{"WB-07"}}},
+	} {
+		file := filepath.Join(data, key.Role+".key")
+		if _, err := os.Stat(file); err == nil {
+			continue
+		}
+		made, err := c.MakeKey(ctx, key)
+		if err != nil {
+			return err
+		}
+		const mine = 0o600
+		if err := os.WriteFile(file, []byte(made.Secret+"\n"), mine); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *demoPart) fill(ctx context.Context, c *client.Client, data string, log *slog.Logger) error {
+	file := filepath.Join(data, p.file)
+	if err := writeFile(file, p.write); err != nil {
+		return err
+	}
+	log.Info("importing the demo data", "file", file)
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	report, err := c.Import(ctx, p.collection.ID, f, client.ImportOptions{FileName: p.file, Create: &p.collection})
+	if err != nil {
+		return err
+	}
+	if report.Rejected > 0 {
+		return fmt.Errorf("the demo data was not imported whole: %+v", report)
+	}
+	_, err = c.SetStyle(ctx, p.collection.ID, json.RawMessage(p.style))
+	return err
+}
+
+// writeFile makes a file, and the directory it is in, with what write writes.
+func writeFile(name string, write func(io.Writer) error) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	f, err := os.Create(name)
+	if err != nil {
+		return err
+	}
+	return errors.Join(write(f), f.Close())
+}

@@ -1,0 +1,135 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Message from 'primevue/message'
+import { useConfirm } from 'primevue/useconfirm'
+import { onMounted, ref, shallowRef } from 'vue'
+import { explain } from '../api/explain'
+import { deleteIssuer, fetchIssuers, type Issuer } from '../api/issuers'
+import Icon from '../parts/Icon.vue'
+import { useNotices } from '../stores/notices'
+import { counted } from '../text/format'
+import IssuerForm from './IssuerForm.vue'
+
+// The issuers whose tokens are taken: the app's own users come with these.
+const issuers = shallowRef<Issuer[] | null>(null) // null until first known
+const problem = ref<string | null>(null)
+const opened = ref<string | null>(null) // the id of the one that is being changed, "" for a new one
+const notices = useNotices()
+const confirm = useConfirm()
+
+async function refresh(): Promise<void> {
+  try {
+    issuers.value = await fetchIssuers()
+    problem.value = null
+  } catch (e) {
+    problem.value = explain(e)
+  }
+}
+onMounted(refresh)
+
+async function kept(): Promise<void> {
+  opened.value = null
+  await refresh()
+}
+
+const titleOf = (i: Issuer) => i.title || i.id
+
+function askToRemove(i: Issuer): void {
+  confirm.require({
+    header: `Take no more tokens of ${titleOf(i)}?`,
+    message: 'Its people become guests at once. Who has signed in through it is signed out.',
+    rejectProps: { label: 'Keep it', severity: 'secondary' },
+    acceptProps: { label: 'Remove', severity: 'danger' },
+    accept: () => void remove(i),
+  })
+}
+
+async function remove(i: Issuer): Promise<void> {
+  try {
+    await deleteIssuer(i.id)
+    notices.done(`${titleOf(i)} is removed.`)
+  } catch (e) {
+    notices.failed(`${titleOf(i)} is not removed. ${explain(e)}`)
+  }
+  await refresh()
+}
+</script>
+
+<template>
+  <section aria-labelledby="issuers-title">
+    <div class="head">
+      <h2 id="issuers-title">Issuers of your own users</h2>
+      <Button v-if="opened !== ''" label="Add an issuer" size="small" severity="secondary" @click="opened = ''">
+        <template #icon><Icon name="plus" /></template>
+      </Button>
+    </div>
+    <p class="soft"
+      >An app whose users have accounts elsewhere passes their tokens on. Here you say whose tokens count, and what
+      their people may do.</p
+    >
+    <Message v-if="problem" severity="error">{{ problem }}</Message>
+    <IssuerForm v-if="opened === ''" :issuer="null" @kept="kept" @close="opened = null" />
+    <ul v-if="issuers?.length">
+      <li v-for="i in issuers" :key="i.id" :data-issuer="i.id">
+        <div class="what">
+          <b dir="auto">{{ titleOf(i) }}</b> <code>{{ i.id }}</code>
+          <p class="soft"
+            >{{ i.issuer }} · {{ counted(i.rules.length, 'rule', 'rules')
+            }}{{ i.client_id ? ' · people sign in to the console through it' : '' }}</p
+          >
+        </div>
+        <Button label="Change" size="small" severity="secondary" @click="opened = opened === i.id ? null : i.id" />
+        <Button
+          size="small"
+          severity="secondary"
+          text
+          :aria-label="`Remove ${titleOf(i)}`"
+          :title="`Remove ${titleOf(i)}`"
+          @click="askToRemove(i)"
+        >
+          <Icon name="trash" />
+        </Button>
+        <IssuerForm v-if="opened === i.id" :issuer="i" @kept="kept" @close="opened = null" />
+      </li>
+    </ul>
+  </section>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  justify-content: space-between;
+  gap: 0.4rem 1rem;
+}
+h2 {
+  font-size: 1rem;
+}
+.soft {
+  color: var(--soft);
+  font-size: 0.88rem;
+}
+ul {
+  list-style: none;
+  margin: 0.6rem 0 0;
+  padding: 0;
+  border: 1px solid var(--rule);
+  background: var(--card);
+}
+li {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.4rem 0.6rem;
+  padding: 0.55rem 0.8rem;
+}
+li + li {
+  border-top: 1px solid var(--rule);
+}
+.what {
+  flex: 1 1 18rem;
+  min-width: 0;
+  overflow-wrap: anywhere;
+}
+</style>

@@ -1,0 +1,50 @@
+import { defineStore } from 'pinia'
+import { computed, ref, shallowRef } from 'vue'
+import { explain } from '../api/explain'
+import { unknownUser } from '../api/service'
+import { fetchSession, type Session, signIn, signOut } from '../api/session'
+
+/** Who the user is, and what that one may. What is hidden by it the service refuses as well. */
+export const useSession = defineStore('session', () => {
+  const session = shallowRef<Session | null>(null) // null until first known
+  const asking = ref(false) // who one is is being shown, or asked for
+  const problem = ref<string | null>(null) // why signing in has failed on the way here
+
+  const guest = computed(() => session.value?.kind === 'guest')
+  const owner = computed(() => session.value?.role === 'owner')
+  const ownsAll = computed(() => owner.value && !session.value?.limits.collections)
+
+  async function load(): Promise<void> {
+    session.value = await fetchSession().catch(() => session.value)
+  }
+
+  /** Takes the code that the address signs in with, or what went wrong elsewhere, out of the address. */
+  async function begin(): Promise<void> {
+    const [, what, value] = /^#(sign-in|sign-in-failed)=(.*)$/.exec(window.location.hash) ?? []
+    if (what) {
+      const { pathname, search } = window.location
+      window.history.replaceState(window.history.state, '', pathname + search)
+    }
+    if (what === 'sign-in' && value) {
+      await signIn({ code: value }).catch((e: unknown) => (problem.value = explain(e)))
+    } else if (what && value) {
+      problem.value = `You are not signed in: ${decodeURIComponent(value.replaceAll('+', ' '))}.`
+    }
+    await load()
+    asking.value = problem.value !== null && guest.value
+    window.addEventListener(unknownUser, () => void load())
+  }
+
+  /** Signs in by a key. All pages begin anew, with what the key may see. */
+  async function enter(key: string): Promise<void> {
+    await signIn({ key })
+    window.location.reload()
+  }
+
+  async function leave(everywhere: boolean): Promise<void> {
+    await signOut(everywhere)
+    window.location.reload()
+  }
+
+  return { session, asking, problem, guest, owner, ownsAll, begin, enter, leave }
+})
