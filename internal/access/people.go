@@ -267,7 +267,12 @@ func (r *Register) TryIssuer(ctx context.Context, s issuers.Settings, text strin
 	}
 	t, err := v.Verify(ctx, text)
 	if err != nil {
-		return Trial{Claims: issuers.ClaimsOf(text), Refused: err.Error(), Grant: claims.Grant{Rule: -1}}, nil
+		reason := err.Error()
+		var refused *issuers.RefusedError
+		if errors.As(err, &refused) {
+			reason = refused.Reason
+		}
+		return Trial{Claims: issuers.ClaimsOf(text), Refused: reason, Grant: claims.Grant{Rule: -1}}, nil
 	}
 	out := Trial{Claims: t.Claims, Grant: claims.Apply(s.Rules, t.Claims, s.NameClaim)}
 	if out.Grant.Rule < 0 {

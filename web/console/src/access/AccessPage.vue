@@ -35,6 +35,7 @@ const session = useSession()
 
 <style scoped>
 main {
+  position: relative; /* what is only read out stays within it */
   flex: 1;
   min-height: 0;
   overflow: auto;

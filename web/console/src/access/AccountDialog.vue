@@ -99,6 +99,9 @@ const wayTo = (href: string) => `${href}?to=${encodeURIComponent(route.fullPath)
 .account form > label + * {
   margin-top: 0.3rem;
 }
+.account a {
+  text-decoration: none;
+}
 .account .soft {
   color: var(--soft);
   font-size: 0.9rem;
