@@ -76,6 +76,7 @@ func (h *server) signIn(w http.ResponseWriter, r *http.Request) error {
 			strings.Join(signed.Actor.Limits.Origins, ", ")+", which the console is none of")
 		return nil
 	}
+	w.Header().Del("Set-Cookie") // that drops a session which has ended
 	h.setCookie(w, r, http.Cookie{Name: h.cookieName(r), Value: signed.Secret, Expires: signed.Expires})
 	signed.Actor.Session = true
 	return writeJSON(w, http.StatusCreated, plainJSON, h.describeSession(r, signed.Actor, &signed.Expires))

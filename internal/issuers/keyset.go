@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
@@ -54,8 +54,9 @@ type source struct {
 	fetch func(ctx context.Context) (*published, error)
 	now   func() time.Time
 
-	mu    sync.Mutex // is held while something is fetched: others wait for that
-	last  *published
+	last atomic.Pointer[published]
+	// turn has room for one: whoever put something in may fetch, and touch what follows.
+	turn  chan struct{}
 	tried time.Time
 	err   error // of the last attempt
 }
@@ -69,11 +70,17 @@ type published struct {
 
 // get returns what the issuer publishes: as of newer than a time, if that can be had.
 func (s *source) get(ctx context.Context, newer time.Time) (*published, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	now := s.now()
-	fresh := s.last != nil && now.Sub(s.last.at) < freshFor && s.last.at.After(newer)
-	if !fresh && now.Sub(s.tried) >= fetchPause {
+	if last := s.last.Load(); s.fresh(last, newer) {
+		return last, nil
+	}
+	select {
+	case s.turn <- struct{}{}:
+		defer func() { <-s.turn }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	last, now := s.last.Load(), s.now()
+	if !s.fresh(last, newer) && now.Sub(s.tried) >= fetchPause { // nobody has fetched it meanwhile
 		s.tried = now
 		// It is for all who wait: one who goes away does not end it.
 		fetching, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*fetchTime)
@@ -81,13 +88,18 @@ func (s *source) get(ctx context.Context, newer time.Time) (*published, error) {
 		var got *published
 		if got, s.err = s.fetch(fetching); s.err == nil {
 			got.at = now
-			s.last = got
+			last = got
+			s.last.Store(last)
 		}
 	}
-	if s.last == nil || now.Sub(s.last.at) > usableFor {
+	if last == nil || now.Sub(last.at) > usableFor {
 		return nil, &UnavailableError{s.err}
 	}
-	return s.last, nil
+	return last, nil
+}
+
+func (s *source) fresh(p *published, newer time.Time) bool {
+	return p != nil && s.now().Sub(p.at) < freshFor && p.at.After(newer)
 }
 
 // An UnavailableError reports that an issuer does not say what is needed.
@@ -99,9 +111,22 @@ func (e *UnavailableError) Error() string {
 
 func (e *UnavailableError) Unwrap() error { return e.Cause }
 
-// VerifySignature implements oidc.KeySet: it returns what a token says if one of the keys of
-// the issuer has signed it. If none has, the keys may have been changed, and are fetched anew.
-func (s *source) VerifySignature(ctx context.Context, token string) ([]byte, error) {
+// A oneUse is a source for one token. The verifier does not hand on what kind of error it got.
+type oneUse struct {
+	*source
+	away *UnavailableError // what kept the token from being looked at
+}
+
+// VerifySignature implements oidc.KeySet.
+func (o *oneUse) VerifySignature(ctx context.Context, token string) ([]byte, error) {
+	said, err := o.source.verify(ctx, token)
+	errors.As(err, &o.away)
+	return said, err
+}
+
+// verify returns what a token says if one of the keys of the issuer has signed it. If none has,
+// the keys may have been changed, and are fetched anew.
+func (s *source) verify(ctx context.Context, token string) ([]byte, error) {
 	parsed, err := jose.ParseSigned(token, algorithms())
 	if err != nil {
 		return nil, err

@@ -33,7 +33,7 @@ func New(settings Settings, client *http.Client, now func() time.Time) (*Verifie
 		return nil, err
 	}
 	v := &Verifier{settings: settings, client: client, now: now}
-	v.source = &source{now: now}
+	v.source = &source{now: now, turn: make(chan struct{}, 1)}
 	switch settings.KeysFrom {
 	case Pasted:
 		keys, err := parseKeySet(settings.KeySet)
@@ -121,16 +121,16 @@ func (v *Verifier) verify(ctx context.Context, token string, audience []string) 
 		allowed = usualAlgorithms
 	}
 	skew := time.Duration(v.settings.SkewSeconds) * time.Second
-	verifier := oidc.NewVerifier(v.settings.Issuer, v.source, &oidc.Config{
+	keys := &oneUse{source: v.source}
+	verifier := oidc.NewVerifier(v.settings.Issuer, keys, &oidc.Config{
 		SkipClientIDCheck: true, SupportedSigningAlgs: allowed,
 		Now: func() time.Time { return v.now().Add(-skew) },
 	})
 	parsed, err := verifier.Verify(ctx, token)
-	var away *UnavailableError
 	var late *oidc.TokenExpiredError
 	switch {
-	case errors.As(err, &away):
-		return Token{}, away
+	case keys.away != nil:
+		return Token{}, keys.away
 	case errors.As(err, &late):
 		return Token{}, &RefusedError{"it expired at " + late.Expiry.UTC().Format(time.RFC3339)}
 	case err != nil:
