@@ -2,7 +2,7 @@
 #   make demo   everything running with demo data; prints one URL
 #   make test   every check and test
 .DELETE_ON_ERROR:
-.PHONY: demo build icons test check web-check go-test race-test fuzz soak siege faults bench benchmarks screenshots clean
+.PHONY: demo build icons access-table test check web-check go-test race-test fuzz soak siege faults bench benchmarks screenshots clean
 
 DATA ?= idlebeacon-data/demo
 LISTEN ?= 127.0.0.1:8470
@@ -29,6 +29,10 @@ web/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
 icons: web/node_modules/.package-lock.json
 	cp web/node_modules/lucide-static/LICENSE internal/core/icon/set/
 	for f in internal/core/icon/set/*.svg; do cp "web/node_modules/lucide-static/icons/$${f##*/}" "$$f"; done
+
+access-table:
+	go run ./internal/core/policy/accesstable docs/ACCESS.md
+	cd web && npx prettier --write --log-level warn ../docs/ACCESS.md
 
 test: web-check check go-test race-test
 	@echo "All checks and tests passed."

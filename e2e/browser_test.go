@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -20,6 +21,8 @@ import (
 	"github.com/chromedp/cdproto/network"
 	cdpruntime "github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+
+	"idlebeacon/internal/polltest"
 )
 
 // A page is a browser tab with the console. What goes wrong in its scripts fails
@@ -41,7 +44,8 @@ func browse(t *testing.T, width, height int64, address string) *page {
 		cookie := signIn(t, address, key)
 		before = append(before, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 			_, err := cdp.Call(ctx, t, network.SetCookie, network.SetCookieParams{
-				Name: cookie.Name, Value: cookie.Value, URL: address, HTTPOnly: new(true),
+				Name: cookie.Name, Value: cookie.Value, URL: address, Path: "/", HTTPOnly: new(true),
+				Secure: new(cookie.Secure),
 			})
 			return err
 		}))
@@ -56,7 +60,9 @@ func signIn(t *testing.T, address, key string) *http.Cookie {
 	if err != nil {
 		t.Fatal(err)
 	}
-	answer, err := http.Post(at.Scheme+"://"+at.Host+"/api/session", "application/json",
+	// The certificates of tests vouch for themselves.
+	caller := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	answer, err := caller.Post(at.Scheme+"://"+at.Host+"/api/session", "application/json",
 		strings.NewReader(`{"key":"`+key+`"}`))
 	if err != nil {
 		t.Fatal(err)
@@ -78,7 +84,7 @@ func browseAfter(t *testing.T, width, height int64, address string, before ...ch
 	var options []chromedp.ExecAllocatorOption
 	options = append(options, chromedp.ExecPath(chromium), chromedp.UserDataDir(t.TempDir()))
 	for _, flag := range strings.Fields("headless no-sandbox disable-gpu disable-quic no-first-run " +
-		"disable-background-networking disable-component-update disable-sync") {
+		"disable-background-networking disable-component-update disable-sync ignore-certificate-errors") {
 		options = append(options, chromedp.Flag(flag, true))
 	}
 	allocated, release := chromedp.NewExecAllocator(t.Context(), options...)
@@ -134,6 +140,11 @@ const popup = () => map.shadowRoot.querySelector('.popup');
 const details = () => !map || popup().hidden ? '' : document.querySelector('.details')?.innerText ?? '';
 const readout = (name) => Number(document.querySelector('[data-readout=' + name + ']')?.innerText);
 const text = () => document.body.innerText;
+const fill = (field, value) => {
+  const input = document.querySelector(field);
+  input.value = value;
+  return input.dispatchEvent(new Event('input', { bubbles: true }));
+};
 `
 
 // eval evaluates a JavaScript expression.
@@ -173,6 +184,17 @@ func (p *page) until(condition string) {
 			eval[[]string](p, "map ? buttons().map(b => b.innerText).slice(0, 10) : []"),
 		)
 	}
+}
+
+// leave waits until a JavaScript condition has held that leads to another page.
+func (p *page) leave(condition string) {
+	p.t.Helper()
+	begun := func() bool {
+		raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("(() => { try {"+script+"return Boolean("+condition+
+			")} catch { return false } })()"))
+		return raw || err != nil && strings.Contains(err.Error(), "context")
+	}
+	polltest.Until(p.t, condition, begun)
 }
 
 // rested waits until the map stands still with all its markers, and returns

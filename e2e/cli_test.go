@@ -177,7 +177,7 @@ func TestImportByCommandLine(t *testing.T) {
 		{[]string{"markers", "--bbox", "1,2,3"}, 2, "has 3 numbers"},
 		{[]string{"sreve"}, 2, "unknown command"},
 		{[]string{"collections", "--server", "http://127.0.0.1:9"}, 1, "Is the service running?"},
-		{[]string{"collections", "--server", "elsewhere"}, 2, "is not the URL of a service"},
+		{[]string{"collections", "--server", "elsewhere"}, 2, "is neither the URL of a service nor the name of one"},
 	} {
 		out, errs, status := command(t, env, nil, c.args...)
 		if status != c.status || !strings.Contains(out+errs, c.want) {
@@ -266,7 +266,8 @@ func TestWhatKeepsAServiceFromStarting(t *testing.T) {
 		{[]string{"serve", "--data", data, "--listen", "127.0.0.1:0"}, fmt.Sprintf(
 			"another Idle Beacon (process %d) uses the data directory", p.cmd.Process.Pid)},
 		{[]string{"serve", "--data", t.TempDir(), "--listen", busy.Addr().String()}, "already listens on"},
-		{[]string{"serve", "--data", t.TempDir(), "--listen", "0.0.0.0:0"}, "there are no access keys yet"},
+		{[]string{"serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--tls-certificate", "none.pem", "--tls-key",
+			"none.pem"}, "reading the certificate"},
 		{[]string{"serve", "--data", t.TempDir(), "--listen", "8470"}, "want host:port"},
 		{[]string{"serve", "--dsn", "host=127.0.0.1 port=9 user=x", "--listen", "127.0.0.1:0"},
 			"connecting to the database"},
@@ -289,6 +290,7 @@ func TestServiceWithADatabaseOfOnesOwn(t *testing.T) {
 	dsn := fmt.Sprintf("host='%s' user=idlebeacon dbname=idlebeacon", filepath.Join(first.data, "pg"))
 	unused := filepath.Join(t.TempDir(), "unused")
 	second := start(t, unused, "serve", "--dsn", dsn)
+	second.hasKeysOf(first)
 	if _, err := connect(t, first.url).CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
 		t.Fatal(err)
 	}

@@ -51,6 +51,7 @@ func TestFailoverToAStandbyThatIsBehind(t *testing.T) {
 	way := newProxy(t, first.port)
 	dsn := dsnAt(way.port(), "beacon")
 	services := []*process{start(t, t.TempDir(), "serve", "--dsn", dsn), start(t, t.TempDir(), "serve", "--dsn", dsn)}
+	services[1].hasKeysOf(services[0])
 	c := connect(t, services[0].url)
 	if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
 		t.Fatal(err)
@@ -128,6 +129,7 @@ func TestALineThatGoesDead(t *testing.T) {
 	way := newProxy(t, server.port)
 	cutOff := start(t, t.TempDir(), "serve", "--dsn", dsnAt(way.port(), "beacon"))
 	other := start(t, t.TempDir(), "serve", "--dsn", server.dsn("beacon"))
+	other.hasKeysOf(cutOff)
 	c := connect(t, other.url)
 	if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
 		t.Fatal(err)
@@ -182,6 +184,7 @@ func TestAServiceThatHangs(t *testing.T) {
 	var services []*process
 	for range 3 {
 		services = append(services, start(t, t.TempDir(), "serve", "--dsn", server.dsn("beacon")))
+		services[len(services)-1].hasKeysOf(services[0])
 	}
 	c := connect(t, services[0].url)
 	if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -56,7 +57,7 @@ type process struct {
 }
 
 var urlInOutput = regexp.MustCompile(
-	`Idle Beacon is ready: (http://\S+)|(?:msg=serving url=|"msg":"serving","url":")(http://[^\s"]+)`,
+	`Idle Beacon is ready: (https?://\S+)|(?:msg=serving url=|"msg":"serving","url":")(https?://[^\s"]+)`,
 )
 
 // ownerKeys has the owner key of each service that was started, by its address.
@@ -73,11 +74,18 @@ func ownerOf(address string) (key string) {
 	return key
 }
 
+// hasKeysOf lets a service be called with the owner key of another, whose database it has.
+func (p *process) hasKeysOf(other *process) { ownerKeys.Store(p.url, ownerOf(other.url)) }
+
 // launch starts the program with arguments and waits until it says where it
 // serves, or ends.
 func launch(data string, args ...string) (*process, error) {
 	p := &process{data: data, exited: make(chan struct{})}
-	p.cmd = exec.Command(program, append(args, "--data", data, "--listen", "127.0.0.1:0")...)
+	args = append(args, "--data", data)
+	if !slices.Contains(args, "--listen") {
+		args = append(args, "--listen", "127.0.0.1:0")
+	}
+	p.cmd = exec.Command(program, args...)
 	out, in, err := os.Pipe()
 	if err != nil {
 		return nil, err
@@ -114,10 +122,11 @@ func launch(data string, args ...string) (*process, error) {
 	case p.url = <-urls:
 		p.url, _, _ = strings.Cut(p.url, "/#") // without the code that signs in
 		key, err := os.ReadFile(filepath.Join(data, "owner.key"))
-		if err != nil {
+		if err == nil {
+			ownerKeys.Store(p.url, strings.TrimSpace(string(key)))
+		} else if !errors.Is(err, fs.ErrNotExist) { // on the database of another, which has it
 			return nil, errors.Join(err, p.cmd.Process.Kill())
 		}
-		ownerKeys.Store(p.url, strings.TrimSpace(string(key)))
 		return p, nil
 	case <-p.exited:
 		return nil, fmt.Errorf("%v ended: %w\n%s", args, p.err, p.said())

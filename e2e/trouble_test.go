@@ -181,6 +181,7 @@ func TestBackupAndRestore(t *testing.T) {
 	server.do("createdb", append(at, "restored")...)
 	server.do("pg_restore", append(at, "--dbname=restored", "--exit-on-error", dump)...)
 	restored := start(t, t.TempDir(), "serve", "--dsn", server.dsn("restored"), "--schema", "beacon")
+	restored.hasKeysOf(p)
 	if found := items(t, connect(t, restored.url), "huts"); len(found) != 20 {
 		t.Errorf("%d items are restored, want 20", len(found))
 	}

@@ -48,6 +48,7 @@ type Register struct {
 	fetch *http.Client
 
 	known    atomic.Pointer[known]
+	turn     chan struct{} // has room for one: whoever put something in may read the keys anew
 	sessions *lru.Cache[secret.Hash, session]
 	tokens   *lru.Cache[secret.Hash, token]
 	wake     chan struct{} // room for one
@@ -85,7 +86,7 @@ const (
 func Open(ctx context.Context, st *store.Store, options Options) (*Register, error) {
 	r := &Register{
 		store: st, log: options.Log, now: options.Now, fetch: options.Fetch,
-		wake: make(chan struct{}, 1), uses: map[int64]*use{},
+		wake: make(chan struct{}, 1), turn: make(chan struct{}, 1), uses: map[int64]*use{},
 	}
 	if r.now == nil {
 		r.now = time.Now
@@ -155,16 +156,20 @@ func (r *Register) follow(ctx context.Context) {
 	}
 }
 
-// read takes the keys and issuers as they are in the database.
+// read takes the keys and issuers as they are in the database, which may have been restored to
+// what it was.
 func (r *Register) read(ctx context.Context) error {
+	select {
+	case r.turn <- struct{}{}:
+		defer func() { <-r.turn }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 	a, err := r.store.Access(ctx)
 	if err != nil {
 		return err
 	}
 	old := r.known.Load()
-	if old != nil && old.version >= a.Version && string(old.secret) == string(a.Secret) {
-		return nil
-	}
 	fresh := &known{
 		version: a.Version, secret: a.Secret, byHash: map[hashHead]*store.Key{}, byKey: map[int64]*store.Key{},
 		origins: map[string]bool{},

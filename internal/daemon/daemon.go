@@ -95,18 +95,18 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		d.log.Warn("others on the network can read keys on their way: use --tls-certificate and --tls-key, or a proxy " +
 			"that does TLS and is named with --trusted-proxies")
 	}
+	if config.Certificate != "" {
+		if d.certificate, err = openCertificate(config.Certificate, config.PrivateKey, d.log); err != nil {
+			return err
+		}
+	}
 	var gate httpapi.Gate
 	d.server = &http.Server{
 		Handler: &gate, ReadHeaderTimeout: readHeaderTimeout, IdleTimeout: idleTimeout,
 		ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn),
 	}
-	if config.Certificate != "" {
-		files, err := openCertificate(config.Certificate, config.PrivateKey, d.log)
-		if err != nil {
-			return err
-		}
-		d.certificate = files
-		d.server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: files.get}
+	if d.certificate != nil {
+		d.server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: d.certificate.get}
 		go func() { d.served <- d.server.ServeTLS(d.listener, "", "") }()
 	} else {
 		go func() { d.served <- d.server.Serve(d.listener) }()
@@ -325,6 +325,8 @@ func (d *Daemon) Stop() error {
 		if err := <-d.served; !errors.Is(err, http.ErrServerClosed) {
 			errs = append(errs, err)
 		}
+	} else if d.listener != nil {
+		errs = append(errs, d.listener.Close())
 	}
 	if d.address != "" {
 		errs = append(errs, os.Remove(d.address))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -98,6 +99,9 @@ func NewOwnerKey(ctx context.Context, config Config, log *slog.Logger) (path str
 // noteAddress writes where the service answers, so that commands find its owner key.
 func (d *Daemon) noteAddress(data string) {
 	path := filepath.Join(data, AddressFile)
+	if _, err := os.Stat(data); errors.Is(err, fs.ErrNotExist) { // with a database of the operator's own
+		return
+	}
 	if err := os.WriteFile(path, []byte(d.URL()+"\n"), 0o644); err != nil {
 		d.log.Warn("commands on this machine will not find the owner key by themselves", "error", err)
 		return

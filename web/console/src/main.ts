@@ -10,10 +10,15 @@ import './style.css'
 import { theme } from './theme'
 
 const app = createApp(App).use(createPinia())
-await useSession().begin() // what is shown depends on who sees it
-app
-  .use(router)
-  .use(PrimeVue, { theme: { preset: theme, options: { darkModeSelector: '.dark' } } })
-  .use(ConfirmationService)
-  .use(ToastService)
-  .mount('#app')
+
+// What is shown depends on who sees it.
+void useSession()
+  .begin()
+  .then(() =>
+    app
+      .use(router)
+      .use(PrimeVue, { theme: { preset: theme, options: { darkModeSelector: '.dark' } } })
+      .use(ConfirmationService)
+      .use(ToastService)
+      .mount('#app'),
+  )

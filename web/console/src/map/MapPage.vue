@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { around, type Box, type Density, type FeedState, type IdleMap, Looks, type View } from '@idlebeacon/map'
 import Button from 'primevue/button'
-import Message from 'primevue/message'
 import { computed, defineAsyncComponent, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { fetchBackdrop } from '../api/collections'
@@ -16,7 +15,9 @@ import MapControls from './MapControls.vue'
 import { layersOf, sourceOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
 
-const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue')) // not needed at first
+// Not needed at first.
+const Message = defineAsyncComponent(() => import('primevue/message'))
+const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue'))
 
 defineOptions({ name: 'MapPage' })
 
