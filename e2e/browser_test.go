@@ -167,14 +167,20 @@ func eval[T any](p *page, expression string) T {
 // until waits for a JavaScript condition. As long as it cannot be evaluated it does not hold.
 func (p *page) until(condition string) {
 	p.t.Helper()
-	_, err := chromedp.Run(
-		p.ctx,
-		chromedp.Poll[bool](
-			"(() => { try {"+script+"return Boolean("+condition+")} catch { return false } })()",
-			chromedp.WithPollingInterval(30*time.Millisecond),
-			chromedp.WithPollingTimeout(40*time.Second),
-		),
-	)
+	var err error
+	for range 5 { // a page that another takes the place of ends the waiting
+		_, err = chromedp.Run(
+			p.ctx,
+			chromedp.Poll[bool](
+				"(() => { try {"+script+"return Boolean("+condition+")} catch { return false } })()",
+				chromedp.WithPollingInterval(30*time.Millisecond),
+				chromedp.WithPollingTimeout(40*time.Second),
+			),
+		)
+		if err == nil || !leaving(err) {
+			break
+		}
+	}
 	if err != nil {
 		p.t.Fatalf(
 			"in vain: %s (%v)\nthe page says: %s\nmarkers: %v",
@@ -192,7 +198,7 @@ func (p *page) leave(condition string) {
 	begun := func() bool {
 		raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("(() => { try {"+script+"return Boolean("+condition+
 			")} catch { return false } })()"))
-		return raw || err != nil && strings.Contains(err.Error(), "context")
+		return raw || leaving(err)
 	}
 	polltest.Until(p.t, condition, begun)
 }
@@ -332,4 +338,9 @@ const biggest = "buttons().reduce((a, b) => Number(b.dataset.count) > Number(a.d
 func (p *page) positionOf(button string) (lat, lon float64) {
 	p.t.Helper()
 	return eval[float64](p, "Number("+button+".dataset.lat)"), eval[float64](p, "Number("+button+".dataset.lon)")
+}
+
+// leaving reports whether an error says that another page takes the place of the one that was asked.
+func leaving(err error) bool {
+	return err != nil && (strings.Contains(err.Error(), "Cannot find context") || strings.Contains(err.Error(), "navigated"))
 }

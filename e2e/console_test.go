@@ -370,6 +370,17 @@ func TestScreenshots(t *testing.T) {
 				"button')].filter(b => !b.innerText.startsWith('Cluster')).length > 2")
 			eval[any](p, "document.querySelector('#data-brindlemere').scrollIntoView()")
 		}},
+		{"access", "/access", 1280, 800, false, func(p *page) {
+			p.until(clicked("button", "Make a key"))
+			p.until(`fill('#key-name', 'Kiosk at the quay') && fill('#key-rate', '60')`)
+			p.until(clicked("label", "only these:"))
+			p.until(clicked(".some label", "Brindlemere Moorings Trust"))
+			p.until("document.querySelector('[data-part=can]')?.innerText.includes('at most 60 requests')")
+		}},
+		{"sign-in", "", 390, 844, false, func(p *page) {
+			p.until(clicked(".who", "Sign in"))
+			p.until("document.querySelector('#sign-in-key')")
+		}},
 		{"items", "/data", 1280, 800, false, func(p *page) {
 			p.until("document.querySelector('#data-brindlemere')")
 			eval[any](p, "[...document.querySelectorAll('#data-brindlemere button')].find(b => "+
@@ -385,11 +396,17 @@ func TestScreenshots(t *testing.T) {
 			eval[any](p, "document.querySelector('#data-brindlemere').scrollIntoView()")
 		}},
 	} {
-		p := browse(t, shot.width, shot.height, "about:blank")
+		begin := browse
+		if shot.name == "sign-in" {
+			begin = func(t *testing.T, width, height int64, address string) *page {
+				return browseAfter(t, width, height, address)
+			}
+		}
+		p := begin(t, shot.width, shot.height, service.url+"/healthz")
 		scheme := map[bool]string{true: "dark", false: "light"}[shot.dark]
 		p.prefer("prefers-color-scheme", scheme)
 		p.do(chromedp.Navigate(service.url + shot.query))
-		if !strings.HasPrefix(shot.query, "/data") {
+		if !strings.HasPrefix(shot.query, "/data") && shot.query != "/access" {
 			p.until("map && buttons().length > 0")
 			p.rested()
 		}

@@ -34,6 +34,17 @@ func hostileNames() (names []string) {
 
 // hostile is all of them.
 var hostile = []attack{
+	{"a key that is not good", 10, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
+		key := fmt.Sprintf("ibkey_%040d", r.IntN(1e9))
+		if r.IntN(2) == 0 { // one that looks like a token of an issuer
+			key = fmt.Sprintf("a%d.eyJpc3MiOiJodHRwczovL3guZXhhbXBsZSJ9.c", r.IntN(1e9))
+		}
+		status, answer := t.askAs(ctx, key, "GET", "/api/collections/places", "")
+		if status == http.StatusUnauthorized || status == http.StatusTooManyRequests {
+			return status, ""
+		}
+		return status, answer
+	}},
 	{"an id that is no text", 4, func(ctx context.Context, t *target, r *rand.Rand) (int, string) {
 		return t.refused(
 			ctx,
@@ -162,7 +173,7 @@ func (t *target) connect(ctx context.Context, head string) (net.Conn, error) {
 
 // unread asks for something and reads none of it until ctx ends.
 func (t *target) unread(ctx context.Context, path string) (status int, problem string) {
-	conn, err := t.connect(ctx, "GET "+path+" HTTP/1.1\r\nHost: localhost\r\n\r\n")
+	conn, err := t.connect(ctx, "GET "+path+" HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer "+t.key+"\r\n\r\n")
 	if err != nil {
 		return 0, err.Error()
 	}
@@ -176,8 +187,10 @@ func (t *target) stalled(ctx context.Context, path, mediaType, begin string) (st
 	conn, err := t.connect(
 		ctx,
 		fmt.Sprintf(
-			"POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: %s\r\nContent-Length: 1000000\r\n\r\n%s",
+			"POST %s HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nContent-Type: %s\r\n"+
+				"Content-Length: 1000000\r\n\r\n%s",
 			path,
+			t.key,
 			mediaType,
 			begin,
 		),

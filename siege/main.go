@@ -44,6 +44,7 @@ type target struct {
 	url  string
 	cmd  *exec.Cmd
 	http *http.Client
+	key  string           // of an owner
 	ids  []string         // of some of its items
 	log  *strings.Builder // what it says
 	mu   sync.Mutex       // guards log
@@ -101,7 +102,9 @@ func begin(program, data string) (*target, error) {
 	if t.url, ok = <-url; !ok {
 		return nil, fmt.Errorf("the service does not start:\n%s", t.log)
 	}
-	return t, nil
+	key, err := os.ReadFile(filepath.Join(data, "owner.key"))
+	t.key = strings.TrimSpace(string(key))
+	return t, err
 }
 
 func (t *target) end() error {

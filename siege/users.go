@@ -155,11 +155,17 @@ func (t *target) play(ctx context.Context, length time.Duration, beside []attack
 
 // ask sends a request and returns the status and the answer, or 0 and what went wrong.
 func (t *target) ask(ctx context.Context, method, path, body string) (status int, answer string) {
+	return t.askAs(ctx, t.key, method, path, body)
+}
+
+// askAs is ask with a key of one's own.
+func (t *target) askAs(ctx context.Context, key, method, path, body string) (status int, answer string) {
 	request, err := http.NewRequestWithContext(ctx, method, t.url+path, strings.NewReader(body))
 	if err != nil {
 		return 0, err.Error()
 	}
 	request.Header.Set("Content-Type", "application/json")
+	request.Header.Set("Authorization", "Bearer "+key)
 	response, err := t.http.Do(request)
 	if err != nil {
 		return 0, err.Error()

@@ -23,10 +23,10 @@ import (
 
 // Why a caller is not known. They say what to do, and are for callers.
 var (
-	ErrUnknown = errors.New("the service has no such key: it may be of another service, or was removed")
-	ErrRevoked = errors.New("the key was revoked; ask an owner for another")
-	ErrExpired = errors.New("the key has expired; ask an owner for another")
-	ErrGarbled = errors.New("this is no key of the service, nor a token: it was cut off or mistyped")
+	ErrUnknown   = errors.New("the service has no such key: it may be of another service, or was removed")
+	ErrRevoked   = errors.New("the key was revoked; ask an owner for another")
+	ErrExpired   = errors.New("the key has expired; ask an owner for another")
+	ErrGarbled   = errors.New("this is no key of the service, nor a token: it was cut off or mistyped")
 	ErrNoSession = errors.New("the session has ended; sign in again")
 	ErrNoTicket  = errors.New("the ticket is not for this, or is older than a minute; get another")
 )

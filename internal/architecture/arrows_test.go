@@ -31,9 +31,9 @@ var arrows = map[string][]string{
 		"web",
 	},
 	"internal/issuerstub": {},
-	"demo": {"internal/core/*"},
-	"web":  {},
-	"e2e":  {},
+	"demo":                {"internal/core/*"},
+	"web":                 {},
+	"e2e":                 {},
 	"bench": {
 		"demo",
 		"internal/core/*",

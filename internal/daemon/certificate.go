@@ -43,7 +43,9 @@ func (c *certificate) close() {
 }
 
 // get returns the certificate, for tls.Config.
-func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) { return c.current.Load(), nil }
+func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	return c.current.Load(), nil
+}
 
 // follow reads the files again when they change. If they cannot be used, it says so, and the
 // certificate stays as it was.

@@ -127,7 +127,7 @@ func (o *oneUse) VerifySignature(ctx context.Context, token string) ([]byte, err
 // verify returns what a token says if one of the keys of the issuer has signed it. If none has,
 // the keys may have been changed, and are fetched anew.
 func (s *source) verify(ctx context.Context, token string) ([]byte, error) {
-	parsed, err := jose.ParseSigned(token, algorithms())
+	parsed, err := jose.ParseSignedCompact(token, algorithms())
 	if err != nil {
 		return nil, err
 	}
