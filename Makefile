@@ -31,7 +31,7 @@ icons: web/node_modules/.package-lock.json
 	for f in internal/core/icon/set/*.svg; do cp "web/node_modules/lucide-static/icons/$${f##*/}" "$$f"; done
 
 access-table:
-	go run ./internal/core/policy/accesstable docs/ACCESS.md
+	go run ./scripts/accesstable docs/ACCESS.md
 	cd web && npx prettier --write --log-level warn ../docs/ACCESS.md
 
 test: web-check check go-test race-test

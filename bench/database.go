@@ -22,10 +22,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"idlebeacon/demo"
+	"idlebeacon/internal/access"
 	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
-	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/worlds"
 	"idlebeacon/internal/httpapi"
 	"idlebeacon/internal/importing"
@@ -49,7 +49,9 @@ func database(ctx context.Context, r *report) error {
 
 // overNetwork measures what a service with a million places answers over HTTP.
 func overNetwork(ctx context.Context, r *report) error {
-	return withPlaces(ctx, r, func(s *service.Service, _ string, _ time.Duration) error { return overHTTP(ctx, r, s) })
+	return withPlaces(ctx, r, func(s *service.Service, dsn string, _ time.Duration) error {
+		return overHTTP(ctx, r, s, dsn)
+	})
 }
 
 // withPlaces measures the start of a service with a million places, and calls measure with it,
@@ -275,11 +277,30 @@ func onGrid(box geo.Box, zoom float64) geo.Box {
 	return geo.Box{West: nw.Centre().Lon, South: se.Centre().Lat, East: se.Centre().Lon, North: nw.Centre().Lat}
 }
 
-// overHTTP compares answering views with answering the same bytes from memory.
-func overHTTP(ctx context.Context, r *report, s *service.Service) error {
-	handler, err := httpapi.New(s, httpapi.Options{
-		Version: "bench", Log: quiet, Everyone: &policy.Actor{Kind: policy.Keyed, ID: "key/bench", Role: policy.Owner},
-	})
+// manyKeys is how many keys there are beside the one that requests come with.
+const manyKeys = 1000
+
+// overHTTP compares answering views with answering the same bytes from memory. Requests come
+// with a key, which is one of many.
+func overHTTP(ctx context.Context, r *report, s *service.Service, dsn string) error {
+	st, err := store.Open(ctx, store.Options{DSN: dsn, Log: quiet})
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	var key access.OwnerKey
+	for range manyKeys {
+		key = access.NewOwnerKey("bench")
+		if err := key.Keep(ctx, st); err != nil {
+			return err
+		}
+	}
+	register, err := access.Open(ctx, st, access.Options{Log: quiet})
+	if err != nil {
+		return err
+	}
+	defer register.Shutdown(ctx)
+	handler, err := httpapi.New(s, httpapi.Options{Version: "bench", Log: quiet, Access: register})
 	if err != nil {
 		return err
 	}
@@ -301,7 +322,7 @@ func overHTTP(ctx context.Context, r *report, s *service.Service) error {
 	// What a static server has in memory: by coding and path.
 	bodies := map[string]map[string][]byte{}
 	for _, coding := range []string{"identity", "gzip", "zstd"} {
-		if bodies[coding], err = answersIn(ctx, own.URL, coding, slices.Concat(paths, snapped)); err != nil {
+		if bodies[coding], err = answersIn(ctx, own.URL, key.Secret, coding, slices.Concat(paths, snapped)); err != nil {
 			return err
 		}
 	}
@@ -320,7 +341,7 @@ func overHTTP(ctx context.Context, r *report, s *service.Service) error {
 	rate := func(server, coding string, paths []string, tags map[string]string) (float64, error) {
 		bestRate := 0.0
 		for range 3 {
-			n, err := request(ctx, server, coding, paths, tags)
+			n, err := request(ctx, server, key.Secret, coding, paths, tags)
 			if err != nil {
 				return 0, err
 			}
@@ -366,7 +387,12 @@ func overHTTP(ctx context.Context, r *report, s *service.Service) error {
 	}
 	tags := map[string]string{}
 	for _, path := range paths {
-		response, err := http.Get(own.URL + path)
+		q, err := http.NewRequestWithContext(ctx, http.MethodGet, own.URL+path, nil)
+		if err != nil {
+			return err
+		}
+		q.Header.Set("Authorization", "Bearer "+key.Secret)
+		response, err := http.DefaultClient.Do(q)
 		if err != nil {
 			return err
 		}
@@ -381,8 +407,9 @@ func overHTTP(ctx context.Context, r *report, s *service.Service) error {
 	return nil
 }
 
-// answersIn gets the answers to paths of a server in a coding, by their path.
-func answersIn(ctx context.Context, server, coding string, paths []string) (map[string][]byte, error) {
+// answersIn gets the answers to paths of a server in a coding, by their path. Requests come
+// with a key.
+func answersIn(ctx context.Context, server, key, coding string, paths []string) (map[string][]byte, error) {
 	client := &http.Client{Transport: &http.Transport{DisableCompression: true}}
 	defer client.CloseIdleConnections()
 	bodies := map[string][]byte{}
@@ -395,6 +422,7 @@ func answersIn(ctx context.Context, server, coding string, paths []string) (map[
 			return nil, err
 		}
 		q.Header.Set("Accept-Encoding", coding)
+		q.Header.Set("Authorization", "Bearer "+key)
 		response, err := client.Do(q)
 		if err != nil {
 			return nil, err
@@ -410,7 +438,9 @@ func answersIn(ctx context.Context, server, coding string, paths []string) (map[
 
 // request calls paths of a server from a few clients for a while and returns how
 // many calls a second it answered.
-func request(ctx context.Context, server, coding string, paths []string, tags map[string]string) (float64, error) {
+func request(
+	ctx context.Context, server, key, coding string, paths []string, tags map[string]string,
+) (float64, error) {
 	const clients, lasts = 4, 3 * time.Second
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: clients, DisableCompression: true}}
 	defer client.CloseIdleConnections()
@@ -429,6 +459,7 @@ func request(ctx context.Context, server, coding string, paths []string, tags ma
 						return err
 					}
 					q.Header.Set("Accept-Encoding", coding)
+					q.Header.Set("Authorization", "Bearer "+key)
 					if tag := tags[path]; tag != "" {
 						q.Header.Set("If-None-Match", tag)
 					}

@@ -67,6 +67,7 @@ type known struct {
 	keys    []*store.Key // in the order in which they were made
 	byHash  map[hashHead]*store.Key
 	byKey   map[int64]*store.Key
+	byID    map[string]*store.Key
 	issuers []*Issuer // in the order of their ids
 	origins map[string]bool
 }
@@ -172,12 +173,13 @@ func (r *Register) read(ctx context.Context) error {
 	old := r.known.Load()
 	fresh := &known{
 		version: a.Version, secret: a.Secret, byHash: map[hashHead]*store.Key{}, byKey: map[int64]*store.Key{},
+		byID: map[string]*store.Key{},
 		origins: map[string]bool{},
 	}
 	for i := range a.Keys {
 		k := &a.Keys[i]
 		fresh.keys = append(fresh.keys, k)
-		fresh.byHash[headOf(k.Hash)], fresh.byKey[k.Key] = k, k
+		fresh.byHash[headOf(k.Hash)], fresh.byKey[k.Key], fresh.byID[k.ID] = k, k, k
 		if k.RevokedAt == nil {
 			for _, origin := range k.Limits.Origins {
 				fresh.origins[origin] = true
@@ -308,11 +310,4 @@ func (r *Register) noteUses(ctx context.Context) error {
 	return err
 }
 
-func (r *Register) byID(id string) *store.Key {
-	for _, k := range r.known.Load().keys {
-		if k.ID == id {
-			return k
-		}
-	}
-	return nil
-}
+func (r *Register) byID(id string) *store.Key { return r.known.Load().byID[id] }

@@ -36,6 +36,7 @@ var arrows = map[string][]string{
 	"e2e":                 {},
 	"bench": {
 		"demo",
+		"internal/access",
 		"internal/core/*",
 		"internal/httpapi",
 		"internal/importing",
@@ -43,7 +44,8 @@ var arrows = map[string][]string{
 		"internal/service",
 		"internal/store",
 	},
-	"siege": {"demo", "internal/core/*"},
+	"siege":               {"demo", "internal/core/*"},
+	"scripts/accesstable": {"internal/core/policy"},
 	"internal/daemon": {
 		"internal/access",
 		"internal/admission",
