@@ -15,9 +15,7 @@ import MapControls from './MapControls.vue'
 import { layersOf, sourceOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
 
-// Not needed at first.
-const Message = defineAsyncComponent(() => import('primevue/message'))
-const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue'))
+const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue')) // not needed at first
 
 defineOptions({ name: 'MapPage' })
 
@@ -168,15 +166,14 @@ watch(feed, (state, before) => {
         />
       </idle-map>
       <div class="messages" aria-live="polite">
-        <Message v-if="outage" severity="error" class="outage">
+        <!-- Not a component that is loaded when it is needed: by then the service may have gone. -->
+        <p v-if="outage" class="told outage" role="alert">
           {{ outage }} What is shown may be out of date; trying again.
-        </Message>
-        <Message v-else-if="store.collections && store.collections.length > 0 && shown.length === 0" severity="info"
-          >All collections are switched off.</Message
+        </p>
+        <p v-else-if="store.collections && store.collections.length > 0 && shown.length === 0" class="told"
+          >All collections are switched off.</p
         >
-        <Message v-else-if="store.collections && shown.length > 0 && !dataBox" severity="info"
-          >There are no places yet.</Message
-        >
+        <p v-else-if="store.collections && shown.length > 0 && !dataBox" class="told">There are no places yet.</p>
         <span v-else-if="feed === 'loading' && shown.length > 0" class="loading" role="status">Loading markers …</span>
       </div>
       <MapControls
@@ -235,8 +232,15 @@ idle-map {
 .messages > * {
   pointer-events: auto;
 }
-.outage {
+.told {
+  padding: 0.5rem 0.9rem;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
   background: var(--card);
+}
+.outage {
+  border-color: var(--signal);
+  color: var(--signal);
 }
 .loading {
   padding: 0.3rem 0.8rem;

@@ -4,6 +4,8 @@ import { explain } from '../api/explain'
 import { unknownUser } from '../api/service'
 import { fetchSession, type Session, signIn, signOut } from '../api/session'
 
+const lookEvery = 30_000 // ms between looks whether the user is still who it was
+
 /** Who the user is, and what that one may. What is hidden by it the service refuses as well. */
 export const useSession = defineStore('session', () => {
   const session = shallowRef<Session | null>(null) // null until first known
@@ -25,14 +27,19 @@ export const useSession = defineStore('session', () => {
       const { pathname, search } = window.location
       window.history.replaceState(window.history.state, '', pathname + search)
     }
-    if (what === 'sign-in' && value) {
+    await load()
+    // Somebody who has signed in stays who it is: the address may be of anyone.
+    if (guest.value && what === 'sign-in' && value) {
       await signIn({ code: value }).catch((e: unknown) => (problem.value = explain(e)))
-    } else if (what && value) {
+      await load()
+    } else if (guest.value && what && value) {
       problem.value = `You are not signed in: ${decodeURIComponent(value.replaceAll('+', ' '))}.`
     }
-    await load()
     asking.value = problem.value !== null && guest.value
     window.addEventListener(unknownUser, () => void load())
+    window.setInterval(() => {
+      if (!document.hidden) void load()
+    }, lookEvery)
   }
 
   /** Signs in by a key. All pages begin anew, with what the key may see. */
