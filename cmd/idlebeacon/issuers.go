@@ -5,9 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"os"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -70,7 +68,7 @@ func settingsIn(file string) (s api.IssuerSettings, err error) {
 	if file == "" {
 		return s, &usageError{errors.New("name the file with its settings with --settings")}
 	}
-	text, err := readFile(file)
+	text, err := readArgument(file)
 	if err != nil {
 		return s, &usageError{fmt.Errorf("reading the settings: %w", err)}
 	}
@@ -80,13 +78,6 @@ func settingsIn(file string) (s api.IssuerSettings, err error) {
 		return s, &usageError{fmt.Errorf("the settings in %s: %w", file, err)}
 	}
 	return s, nil
-}
-
-func readFile(name string) ([]byte, error) {
-	if name == "-" {
-		return io.ReadAll(os.Stdin)
-	}
-	return os.ReadFile(name)
 }
 
 func issuersShowCommand() *cobra.Command {
@@ -199,7 +190,7 @@ which rule decides, and what the person may. Nothing is kept of it.`,
 			return &usageError{errors.New("name an issuer, or the file with settings to try with --settings")}
 		}
 		if name, named := strings.CutPrefix(token, "@"); named {
-			text, err := readFile(name)
+			text, err := readArgument(name)
 			if err != nil {
 				return &usageError{fmt.Errorf("reading the token: %w", err)}
 			}

@@ -173,7 +173,7 @@ func (r *Register) read(ctx context.Context) error {
 	old := r.known.Load()
 	fresh := &known{
 		version: a.Version, secret: a.Secret, byHash: map[hashHead]*store.Key{}, byKey: map[int64]*store.Key{},
-		byID: map[string]*store.Key{},
+		byID:    map[string]*store.Key{},
 		origins: map[string]bool{},
 	}
 	for i := range a.Keys {

@@ -56,18 +56,8 @@ func newFixtureOn(t *testing.T, dsn string) *fixture {
 // newFixtureWith returns a fixture with some options of its own.
 func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
 	t.Helper()
-	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(t.Context(), store.Options{DSN: dsn, Log: log})
-	if err != nil {
-		t.Fatal(err)
-	}
-	s, err := service.Open(t.Context(), st, service.Options{Log: log})
-	if err != nil {
-		t.Fatal(err)
-	}
-	options.Version, options.Log, options.Console = "test", log, fstest.MapFS{
-		"index.html": {Data: []byte("<!doctype html>")},
-	}
+	_, s := openOn(t, dsn)
+	options = quiet(options)
 	options.Everyone = anOwner()
 	handler, err := New(s, options)
 	if err != nil {
@@ -78,14 +68,37 @@ func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
 		t.Fatal(err)
 	}
 	f := &fixture{t: t, server: httptest.NewServer(handler), routes: routes}
+	t.Cleanup(f.server.Close)
+	return f
+}
+
+// openOn opens a service on a database that others may use too.
+func openOn(t *testing.T, dsn string) (*store.Store, *service.Service) {
+	t.Helper()
+	log := slog.New(slog.DiscardHandler)
+	st, err := store.Open(t.Context(), store.Options{DSN: dsn, Log: log})
+	if err != nil {
+		t.Fatal(err)
+	}
 	t.Cleanup(func() {
-		f.server.Close()
-		s.Close()
 		if err := st.Close(); err != nil {
 			t.Error(err)
 		}
 	})
-	return f
+	s, err := service.Open(t.Context(), st, service.Options{Log: log})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return st, s
+}
+
+// quiet completes options with a console of one page, and a log that nobody reads.
+func quiet(options Options) Options {
+	options.Version, options.Log, options.Console = "test", slog.New(slog.DiscardHandler), fstest.MapFS{
+		"index.html": {Data: []byte("<!doctype html>")},
+	}
+	return options
 }
 
 // anOwner is who all callers are in tests that are not about who they are.

@@ -3,7 +3,6 @@ package httpapi
 import (
 	"encoding/json"
 	"fmt"
-	"log/slog"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -37,17 +36,7 @@ func lines(t *testing.T, markers []byte) []string {
 // openService returns a service on a database of its own.
 func openService(t *testing.T) *service.Service {
 	t.Helper()
-	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(t.Context(), store.Options{DSN: pgboxtest.DSN(t), Log: log})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { st.Close() })
-	s, err := service.Open(t.Context(), st, service.Options{Log: log})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(s.Close)
+	_, s := openOn(t, pgboxtest.DSN(t))
 	return s
 }
 

@@ -52,13 +52,4 @@ main > :deep(*) {
 h1 {
   font-size: 1.25rem;
 }
-.link {
-  padding: 0;
-  border: 0;
-  background: none;
-  color: inherit;
-  font: inherit;
-  text-decoration: underline;
-  cursor: pointer;
-}
 </style>

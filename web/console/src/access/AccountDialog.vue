@@ -102,10 +102,6 @@ const wayTo = (href: string) => `${href}?to=${encodeURIComponent(route.fullPath)
 .account a {
   text-decoration: none;
 }
-.account .soft {
-  color: var(--soft);
-  font-size: 0.9rem;
-}
 .account .ways {
   display: flex;
   flex-wrap: wrap;

@@ -69,10 +69,6 @@ async function set(c: Collection, guests: string, origins: string): Promise<void
 h2 {
   font-size: 1rem;
 }
-.soft {
-  color: var(--soft);
-  font-size: 0.88rem;
-}
 ul {
   list-style: none;
   margin: 0.6rem 0 0;

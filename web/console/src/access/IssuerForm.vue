@@ -299,8 +299,6 @@ textarea {
   font-size: 0.85rem;
 }
 .soft {
-  color: var(--soft);
-  font-size: 0.88rem;
   margin-block: 0.3rem;
 }
 .verdict {

@@ -138,10 +138,6 @@ h2 {
   gap: 0.5rem;
   font-size: 0.9rem;
 }
-.soft {
-  color: var(--soft);
-  font-size: 0.88rem;
-}
 .keys {
   width: 100%;
   margin-top: 0.6rem;

@@ -149,15 +149,6 @@ h2 {
 .hint {
   color: var(--soft);
 }
-.link {
-  padding: 0;
-  border: 0;
-  background: none;
-  color: inherit;
-  font: inherit;
-  text-decoration: underline;
-  cursor: pointer;
-}
 .list {
   list-style: none;
   margin: 0;

@@ -104,8 +104,8 @@ const switchAll = (of: readonly Collection[], on: boolean) =>
         first.</p
       >
       <p v-else-if="session.guest"
-        >There is nothing that guests may see. <button type="button" @click="session.asking = true">Sign in</button> to
-        see more.</p
+        >There is nothing that guests may see.
+        <button type="button" class="link" @click="session.asking = true">Sign in</button> to see more.</p
       >
       <p v-else>There is no collection that you may see. An owner can change that.</p>
     </div>
