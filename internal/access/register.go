@@ -13,11 +13,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/secret"
 	"idlebeacon/internal/issuers"
+	"idlebeacon/internal/kept"
 	"idlebeacon/internal/store"
 )
 
@@ -49,8 +48,8 @@ type Register struct {
 
 	known    atomic.Pointer[known]
 	turn     chan struct{} // has room for one: whoever put something in may read the keys anew
-	sessions *lru.Cache[secret.Hash, session]
-	tokens   *lru.Cache[secret.Hash, token]
+	sessions *kept.Cache[secret.Hash, session]
+	tokens   *kept.Cache[secret.Hash, token]
 	wake     chan struct{} // room for one
 
 	mu   sync.Mutex // guards uses
@@ -77,10 +76,10 @@ const (
 	lookEvery = 2 * time.Second
 	// noteEvery is how often it is noted how keys are used.
 	noteEvery = 30 * time.Second
-	// keptSessions is how many sessions are in memory.
-	keptSessions = 10_000
-	// keptTokens is how many tokens of issuers are known to be good, of at most a few hundred bytes each.
-	keptTokens = 10_000
+	// keptSessions and keptTokens are how many bytes of sessions, and of tokens that were taken,
+	// are in memory.
+	keptSessions = 4 << 20
+	keptTokens   = 8 << 20
 )
 
 // Open reads the keys of a database and begins to follow their changes.
@@ -93,13 +92,8 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Register, err
 		r.now = time.Now
 	}
 	r.fetch = cmp.Or(r.fetch, issuers.Client())
-	var err error
-	if r.sessions, err = lru.New[secret.Hash, session](keptSessions); err != nil {
-		return nil, err
-	}
-	if r.tokens, err = lru.New[secret.Hash, token](keptTokens); err != nil {
-		return nil, err
-	}
+	r.sessions = kept.New(keptSessions, func(_ secret.Hash, s session) int64 { return sizeOf(s.person) })
+	r.tokens = kept.New(keptTokens, func(_ secret.Hash, t token) int64 { return sizeOf(t.actor) })
 	if err := r.read(ctx); err != nil {
 		return nil, err
 	}

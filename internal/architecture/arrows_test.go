@@ -67,7 +67,13 @@ var arrows = map[string][]string{
 		"internal/store",
 		"internal/tempfile",
 	},
-	"internal/access":  {"internal/core/*", "internal/fault", "internal/issuers", "internal/store"},
+	"internal/access": {
+		"internal/core/*",
+		"internal/fault",
+		"internal/issuers",
+		"internal/kept",
+		"internal/store",
+	},
 	"internal/issuers": {"internal/core/*"},
 	"internal/answers": {"internal/core/*", "internal/kept"},
 	"internal/service": {

@@ -27,7 +27,8 @@ func (h *server) identified(next http.Handler) http.Handler {
 			return
 		}
 		noteCaller(r, actor, from)
-		if origin := foreignOrigin(h, r); !actor.MayUse(origin) {
+		origin := foreignOrigin(h, r)
+		if !actor.MayUse(origin) && (origin != "" || !actor.MayUse(r.Header.Get("Origin"))) {
 			problem := "requests with " + actor.String() + " may not come from pages of " + origin
 			if origin == "" {
 				problem = actor.String() + " is only for web pages of " + strings.Join(actor.Limits.Origins, ", ") +
@@ -68,13 +69,24 @@ func (h *server) caller(w http.ResponseWriter, r *http.Request) (*policy.Actor, 
 		return actor, err
 	}
 	if cookie, err := r.Cookie(h.cookieName(r)); err == nil && origin == "" {
-		actor, err := h.options.Access.BySession(r.Context(), cookie.Value)
+		actor, err := h.session(r, cookie.Value)
 		if err == nil || !errors.Is(err, access.ErrNoSession) {
 			return actor, err
 		}
 		h.dropCookie(w, r)
 	}
 	return &policy.Actor{Kind: policy.Guest, Origin: origin}, nil
+}
+
+// session returns who has signed in. Whoever makes cookies up does not keep the database busy.
+func (h *server) session(r *http.Request, text string) (*policy.Actor, error) {
+	from := peerOf(r).address
+	look := h.rates.unknown.mayFail(from)
+	actor, err := h.options.Access.BySession(r.Context(), text, look)
+	if errors.Is(err, access.ErrNoSession) && look {
+		h.rates.unknown.failed(from)
+	}
+	return actor, err
 }
 
 // bearer returns whom a bearer token (RFC 6750) stands for: a key, or a token of an issuer.
@@ -86,9 +98,6 @@ func (h *server) bearer(r *http.Request, given string) (*policy.Actor, error) {
 	token = strings.TrimSpace(token)
 	if strings.HasPrefix(token, string(secret.Key)) {
 		return h.options.Access.ByKey(token)
-	}
-	if !h.rates.maySignIn(peerOf(r).address) { // it costs something to look at one
-		return nil, access.ErrUnknown
 	}
 	return h.options.Access.ByToken(r.Context(), token)
 }
@@ -104,11 +113,11 @@ func (h *server) unidentified(w http.ResponseWriter, r *http.Request, err error)
 		unavailable(w, retryAfter, "the issuer of this token does not answer, so it cannot be checked; try again in a while")
 	case errors.As(err, &refused), errors.Is(err, access.ErrUnknown), errors.Is(err, access.ErrRevoked),
 		errors.Is(err, access.ErrExpired), errors.Is(err, access.ErrGarbled), errors.Is(err, access.ErrNoTicket):
-		if !h.rates.maySignIn(from) {
+		if !h.rates.refused.mayFail(from) {
 			tooMany(w, failurePause, "too many keys and tokens from this address were not good; wait a while")
 			return
 		}
-		h.rates.failedSignIn(from)
+		h.rates.refused.failed(from)
 		challenge(w, "invalid_token")
 		writeProblem(w, http.StatusUnauthorized, "", secret.Mask(err.Error()))
 	default:

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/policy"
 
 	"github.com/go-chi/cors"
@@ -23,7 +24,12 @@ func (h *server) reached(next http.Handler) http.Handler {
 			p.address = from.Addr().Unmap()
 		}
 		if h.trusted(p.address) {
-			for _, hop := range slices.Backward(hopsOf(r.Header)) {
+			hops, err := hopsOf(r.Header)
+			if err != nil {
+				h.fail(w, r, err)
+				return
+			}
+			for _, hop := range slices.Backward(hops) {
 				if hop.scheme != "" {
 					p.secure = hop.scheme == "https"
 				}
@@ -53,14 +59,32 @@ type hop struct {
 }
 
 // hopsOf returns what proxies have added to a request, that of the nearest last: in Forwarded
-// (RFC 7239) or, without that, in the X-Forwarded headers.
-func hopsOf(header http.Header) (hops []hop) {
-	if forwarded := header.Values("Forwarded"); len(forwarded) > 0 {
-		for element := range strings.SplitSeq(strings.Join(forwarded, ","), ",") {
-			hops = append(hops, parseHop(element))
-		}
-		return hops
+// (RFC 7239) or in the X-Forwarded headers. If there are both, and they differ, one of them is
+// what a client has sent and a proxy has left in.
+func hopsOf(header http.Header) ([]hop, error) {
+	standard, usual := standardHops(header), usualHops(header)
+	switch {
+	case len(standard) == 0:
+		return usual, nil
+	case len(usual) > 0 && standard[len(standard)-1].from != usual[len(usual)-1].from:
+		return nil, invalid.New("Forwarded", "differs from X-Forwarded-For").
+			Wanted("a proxy that takes out the one that it does not set itself")
 	}
+	return standard, nil
+}
+
+func standardHops(header http.Header) (hops []hop) {
+	forwarded := header.Values("Forwarded")
+	if len(forwarded) == 0 {
+		return nil
+	}
+	for element := range strings.SplitSeq(strings.Join(forwarded, ","), ",") {
+		hops = append(hops, parseHop(element))
+	}
+	return hops
+}
+
+func usualHops(header http.Header) []hop {
 	list := func(name string) []string {
 		text := strings.Join(header.Values(name), ",")
 		if text == "" {
@@ -69,7 +93,7 @@ func hopsOf(header http.Header) (hops []hop) {
 		return strings.Split(text, ",")
 	}
 	from, schemes, hosts := list("X-Forwarded-For"), list("X-Forwarded-Proto"), list("X-Forwarded-Host")
-	hops = make([]hop, max(len(from), len(schemes), len(hosts)))
+	hops := make([]hop, max(len(from), len(schemes), len(hosts)))
 	for i := range hops {
 		// The lists may differ in length: their ends belong together.
 		at := func(values []string) string {

@@ -78,6 +78,9 @@ func TestProxies(t *testing.T) {
 			t.Errorf("%s: used from %s, want %s, %v", c.headers, keys[0].UsedFrom, c.from, err)
 		}
 	}
+	// What a client has sent along does not count, whichever header the proxy sets.
+	trusting.want(400, "", "GET", "/api", "", "Forwarded", "for=6.6.6.6", "X-Forwarded-For", "192.0.2.1")
+	trusting.want(200, "", "GET", "/api", "", "Forwarded", "for=192.0.2.1", "X-Forwarded-For", "6.6.6.6, 192.0.2.1")
 	trusting.want(421, "", "GET", "/api", "", "Forwarded", "for=192.0.2.1;host=evil.example")
 
 	wary := newHouse(t, Network{})

@@ -19,7 +19,9 @@ import (
 type rates struct {
 	guests  int // requests of guests in a minute, from one address; 0 for any number
 	buckets *lru.Cache[string, *rate.Limiter]
-	failed  *lru.Cache[netip.Prefix, *rate.Limiter]
+	// refused is for keys, tokens and codes that were not good, unknown for cookies of sessions
+	// that are not known, for which the database has to be asked.
+	refused, unknown *failures
 }
 
 const (
@@ -28,6 +30,9 @@ const (
 	// one more every failurePause.
 	failuresInARow = 20
 	failurePause   = 6 * time.Second
+	// unknownInARow and unknownPause are the same for cookies.
+	unknownInARow = 50
+	unknownPause  = 100 * time.Millisecond
 )
 
 func newRates(guests int) (*rates, error) {
@@ -35,8 +40,12 @@ func newRates(guests int) (*rates, error) {
 	if err != nil {
 		return nil, err
 	}
-	failed, err := lru.New[netip.Prefix, *rate.Limiter](keptBuckets)
-	return &rates{guests: guests, buckets: buckets, failed: failed}, err
+	l := &rates{guests: guests, buckets: buckets}
+	if l.refused, err = newFailures(failuresInARow, failurePause); err != nil {
+		return nil, err
+	}
+	l.unknown, err = newFailures(unknownInARow, unknownPause)
+	return l, err
 }
 
 // allow takes one request from what an actor has left, and says in the answer how much that is
@@ -85,19 +94,31 @@ func tooMany(w http.ResponseWriter, again time.Duration, detail string) {
 	writeProblem(w, http.StatusTooManyRequests, "", detail)
 }
 
-// maySignIn reports whether keys from an address are looked at.
-func (l *rates) maySignIn(from netip.Addr) bool {
-	limiter, there := l.failed.Get(networkOf(from))
+// failures bounds how often something may fail for callers from one address.
+type failures struct {
+	inARow int
+	pause  time.Duration
+	of     *lru.Cache[netip.Prefix, *rate.Limiter]
+}
+
+func newFailures(inARow int, pause time.Duration) (*failures, error) {
+	of, err := lru.New[netip.Prefix, *rate.Limiter](keptBuckets)
+	return &failures{inARow, pause, of}, err
+}
+
+// mayFail reports whether a further failure from an address is within the bound.
+func (f *failures) mayFail(from netip.Addr) bool {
+	limiter, there := f.of.Get(networkOf(from))
 	return !there || limiter.Tokens() >= 1
 }
 
-// failedSignIn notes that a key, or what was to be one, was not good.
-func (l *rates) failedSignIn(from netip.Addr) {
+// failed notes a failure.
+func (f *failures) failed(from netip.Addr) {
 	network := networkOf(from)
-	limiter, there := l.failed.Get(network)
+	limiter, there := f.of.Get(network)
 	if !there {
-		limiter = rate.NewLimiter(rate.Every(failurePause), failuresInARow)
-		if earlier, raced, _ := l.failed.PeekOrAdd(network, limiter); raced {
+		limiter = rate.NewLimiter(rate.Every(f.pause), f.inARow)
+		if earlier, raced, _ := f.of.PeekOrAdd(network, limiter); raced {
 			limiter = earlier
 		}
 	}

@@ -62,8 +62,8 @@ func (h *server) signIn(w http.ResponseWriter, r *http.Request) error {
 	if (ask.Key == "") == (ask.Code == "") {
 		return invalid.New("key", "is missing").Wanted("a key, or a code that signs in once")
 	}
-	if !h.rates.maySignIn(peerOf(r).address) {
-		tooMany(w, failurePause, "too many keys and codes from this address were not good; wait a while")
+	if ask.Code != "" && !h.rates.refused.mayFail(peerOf(r).address) { // the database would have to be asked
+		tooMany(w, failurePause, "too many codes from this address were not good; wait a while")
 		return nil
 	}
 	signed, err := h.options.Access.SignIn(r.Context(), strings.TrimSpace(ask.Key+ask.Code))

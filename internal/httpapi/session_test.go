@@ -80,6 +80,13 @@ func TestSessions(t *testing.T) {
 	h.want(204, "", "DELETE", "/api/session?everywhere=true", "", append(own, "Cookie", again.Name+"="+again.Value)...)
 	is(again, "guest")
 	is(planted, "guest")
+	// Whoever makes cookies up does not sign others from the same address out.
+	last := enter(`{"key":"` + h.owner + `"}`)
+	is(last, "key")
+	for range 3 * unknownInARow {
+		is(&http.Cookie{Name: c.Name, Value: secret.New(secret.Session)}, "guest")
+	}
+	is(last, "key")
 }
 
 // TestTickets takes a ticket where it is for, for a minute, as long as its key is live.

@@ -33,7 +33,11 @@ type Grant struct {
 	Name   string // for people
 }
 
-const maxRules = 50
+const (
+	maxRules = 50
+	maxIDs   = 500 // of a list, those that a claim lists included
+	maxID    = 200 // bytes
+)
 
 // Check returns what is wrong with rules, as an *invalid.Error.
 func Check(rules []Rule) error {
@@ -95,7 +99,12 @@ func listed(said map[string]any, own []string, in string) []string {
 	}
 	all := append([]string{}, own...)
 	value, _ := find(said, in)
-	return append(all, texts(value)...)
+	for _, id := range texts(value) {
+		if len(id) <= maxID && len(all) < maxIDs { // who has more does with less
+			all = append(all, id)
+		}
+	}
+	return all
 }
 
 func nameOf(said map[string]any, in string) string {
