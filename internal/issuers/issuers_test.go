@@ -10,6 +10,7 @@ import (
 	"errors"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -214,6 +215,48 @@ func TestKeysChange(t *testing.T) {
 	i.ahead.Add(int64(freshFor))
 	if verify(old) == nil {
 		t.Error("a key that was taken back is good for ever")
+	}
+}
+
+// TestComingBack redeems codes that belong to another way there.
+func TestComingBack(t *testing.T) {
+	i := newIssuer(t)
+	s := i.settings(Discovery)
+	s.ClientID = "console"
+	v := i.verifier(t, s)
+	const back = "http://localhost:8470/back"
+	code := func() string {
+		t.Helper()
+		way, err := v.SignInAddress(t.Context(), back, "state", "nonce", "a verifier of at least forty-three characters")
+		if err != nil {
+			t.Fatal(err)
+		}
+		client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		answer, err := client.PostForm(way, url.Values{"person": {"maren"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		to, err := answer.Location()
+		if err != nil || to.Query().Get("state") != "state" {
+			t.Fatal(to, err)
+		}
+		return to.Query().Get("code")
+	}
+	for _, c := range []struct {
+		back, nonce, pkce string
+		good              bool
+	}{
+		{back, "nonce", "a verifier of at least forty-three characters", true},
+		{back, "another", "a verifier of at least forty-three characters", false},
+		{back, "nonce", "another verifier", false},
+		{back + "/else", "nonce", "a verifier of at least forty-three characters", false},
+	} {
+		token, err := v.Redeem(t.Context(), c.back, code(), c.nonce, c.pkce)
+		var refused *RefusedError
+		if c.good && (err != nil || token.Subject != "maren") || !c.good && !errors.As(err, &refused) {
+			t.Errorf("%+v: %+v, %v", c, token, err)
+		}
 	}
 }
 

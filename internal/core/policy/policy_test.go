@@ -97,6 +97,17 @@ func TestWhatIsNotSeenIsNotForbidden(t *testing.T) {
 	}
 }
 
+// TestWhoMayNotImportIsToldWhatIsNeeded asks for what makes a collection, without the role.
+func TestWhoMayNotImportIsToldWhatIsNeeded(t *testing.T) {
+	rule := For("POST", collection+"/import")
+	for _, a := range []*Actor{{Kind: Guest}, {Kind: Keyed, Role: Editor, Limits: Limits{Collections: []string{"b"}}}} {
+		var denied *DeniedError
+		if err := rule.Decide(a, "a", Opening{}); !errors.As(err, &denied) || denied.Needs != Owner {
+			t.Errorf("%s: %v", a, err)
+		}
+	}
+}
+
 // TestGuestsFromPages lets guests come from pages of other sites only where a collection says so.
 func TestGuestsFromPages(t *testing.T) {
 	const site = "https://app.example"
