@@ -26,7 +26,7 @@ func (h *server) identified(next http.Handler) http.Handler {
 			h.unidentified(w, r, err)
 			return
 		}
-		noteCaller(r, actor, from)
+		callerOf(r).actor = actor.ID
 		origin := foreignOrigin(h, r)
 		if !actor.MayUse(origin) && (origin != "" || !actor.MayUse(r.Header.Get("Origin"))) {
 			problem := "requests with " + actor.String() + " may not come from pages of " + origin
@@ -61,8 +61,8 @@ func (h *server) caller(w http.ResponseWriter, r *http.Request) (*policy.Actor, 
 	if given := r.Header.Get("Authorization"); given != "" {
 		return h.bearer(r, given)
 	}
-	// A query that is not one is the business of whoever reads it.
-	if query := r.URL.Query(); query.Has(ticketParameter) && (r.Method == http.MethodGet || r.Method == http.MethodHead) {
+	if withTicket(r) {
+		query := r.URL.Query() // one that is none is the business of whoever reads it
 		actor, err := h.options.Access.ByTicket(query.Get(ticketParameter), r.URL.EscapedPath())
 		query.Del(ticketParameter) // it is no part of what is asked for
 		r.URL.RawQuery = query.Encode()
@@ -76,6 +76,12 @@ func (h *server) caller(w http.ResponseWriter, r *http.Request) (*policy.Actor, 
 		h.dropCookie(w, r)
 	}
 	return &policy.Actor{Kind: policy.Guest, Origin: origin}, nil
+}
+
+// withTicket reports whether a request comes with a ticket.
+func withTicket(r *http.Request) bool {
+	return strings.Contains(r.URL.RawQuery, ticketParameter+"=") && r.URL.Query().Has(ticketParameter) &&
+		(r.Method == http.MethodGet || r.Method == http.MethodHead)
 }
 
 // session returns who has signed in. Whoever makes cookies up does not keep the database busy.
@@ -151,9 +157,4 @@ type peer struct {
 	secure  bool // it came by TLS
 }
 
-type peerKey struct{}
-
-func peerOf(r *http.Request) peer {
-	p, _ := r.Context().Value(peerKey{}).(peer)
-	return p
-}
+func peerOf(r *http.Request) peer { return callerOf(r).peer }

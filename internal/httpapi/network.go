@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"context"
 	"net"
 	"net/http"
 	"net/netip"
@@ -44,7 +43,8 @@ func (h *server) reached(next http.Handler) http.Handler {
 				}
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), peerKey{}, p)))
+		callerOf(r).peer = p
+		next.ServeHTTP(w, r)
 	})
 }
 
@@ -193,8 +193,8 @@ func ownOrigin(r *http.Request) string {
 
 // shared lets pages of other sites read answers, if any key, issuer or collection is for them.
 // What exactly they get is another matter: it is decided by who asks.
-func (h *server) shared() func(http.Handler) http.Handler {
-	return cors.New(cors.Options{
+func (h *server) shared(next http.Handler) http.Handler {
+	pages := cors.New(cors.Options{
 		AllowOriginFunc: func(r *http.Request, origin string) bool {
 			if origin == ownOrigin(r) {
 				return false // it needs no leave
@@ -211,21 +211,36 @@ func (h *server) shared() func(http.Handler) http.Handler {
 			"ETag", "Location", "Link", "Retry-After", "WWW-Authenticate", "RateLimit", "RateLimit-Policy", asOfHeader,
 		},
 		MaxAge: 600,
-	}).Handler
+	}).Handler(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Origin") == "" { // it does not come from a page, or from one of the service's own
+			next.ServeHTTP(w, r)
+			return
+		}
+		pages.ServeHTTP(w, r)
+	})
 }
+
+// Values of headers that every answer has. Nobody changes them: adding to one makes another.
+var (
+	nosniff      = []string{"nosniff"}
+	noReferrer   = []string{"no-referrer"}
+	askedAlways  = []string{alwaysAsk}
+	variesBy     = []string{"Authorization, Cookie, Origin"}
+	secureAlways = []string{"max-age=31536000"}
+)
 
 // careful sets what every answer has: browsers take it for what it says it is, tell nobody where
 // their users came from, and hand it to nobody else.
 func careful(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		header := w.Header()
-		header.Set("X-Content-Type-Options", "nosniff")
-		header.Set("Referrer-Policy", "no-referrer")
-		header.Set("Cache-Control", alwaysAsk)
-		header.Add("Vary", "Authorization")
-		header.Add("Vary", "Cookie")
+		header["X-Content-Type-Options"] = nosniff
+		header["Referrer-Policy"] = noReferrer
+		header["Cache-Control"] = askedAlways
+		header["Vary"] = variesBy
 		if peerOf(r).secure {
-			header.Set("Strict-Transport-Security", "max-age=31536000")
+			header["Strict-Transport-Security"] = secureAlways
 		}
 		next.ServeHTTP(w, r)
 	})

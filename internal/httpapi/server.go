@@ -114,7 +114,7 @@ func New(s Service, options Options) (http.Handler, error) {
 	}
 	compressed := func(next http.Handler) http.Handler { return compress(next) }
 	patience := paced(cmp.Or(options.Patience, usualPatience))
-	chain := chi.Chain(h.logged, patience, h.recovered, h.reached, careful, h.knownHosts, wellFormed, h.shared(),
+	chain := chi.Chain(h.logged, patience, h.recovered, h.reached, careful, h.knownHosts, wellFormed, h.shared,
 		h.identified, h.sameSite, unpacked, compressed)
 	return chain.Handler(h.routes), nil
 }
@@ -328,7 +328,7 @@ func (h *server) logged(next http.Handler) http.Handler {
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		started := time.Now()
-		by := &caller{from: r.RemoteAddr}
+		by := &caller{}
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		route := chi.NewRouteContext() // is filled in by the router
 		route.Routes = h.routes
@@ -356,7 +356,7 @@ func (h *server) logged(next http.Handler) http.Handler {
 				"took",
 				took,
 				"from",
-				by.from,
+				by.from(r),
 				"by",
 				by.actor,
 			)
@@ -369,19 +369,28 @@ func (h *server) logged(next http.Handler) http.Handler {
 	})
 }
 
-// A caller is who makes a request, for the log: it is found out on the way.
-type caller struct{ from, actor string }
+// A caller is what is found out on the way about who makes a request.
+type caller struct {
+	peer  peer
+	actor string // its id
+}
 
 type callerKey struct{}
 
-// noteCaller notes for the log who makes a request.
-func noteCaller(r *http.Request, actor *policy.Actor, from netip.Addr) {
+// callerOf returns what is known so far of who makes a request.
+func callerOf(r *http.Request) *caller {
 	if by, _ := r.Context().Value(callerKey{}).(*caller); by != nil {
-		by.actor = actor.ID
-		if from.IsValid() {
-			by.from = from.String()
-		}
+		return by
 	}
+	return &caller{} // nobody has begun to find out
+}
+
+// from returns where a request comes from, for the log.
+func (c *caller) from(r *http.Request) string {
+	if c.peer.address.IsValid() {
+		return c.peer.address.String()
+	}
+	return r.RemoteAddr
 }
 
 // secrets are the parameters whose values are not written to the log.
