@@ -33,7 +33,8 @@ func New(base string, options ...Option) (*Client, error) {
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, fmt.Errorf("%q is not the URL of a service: want one such as http://127.0.0.1:8470", base)
 	}
-	c := &Client{base: strings.TrimSuffix(base, "/"), http: &http.Client{}}
+	u.Fragment, u.RawQuery = "", "" // such as a code that signs in to the console
+	c := &Client{base: strings.TrimSuffix(u.String(), "/"), http: &http.Client{}}
 	for _, o := range options {
 		o(c)
 	}

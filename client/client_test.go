@@ -41,7 +41,7 @@ func TestCalls(t *testing.T) {
 		_, _ = io.WriteString(w, "{}")
 	}))
 	defer server.Close()
-	c, err := New(server.URL + "/")
+	c, err := New(server.URL + "/#sign-in=ibcode_x") // as the demo prints it
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -52,6 +52,11 @@ func TestCalls(t *testing.T) {
 		want string
 	}{
 		{func() error { return c.Ready(ctx) }, "GET /readyz "},
+		{func() error { _, err := c.Session(ctx); return err }, "GET /api/session "},
+		{func() error { _, err := c.MakeKey(ctx, api.NewKey{Name: "k", Role: "reader"}); return err },
+			`POST /api/keys {"name":"k","role":"reader"}`},
+		{func() error { _, err := c.Key(ctx, "a b"); return err }, "GET /api/keys/a%20b "},
+		{func() error { return c.DeleteIssuer(ctx, "i") }, "DELETE /api/issuers/i "},
 		{func() error { _, err := c.Collections(ctx); return err }, "GET /api/collections "},
 		{func() error { _, err := c.Collection(ctx, "a b"); return err }, "GET /api/collections/a%20b "},
 		{func() error { _, err := c.CreateCollection(ctx, api.NewCollection{ID: "c"}); return err },
