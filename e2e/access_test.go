@@ -12,6 +12,8 @@ import (
 	"encoding/pem"
 	"math/big"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -111,6 +113,19 @@ func TestKeysByCommandLine(t *testing.T) {
 		t.Errorf("while it runs: %d %s", status, errs)
 	}
 	p.stop(t)
+	// Whatever is at the address of a service that was killed is not sent its key.
+	stranger := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") != "" {
+			t.Error("the key of a service that has gone is sent to somebody else")
+		}
+		w.WriteHeader(http.StatusUnauthorized)
+	}))
+	defer stranger.Close()
+	write(t, filepath.Join(p.data, "service.url"), stranger.URL+"\n")
+	if _, errs, status := command(t, []string{"IDLEBEACON_KEY="}, nil, "keys", "--server", stranger.URL, "--data",
+		p.data); status != 1 || !strings.Contains(errs, "No key was sent") {
+		t.Errorf("%d %s", status, errs)
+	}
 	if err := os.Remove(filepath.Join(p.data, "owner.key")); err != nil {
 		t.Fatal(err)
 	}

@@ -255,7 +255,11 @@ func (r *remote) printKey(k *api.Key) error {
 	if k.UsedFrom != "" {
 		fmt.Printf(", from %s", k.UsedFrom)
 	}
-	fmt.Printf(". Requests in the last thirty days: %d\n%s\n", requests(k.Days), plot(k.Days))
+	sum := requests(k.Days)
+	fmt.Printf(". Requests in the last thirty days: %d\n", sum)
+	if sum > 0 {
+		fmt.Println(plot(k.Days))
+	}
 	return nil
 }
 

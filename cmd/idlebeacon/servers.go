@@ -146,7 +146,7 @@ func (r *remote) ownerKeyOf(address string) string {
 	}
 	for _, dir := range dirs {
 		text, err := os.ReadFile(filepath.Join(dir, daemon.AddressFile))
-		if err == nil && sameService(strings.TrimSpace(string(text)), address) {
+		if err == nil && sameService(strings.TrimSpace(string(text)), address) && daemon.Runs(dir) {
 			return filepath.Join(dir, daemon.OwnerKeyFile)
 		}
 	}

@@ -248,13 +248,16 @@ func listen(ctx context.Context, address string) (net.Listener, error) {
 	return listener, nil
 }
 
+// lockFile has the process that uses a data directory.
+const lockFile = "lock"
+
 // lockDirectory makes a data directory and keeps other services out of it until
 // the file is closed, or this process ends however it ends.
 func lockDirectory(dir string) (*os.File, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, fmt.Errorf("making the data directory: %w", err)
 	}
-	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := os.OpenFile(filepath.Join(dir, lockFile), os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return nil, fmt.Errorf("locking the data directory: %w", err)
 	}

@@ -8,6 +8,9 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
 
 	"idlebeacon/internal/access"
 	"idlebeacon/internal/pgbox"
@@ -107,4 +110,19 @@ func (d *Daemon) noteAddress(data string) {
 		return
 	}
 	d.address = path
+}
+
+// Runs reports whether the service of a data directory still runs, as far as that can be told:
+// if it was killed, something else may answer at its address by now.
+func Runs(data string) bool {
+	text, err := os.ReadFile(filepath.Join(data, lockFile))
+	if err != nil { // it has a database of the operator's own
+		return true
+	}
+	process, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	if err != nil {
+		return false
+	}
+	err = syscall.Kill(process, 0)
+	return err == nil || errors.Is(err, syscall.EPERM)
 }
