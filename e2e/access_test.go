@@ -29,6 +29,7 @@ import (
 
 // TestRolesByCommandLine does with a key of each role what it may, and what it may not.
 func TestRolesByCommandLine(t *testing.T) {
+	t.Parallel() // it has a service of its own
 	p := start(t, filepath.Join(t.TempDir(), "demo"), "demo", "--places", "50")
 	as := func(role string) []string {
 		return []string{"--server", p.url, "--key", "@" + filepath.Join(p.data, role+".key")}
@@ -70,6 +71,7 @@ func TestRolesByCommandLine(t *testing.T) {
 
 // TestKeysByCommandLine makes, shows, changes and revokes a key, and keeps servers in a file.
 func TestKeysByCommandLine(t *testing.T) {
+	t.Parallel() // it has a service of its own
 	p := start(t, filepath.Join(t.TempDir(), "data"), "serve")
 	c := &commands{t, p.url}
 	out, errs, status := command(t, nil, nil, "keys", "add", "Harbour kiosk", "--role", "reader", "--per-minute", "60",
@@ -186,6 +188,7 @@ func trust(t *testing.T, p *process, issuer string) {
 
 // TestPeopleOfAnIssuer lets people of an issuer call, and sign in to the console.
 func TestPeopleOfAnIssuer(t *testing.T) {
+	t.Parallel() // it has a service of its own
 	p := start(t, filepath.Join(t.TempDir(), "demo"), "demo", "--places", "50")
 	issuer := stub(t)
 	trust(t, p, issuer)
@@ -203,16 +206,14 @@ func TestPeopleOfAnIssuer(t *testing.T) {
 	tab := browseAfter(t, 1280, 800, p.url)
 	tab.until(`document.querySelector('.who')?.innerText === 'Sign in'`)
 	tab.until(clicked(".who", "Sign in"))
-	tab.leave(clicked(".account a", "Sign in with The Trust's accounts"))
-	tab.leave(clicked("button", "Ivo Quell"))
-	tab.until(`document.querySelector('.who')?.innerText === 'Ivo Quell'`)
+	tab.leave(clicked(".account a", "Sign in with The Trust's accounts"), `text().includes('Stand-in issuer')`)
+	tab.leave(clicked("button", "Ivo Quell"), `document.querySelector('.who')?.innerText === 'Ivo Quell'`)
 	tab.until(`!text().includes('Waters of the Isles') && text().includes('Brindlemere Moorings Trust')`)
 	if eval[bool](tab, `[...document.querySelectorAll('nav a')].some(a => a.innerText === 'Access')`) {
 		t.Error("a reader is shown the page Access")
 	}
 	tab.until(clicked(".who", "Ivo Quell"))
-	tab.leave(clicked(".account button", "Sign out"))
-	tab.until(`document.querySelector('.who')?.innerText === 'Sign in'`)
+	tab.leave(clicked(".account button", "Sign out"), `document.querySelector('.who')?.innerText === 'Sign in'`)
 	// Whoever is taken out is signed out.
 	(&commands{t, p.url}).run(0, "issuers", "remove", "trust", "--yes")
 	if _, err := maren.Session(t.Context()); err == nil {
@@ -222,6 +223,7 @@ func TestPeopleOfAnIssuer(t *testing.T) {
 
 // TestAccessPage signs in by the address that the demo prints, makes a key, and revokes it.
 func TestAccessPage(t *testing.T) {
+	t.Parallel() // it has a service of its own
 	p := start(t, filepath.Join(t.TempDir(), "demo"), "demo", "--places", "50")
 	address := regexp.MustCompile(`http://\S+/#sign-in=\S+`).FindString(p.said())
 	tab := browseAfter(t, 1280, 800, address)
@@ -266,6 +268,7 @@ func TestAccessPage(t *testing.T) {
 // TestOnANetwork runs a service by TLS on another address of the machine, and calls it by the
 // client, the command line, curl and a browser.
 func TestOnANetwork(t *testing.T) {
+	t.Parallel() // it has a service of its own
 	dir := t.TempDir()
 	chain, key := filepath.Join(dir, "chain.pem"), filepath.Join(dir, "key.pem")
 	certify(t, chain, key, "127.0.0.2")

@@ -192,15 +192,31 @@ func (p *page) until(condition string) {
 	}
 }
 
-// leave waits until a JavaScript condition has held that leads to another page.
-func (p *page) leave(condition string) {
+// leave does what leads to another page, as soon as it can be done, and waits until a condition
+// holds there.
+func (p *page) leave(step, arrived string) {
 	p.t.Helper()
-	begun := func() bool {
+	holds := func(condition string) bool {
 		raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("(() => { try {"+script+"return Boolean("+condition+
 			")} catch { return false } })()"))
-		return raw || leaving(err)
+		return err == nil && raw
 	}
-	polltest.Until(p.t, condition, begun)
+	// A page that another is about to take the place of may not notice what is done on it.
+	const patience = 500 // looks, some five seconds
+	done := 0
+	polltest.Until(p.t, arrived, func() bool {
+		if holds(arrived) {
+			return true
+		}
+		if done > 0 && done < patience {
+			done++
+			return false
+		}
+		if done = 0; holds(step) {
+			done = 1
+		}
+		return false
+	})
 }
 
 // rested waits until the map stands still with all its markers, and returns
