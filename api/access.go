@@ -13,7 +13,7 @@ type Limits struct {
 	// Origins are those of the web pages that may send requests, such as https://app.example,
 	// or * for all. If there are some, nobody else may.
 	Origins   []string `json:"origins"`
-	Own       bool     `json:"own"`        // of items only those that the holder made may be changed
+	Own       bool     `json:"own"`        // of items an editor may only change those that it made
 	PerMinute int      `json:"per_minute"` // the most requests in a minute; 0 for no limit
 }
 
@@ -36,9 +36,10 @@ type Key struct {
 	Secret    string     `json:"secret,omitempty"`
 }
 
-// Keys is the list of keys.
+// Keys is a page of the list of keys.
 type Keys struct {
-	Keys []Key `json:"keys"`
+	Keys  []Key  `json:"keys"`
+	Links []Link `json:"links"` // with the relation next if there are more
 }
 
 // NewKey asks for a key.

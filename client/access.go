@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"net/url"
+	"slices"
 
 	"idlebeacon/api"
 )
@@ -25,9 +26,20 @@ func (c *Client) Ticket(ctx context.Context, path string) (t api.Ticket, err err
 
 func keyPath(id string) string { return "/api/keys/" + url.PathEscape(id) }
 
-// Keys returns all keys, in the order in which they were made.
-func (c *Client) Keys(ctx context.Context) (list api.Keys, err error) {
-	return list, c.get(ctx, "/api/keys", nil, &list)
+// Keys returns all keys, in the order in which they were made, page by page.
+func (c *Client) Keys(ctx context.Context) (all []api.Key, err error) {
+	for more, q := true, (url.Values{}); more; {
+		var page api.Keys
+		if err := c.get(ctx, "/api/keys", q, &page); err != nil {
+			return nil, err
+		}
+		all = append(all, page.Keys...)
+		more = len(page.Keys) > 0 && slices.ContainsFunc(page.Links, func(l api.Link) bool { return l.Rel == "next" })
+		if more {
+			q.Set("after", page.Keys[len(page.Keys)-1].ID)
+		}
+	}
+	return all, nil
 }
 
 // Key returns one key.

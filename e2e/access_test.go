@@ -49,7 +49,7 @@ func TestRolesByCommandLine(t *testing.T) {
 		{[]string{"markers", "--zoom", "9", "--collection", "brindlemere"}, as("reader"), 0, "50"},
 		{[]string{"legend", "--collection", "waters"}, as("reader"), 1, `there is no collection "waters"`},
 		{[]string{"collections", "delete", "brindlemere", "--yes"}, as("contributor"), 1, "has the role contributor"},
-		{[]string{"collections", "delete", "brindlemere", "--yes"}, as("editor"), 1, "Sent was the key in "},
+		{[]string{"collections", "delete", "brindlemere", "--yes"}, as("editor"), 1, "The key that was sent is that in "},
 		{[]string{"whoami"}, as("device"), 0, "Reports positions of the device WB-07."},
 		{[]string{"keys"}, as("owner"), 0, "Wardens' handhelds"},
 		{[]string{"collections", "change", "waters", "--guests", "nothing"}, as("owner"), 0, "Guests may do nothing"},
@@ -76,7 +76,8 @@ func TestKeysByCommandLine(t *testing.T) {
 	c := &commands{t, p.url}
 	out, errs, status := command(t, nil, nil, "keys", "add", "Harbour kiosk", "--role", "reader", "--per-minute", "60",
 		"--server", p.url)
-	if status != 0 || !regexp.MustCompile(`^ibkey_[a-z2-7]{40}\n$`).MatchString(out) || !strings.Contains(errs, "at most 60") {
+	if status != 0 || !regexp.MustCompile(`^ibkey_[a-z2-7]{40}\n$`).MatchString(out) ||
+		!strings.Contains(errs, "at most 60") {
 		t.Fatalf("%d %s %s", status, out, errs)
 	}
 	secret := strings.TrimSpace(out)
@@ -182,7 +183,8 @@ func trust(t *testing.T, p *process, issuer string) {
 	write(t, file, string(settings))
 	c := &commands{t, p.url}
 	_, _, token := get(t, issuer+"/token-of/maren")
-	c.contains(c.run(0, "issuers", "check", "--settings", file, "--token", token), "rule 2 decides", "Maren Holt is an editor")
+	c.contains(c.run(0, "issuers", "check", "--settings", file, "--token", token), "rule 2 decides",
+		"Maren Holt is an editor")
 	c.contains(c.run(0, "issuers", "add", "trust", "--settings", file), "are taken, by 3 rules")
 }
 

@@ -358,5 +358,6 @@ func (p *page) positionOf(button string) (lat, lon float64) {
 
 // leaving reports whether an error says that another page takes the place of the one that was asked.
 func leaving(err error) bool {
-	return err != nil && (strings.Contains(err.Error(), "Cannot find context") || strings.Contains(err.Error(), "navigated"))
+	return err != nil &&
+		(strings.Contains(err.Error(), "Cannot find context") || strings.Contains(err.Error(), "navigated"))
 }

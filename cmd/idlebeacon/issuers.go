@@ -13,7 +13,7 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/client"
-	"idlebeacon/internal/httpapi"
+	"idlebeacon/internal/core/loopback"
 	"idlebeacon/internal/issuerstub"
 )
 
@@ -261,7 +261,7 @@ for trying things out and for tests, never for use.`,
 		"free one")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		host, _, err := net.SplitHostPort(listen)
-		if err != nil || !httpapi.IsLoopback(host) {
+		if err != nil || !loopback.Is(host) {
 			return &usageError{fmt.Errorf("--listen %s: want an address of this machine, such as 127.0.0.1:8471", listen)}
 		}
 		var config net.ListenConfig

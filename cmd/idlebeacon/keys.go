@@ -28,18 +28,18 @@ func keysCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&all, "all", false, "list those too that were revoked or have expired")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		return r.with(func(c *client.Client) error {
-			list, err := c.Keys(cmd.Context())
+			keys, err := c.Keys(cmd.Context())
 			if err != nil {
 				return err
 			}
 			if r.json {
-				return printJSON(list)
+				return printJSON(map[string]any{"keys": keys})
 			}
 			t := newTable("Key", "Name", "What it can do", "Last used", "From", "30 days", "State")
 			numeric(t, 6)
 			left := 0
-			for i := range list.Keys {
-				k := &list.Keys[i]
+			for i := range keys {
+				k := &keys[i]
 				if k.State != "live" && !all {
 					left++
 					continue
@@ -207,12 +207,12 @@ func keyBy(ctx context.Context, c *client.Client, text string) (api.Key, error) 
 	if !client.IsNotFound(err) {
 		return found, err
 	}
-	list, listing := c.Keys(ctx)
+	all, listing := c.Keys(ctx)
 	if listing != nil {
 		return found, listing
 	}
 	var named []api.Key
-	for _, k := range list.Keys {
+	for _, k := range all {
 		if k.Name == text && k.State == "live" {
 			named = append(named, k)
 		}
@@ -400,7 +400,7 @@ func whoamiCommand() *cobra.Command {
 				fmt.Printf("A guest of %s, without a key.\n%s\n", r.called.URL, s.Can)
 				return nil
 			}
-			fmt.Printf("%s (%s), %s at %s, by %s.\n%s\n", s.Name, s.ID, s.Role, r.called.URL, r.called.keyFrom, s.Can)
+			fmt.Printf("%s (%s), %s at %s. The key is %s.\n%s\n", s.Name, s.ID, s.Role, r.called.URL, r.called.keyFrom, s.Can)
 			return nil
 		})
 	}

@@ -8,17 +8,16 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
 	"idlebeacon/client"
+	"idlebeacon/internal/core/loopback"
 	"idlebeacon/internal/core/secret"
 	"idlebeacon/internal/daemon"
 )
@@ -59,20 +58,20 @@ func (r *remote) target() (server, error) {
 		}
 		s = found
 		if s.Key != "" {
-			s.keyFrom = fmt.Sprintf("the key of %s in %s", r.server, file)
+			s.keyFrom = fmt.Sprintf("that of %s in %s", r.server, file)
 		}
 	}
 	if r.ca != "" {
 		s.CA = r.ca
 	}
 	if r.key != "" {
-		s.Key, s.keyFrom = r.key, "the key of --key or IDLEBEACON_KEY"
+		s.Key, s.keyFrom = r.key, "that of --key or IDLEBEACON_KEY"
 		if file, named := strings.CutPrefix(r.key, "@"); named {
 			text, err := readKey(file)
 			if err != nil {
 				return s, err
 			}
-			s.Key, s.keyFrom = text, "the key in "+file
+			s.Key, s.keyFrom = text, "that in "+file
 		}
 	}
 	if s.Key == "" {
@@ -160,12 +159,7 @@ func sameService(noted, asked string) bool {
 	if errA != nil || errB != nil || a.Scheme != b.Scheme || a.Port() != b.Port() {
 		return false
 	}
-	return a.Hostname() == b.Hostname() || isThisMachine(a.Hostname()) && isThisMachine(b.Hostname())
-}
-
-func isThisMachine(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
+	return a.Hostname() == b.Hostname() || loopback.Is(a.Hostname()) && loopback.Is(b.Hostname())
 }
 
 // client returns a client of the service that the options name.
@@ -213,14 +207,11 @@ func trusting(file string) (*http.Transport, error) {
 
 // asWhom says after a refusal which key was sent.
 func (r *remote) asWhom(answered *client.Error) string {
-	if !slices.Contains([]int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound}, answered.Status) {
-		return ""
-	}
 	switch {
-	case r.called.keyFrom == "" && answered.Status != http.StatusNotFound:
+	case answered.Status != http.StatusUnauthorized && answered.Status != http.StatusForbidden:
+		return ""
+	case r.called.keyFrom == "":
 		return "\nNo key was sent: name one with --key, or the data directory of the service with --data"
-	case answered.Status == http.StatusUnauthorized || answered.Status == http.StatusForbidden:
-		return "\nSent was " + r.called.keyFrom
 	}
-	return ""
+	return "\nThe key that was sent is " + r.called.keyFrom
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -23,14 +24,14 @@ const (
 	maxName = 100 // characters
 	// keptDays is for how many days it is known how many requests came with a key.
 	keptDays = 400
-	// ShownDays is how many of them are shown.
-	ShownDays = 30
+	// shownDays is how many of them are shown.
+	shownDays = 30
 )
 
 // A Key is an access key with how it is used.
 type Key struct {
 	store.Key
-	Days []int64 // requests on each of the last ShownDays days in UTC, today last
+	Days []int64 // requests on each of the last shownDays days in UTC, today last
 }
 
 // State is what can be done with a key.
@@ -54,9 +55,22 @@ func (r *Register) StateOf(k *store.Key) State {
 	return Live
 }
 
-// Keys returns all keys, in the order in which they were made.
-func (r *Register) Keys(ctx context.Context) ([]Key, error) {
-	return r.used(ctx, r.known.Load().keys, 0)
+// Keys returns keys in the order in which they were made: at most limit of those that come after
+// the one with the given id, "" for the first, and whether there are more.
+func (r *Register) Keys(ctx context.Context, after string, limit int) (page []Key, more bool, err error) {
+	keys := r.known.Load().keys
+	if after != "" {
+		last := slices.IndexFunc(keys, func(k *store.Key) bool { return k.ID == after })
+		if last < 0 {
+			return nil, false, invalid.New("after", "%q is not the id of a key", after)
+		}
+		keys = keys[last+1:]
+	}
+	if more = len(keys) > limit; more {
+		keys = keys[:limit]
+	}
+	page, err = r.used(ctx, keys)
+	return page, more, err
 }
 
 // Key returns the key with an id, or a *fault.NotFoundError.
@@ -65,33 +79,37 @@ func (r *Register) Key(ctx context.Context, id string) (Key, error) {
 	if k == nil {
 		return Key{}, &fault.NotFoundError{What: "key", ID: id}
 	}
-	all, err := r.used(ctx, []*store.Key{k}, k.Key)
+	all, err := r.used(ctx, []*store.Key{k})
 	if err != nil {
 		return Key{}, err
 	}
 	return all[0], nil
 }
 
-// used adds to keys how they are used; only is the key of the only one, or 0.
-func (r *Register) used(ctx context.Context, keys []*store.Key, only int64) ([]Key, error) {
+// used adds to keys how they are used.
+func (r *Register) used(ctx context.Context, keys []*store.Key) ([]Key, error) {
+	of := make([]int64, len(keys))
+	for i, k := range keys {
+		of[i] = k.Key
+	}
 	if err := r.noteUses(ctx); err != nil {
 		return nil, err
 	}
-	first := r.now().UTC().Truncate(day).Add(-(ShownDays - 1) * day)
-	days, err := r.store.KeyDays(ctx, only, first)
+	first := r.now().UTC().Truncate(day).Add(-(shownDays - 1) * day)
+	days, err := r.store.KeyDays(ctx, of, first)
 	if err != nil {
 		return nil, err
 	}
-	uses, err := r.store.KeyUses(ctx)
+	uses, err := r.store.KeyUses(ctx, of)
 	if err != nil {
 		return nil, err
 	}
 	requests := map[int64][]int64{}
 	for _, d := range days {
 		if requests[d.AccessKey] == nil {
-			requests[d.AccessKey] = make([]int64, ShownDays)
+			requests[d.AccessKey] = make([]int64, shownDays)
 		}
-		if i := int(d.Day.Sub(first) / day); i >= 0 && i < ShownDays {
+		if i := int(d.Day.Sub(first) / day); i >= 0 && i < shownDays {
 			requests[d.AccessKey][i] = d.Requests
 		}
 	}
@@ -99,7 +117,7 @@ func (r *Register) used(ctx context.Context, keys []*store.Key, only int64) ([]K
 	for i, k := range keys {
 		all[i] = Key{Key: *k, Days: requests[k.Key]}
 		if all[i].Days == nil {
-			all[i].Days = make([]int64, ShownDays)
+			all[i].Days = make([]int64, shownDays)
 		}
 		if u, used := uses[k.Key]; used {
 			all[i].UsedAt, all[i].UsedFrom = &u.At, u.From
@@ -120,7 +138,7 @@ type KeyEdit struct {
 func (r *Register) DraftKey(by *policy.Actor, e KeyEdit) (Key, error) {
 	k := store.Key{MadeBy: by.ID, CreatedAt: r.now().UTC()}
 	err := r.edit(by, &k, e)
-	return Key{Key: k, Days: make([]int64, ShownDays)}, err
+	return Key{Key: k, Days: make([]int64, shownDays)}, err
 }
 
 // MakeKey makes a key as an actor wants it, and returns its secret, which nobody can have again.
@@ -138,7 +156,11 @@ func (r *Register) MakeKey(ctx context.Context, by *policy.Actor, e KeyEdit) (Ke
 	case err != nil:
 		return Key{}, "", err
 	}
-	return Key{Key: k, Days: make([]int64, ShownDays)}, text, r.changed(ctx)
+	// The key is made, and who asked for it must get its secret. If it cannot be read now, it will be soon.
+	if err := r.changed(ctx); err != nil {
+		r.log.Warn("a key that was made cannot be read yet", "key", k.ID, "error", err)
+	}
+	return Key{Key: k, Days: make([]int64, shownDays)}, text, nil
 }
 
 // edit changes k, and checks what it becomes.
@@ -167,7 +189,7 @@ func (r *Register) edit(by *policy.Actor, k *store.Key, e KeyEdit) error {
 	if err := wellformed.Text(k.Name); err != nil {
 		return invalid.In("name", err)
 	}
-	if err := k.Limits.Check(); err != nil {
+	if err := k.Limits.Check(k.Role); err != nil {
 		return err
 	}
 	if !by.Covers(k.Role, &k.Limits) {

@@ -1,7 +1,6 @@
 package access
 
 import (
-	"cmp"
 	"context"
 	"crypto/subtle"
 	"errors"
@@ -34,9 +33,6 @@ var (
 type Options struct {
 	Log *slog.Logger
 	Now func() time.Time // nil for time.Now
-	// Fetch is what the keys of issuers are fetched with; nil for a client that has patience
-	// for a few seconds.
-	Fetch *http.Client
 }
 
 // A Register knows who callers are. It is safe for concurrent use.
@@ -85,13 +81,12 @@ const (
 // Open reads the keys of a database and begins to follow their changes.
 func Open(ctx context.Context, st *store.Store, options Options) (*Register, error) {
 	r := &Register{
-		store: st, log: options.Log, now: options.Now, fetch: options.Fetch,
+		store: st, log: options.Log, now: options.Now, fetch: issuers.Client(),
 		wake: make(chan struct{}, 1), turn: make(chan struct{}, 1), uses: map[int64]*use{},
 	}
 	if r.now == nil {
 		r.now = time.Now
 	}
-	r.fetch = cmp.Or(r.fetch, issuers.Client())
 	r.sessions = kept.New(keptSessions, func(_ secret.Hash, s session) int64 { return sizeOf(s.person) })
 	r.tokens = kept.New(keptTokens, func(_ secret.Hash, t token) int64 { return sizeOf(t.actor) })
 	if err := r.read(ctx); err != nil {

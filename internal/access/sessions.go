@@ -13,8 +13,10 @@ import (
 )
 
 const (
-	// SessionLasts is how long somebody stays signed in.
-	SessionLasts = 30 * day
+	// sessionLasts is how long somebody stays signed in, personLasts somebody of an issuer, who may
+	// have another opinion of the person by then.
+	sessionLasts = 30 * day
+	personLasts  = 12 * time.Hour
 	// codeLasts is how long a code that signs in is good.
 	codeLasts = 10 * time.Minute
 )
@@ -51,6 +53,20 @@ type personRecord struct {
 	Collections []string `json:"collections"` // null for all
 	Groups      []string `json:"groups"`
 	Own         bool     `json:"own"`
+}
+
+func recordOfPerson(a *policy.Actor) *personRecord {
+	return &personRecord{
+		ID: a.ID, Name: a.Name, Role: string(a.Role), Issuer: a.Issuer,
+		Collections: a.Limits.Collections, Groups: a.Limits.Groups, Own: a.Limits.Own,
+	}
+}
+
+func (p *personRecord) actor() *policy.Actor {
+	return &policy.Actor{
+		Kind: policy.Person, ID: p.ID, Name: p.Name, Role: policy.Role(p.Role), Issuer: p.Issuer,
+		Limits: policy.Limits{Collections: p.Collections, Groups: p.Groups, Own: p.Own},
+	}
 }
 
 // A SignedIn is somebody who has just signed in.
@@ -93,25 +109,21 @@ func (r *Register) begin(ctx context.Context, k *store.Key) (SignedIn, error) {
 	if err != nil {
 		return SignedIn{}, err
 	}
-	expires := r.now().Add(SessionLasts)
+	expires := r.now().Add(sessionLasts)
 	if k.ExpiresAt != nil && k.ExpiresAt.Before(expires) {
 		expires = *k.ExpiresAt
 	}
 	return r.keep(ctx, actor, store.Session{Key: k.Key, ExpiresAt: expires})
 }
 
-// SignInPerson signs in a person whom an issuer has vouched for, until a time.
+// SignInPerson signs in a person whom an issuer has vouched for.
 func (r *Register) SignInPerson(ctx context.Context, of *Issuer, person *policy.Actor) (SignedIn, error) {
-	record, err := json.Marshal(personRecord{
-		ID: person.ID, Name: person.Name, Role: string(person.Role), Issuer: person.Issuer,
-		Collections: person.Limits.Collections, Groups: person.Limits.Groups, Own: person.Limits.Own,
-	})
+	record, err := json.Marshal(recordOfPerson(person))
 	if err != nil {
 		return SignedIn{}, err
 	}
 	text := string(record)
-	const lasts = 12 * time.Hour // the issuer may have another opinion of the person by then
-	return r.keep(ctx, person, store.Session{Issuer: of.key, Person: &text, ExpiresAt: r.now().Add(lasts)})
+	return r.keep(ctx, person, store.Session{Issuer: of.key, Person: &text, ExpiresAt: r.now().Add(personLasts)})
 }
 
 func (r *Register) keep(ctx context.Context, actor *policy.Actor, s store.Session) (SignedIn, error) {
@@ -180,10 +192,8 @@ func sessionOf(found *store.Session) (session, error) {
 	if err := json.Unmarshal([]byte(*found.Person), &p); err != nil {
 		return s, fmt.Errorf("a session: %w", err)
 	}
-	s.person = &policy.Actor{
-		Kind: policy.Person, ID: p.ID, Name: p.Name, Role: policy.Role(p.Role), Issuer: p.Issuer, Session: true,
-		Limits: policy.Limits{Collections: p.Collections, Groups: p.Groups, Own: p.Own},
-	}
+	s.person = p.actor()
+	s.person.Session = true
 	return s, nil
 }
 

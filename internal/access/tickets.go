@@ -12,8 +12,8 @@ import (
 	"idlebeacon/internal/core/policy"
 )
 
-// TicketLasts is how long a ticket is good.
-const TicketLasts = time.Minute
+// ticketLasts is how long a ticket is good.
+const ticketLasts = time.Minute
 
 // A ticketRecord is what a ticket says. It is signed, so nothing of it is kept.
 type ticketRecord struct {
@@ -26,13 +26,10 @@ type ticketRecord struct {
 // Ticket makes a ticket with which whoever has it may get one path, as an actor, for a minute:
 // for browsers where they send no headers.
 func (r *Register) Ticket(a *policy.Actor, path string) (ticket string, expires time.Time, err error) {
-	expires = r.now().Add(TicketLasts).Truncate(time.Second)
+	expires = r.now().Add(ticketLasts).Truncate(time.Second)
 	t := ticketRecord{Path: path, Expires: expires.Unix(), Key: a.Key}
 	if a.Kind == policy.Person {
-		t.Person = &personRecord{
-			ID: a.ID, Name: a.Name, Role: string(a.Role), Issuer: a.Issuer,
-			Collections: a.Limits.Collections, Groups: a.Limits.Groups, Own: a.Limits.Own,
-		}
+		t.Person = recordOfPerson(a)
 	}
 	text, err := json.Marshal(t)
 	if err != nil {
@@ -52,23 +49,18 @@ func (r *Register) ByTicket(ticket, path string) (*policy.Actor, error) {
 	if err := json.Unmarshal(text, &t); err != nil || t.Path != path || r.now().Unix() >= t.Expires {
 		return nil, ErrNoTicket
 	}
-	if p := t.Person; p != nil {
-		if r.Issuer(p.Issuer) == nil {
-			return nil, ErrNoTicket
+	var actor *policy.Actor
+	switch k := r.byID(t.Key); {
+	case t.Person != nil && r.Issuer(t.Person.Issuer) != nil:
+		actor = t.Person.actor()
+	case k != nil:
+		if actor, err = r.actorOf(k); err != nil {
+			return nil, errors.Join(ErrNoTicket, err)
 		}
-		return &policy.Actor{
-			Kind: policy.Person, ID: p.ID, Name: p.Name, Role: policy.Role(p.Role), Issuer: p.Issuer,
-			Limits: policy.Limits{Collections: p.Collections, Groups: p.Groups, Own: p.Own},
-		}, nil
-	}
-	k := r.byID(t.Key)
-	if k == nil {
+	default:
 		return nil, ErrNoTicket
 	}
-	actor, err := r.actorOf(k)
-	if err != nil {
-		return nil, errors.Join(ErrNoTicket, err)
-	}
+	actor.Ticket = true
 	return actor, nil
 }
 

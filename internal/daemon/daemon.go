@@ -22,6 +22,7 @@ import (
 
 	"idlebeacon/internal/access"
 	"idlebeacon/internal/admission"
+	"idlebeacon/internal/core/loopback"
 	"idlebeacon/internal/httpapi"
 	"idlebeacon/internal/pgbox"
 	"idlebeacon/internal/service"
@@ -90,7 +91,7 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.listener, err = listen(ctx, config.Listen); err != nil {
 		return err
 	}
-	if host, _, err := net.SplitHostPort(config.Listen); err == nil && !httpapi.IsLoopback(host) &&
+	if host, _, err := net.SplitHostPort(config.Listen); err == nil && !loopback.Is(host) &&
 		config.Certificate == "" && len(config.TrustedProxies) == 0 {
 		d.log.Warn("others on the network can read keys on their way: use --tls-certificate and --tls-key, or a proxy " +
 			"that does TLS and is named with --trusted-proxies")

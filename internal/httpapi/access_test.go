@@ -177,7 +177,9 @@ func (h *house) visitors() map[string]visitor {
 	all["an expired key"] = visitor{headers: bearer(text), refused: 401}
 	_, text = h.key(fmt.Sprintf(`{"name":"for pages","role":"owner","limits":{"origins":[%q]}}`, appSite))
 	all["a key for pages, from its page"] = visitor{headers: append(bearer(text), "Origin", appSite), role: policy.Owner}
-	all["a key for pages, from another"] = visitor{headers: append(bearer(text), "Origin", "https://x.example"), refused: 403}
+	all["a key for pages, from another"] = visitor{
+		headers: append(bearer(text), "Origin", "https://x.example"), refused: 403,
+	}
 	all["a key for pages, from none"] = visitor{headers: bearer(text), refused: 403}
 	all["a key for programs, from a page"] = visitor{headers: append(bearer(h.owner), "Origin", appSite), refused: 403}
 	return all
@@ -207,8 +209,8 @@ func (i houseIdentity) Identity() string {
 // expected returns what a caller gets for a route to a collection, by what the documentation
 // says: a status, or 0 for that of the handler.
 func (v *visitor) expected(r *policy.Rule, collection string) int {
-	rank := slices.Index([]policy.Role{policy.None, policy.Reader, policy.Contributor, policy.Editor, policy.Owner}, v.role)
-	needs := slices.Index([]policy.Role{policy.None, policy.Reader, policy.Contributor, policy.Editor, policy.Owner}, r.Needs)
+	order := []policy.Role{policy.None, policy.Reader, policy.Contributor, policy.Editor, policy.Owner}
+	rank, needs := slices.Index(order, v.role), slices.Index(order, r.Needs)
 	guest := rank <= 0 // a device sees what guests see
 	refusal := 403
 	if v.role == policy.None {

@@ -27,13 +27,7 @@ func (h *server) identified(next http.Handler) http.Handler {
 			return
 		}
 		callerOf(r).actor = actor.ID
-		origin := foreignOrigin(h, r)
-		if !actor.MayUse(origin) && (origin != "" || !actor.MayUse(r.Header.Get("Origin"))) {
-			problem := "requests with " + actor.String() + " may not come from pages of " + origin
-			if origin == "" {
-				problem = actor.String() + " is only for web pages of " + strings.Join(actor.Limits.Origins, ", ") +
-					", and this request comes from none"
-			}
+		if problem := h.wrongPage(r, actor); problem != "" {
 			writeProblem(w, http.StatusForbidden, "", problem+"; an owner can change its origins")
 			return
 		}
@@ -51,13 +45,28 @@ func (h *server) identified(next http.Handler) http.Handler {
 	})
 }
 
+// wrongPage says why requests of an actor may not come from where one comes from, "" if they may.
+func (h *server) wrongPage(r *http.Request, a *policy.Actor) string {
+	origin := h.foreignOrigin(r)
+	// The service's own pages say so, or have a cookie, which nobody else sends.
+	own := origin == "" && (a.Session || r.Header.Get("Origin") != "")
+	switch {
+	case a.MayUse(origin), own && a.MayUse(ownOrigin(r)):
+		return ""
+	case origin != "":
+		return "requests with " + a.String() + " may not come from pages of " + origin
+	}
+	return a.String() + " is only for web pages of " + strings.Join(a.Limits.Origins, ", ") +
+		", and this request comes from none of them"
+}
+
 // caller returns who makes a request.
 func (h *server) caller(w http.ResponseWriter, r *http.Request) (*policy.Actor, error) {
 	if h.options.Everyone != nil {
 		actor := *h.options.Everyone
 		return &actor, nil
 	}
-	origin := foreignOrigin(h, r)
+	origin := h.foreignOrigin(r)
 	if given := r.Header.Get("Authorization"); given != "" {
 		return h.bearer(r, given)
 	}

@@ -103,7 +103,7 @@ func (h *server) tryIssuer(w http.ResponseWriter, r *http.Request) error {
 	}
 	out := api.IssuerVerdict{Taken: trial.Refused == "", Reason: trial.Refused, Claims: trial.Claims}
 	if g := &trial.Grant; g.Rule >= 0 {
-		limits := describeLimits(&g.Limits)
+		limits := api.Limits(g.Limits)
 		out.Rule, out.Name, out.Role, out.Limits = &g.Rule, g.Name, string(g.Role), &limits
 		out.Can = policy.Sentence(g.Role, &g.Limits, nil)
 	}

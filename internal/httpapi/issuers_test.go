@@ -84,7 +84,8 @@ func TestTokensOverHTTP(t *testing.T) {
 	h.want(200, maren, "GET", "/api/session", "", "Origin", "https://app.example")
 	h.want(401, token(map[string]any{"exp": 1}), "GET", "/api/session", "")
 
-	h.want(200, h.owner, "PUT", "/api/issuers/trust", strings.Replace(trusting(server.URL, ""), `"editor"`, `"reader"`, 1))
+	weaker := strings.Replace(trusting(server.URL, ""), `"editor","own":true`, `"reader"`, 1)
+	h.want(200, h.owner, "PUT", "/api/issuers/trust", weaker)
 	h.want(403, maren, "POST", "/api/collections/closed/items", point("m", "1", "2", "{}"))
 	h.want(204, h.owner, "DELETE", "/api/issuers/trust", "")
 	h.want(401, maren, "GET", "/api/session", "")
@@ -137,7 +138,8 @@ func TestSigningInThroughAnIssuer(t *testing.T) {
 		return false
 	}
 	cookie, back := there()
-	if location, cookies := come(back.RequestURI(), cookie); location != "http://localhost:8470/data" || !signedIn(cookies) {
+	location, cookies := come(back.RequestURI(), cookie)
+	if location != "http://localhost:8470/data" || !signedIn(cookies) {
 		t.Errorf("back at %s with %v", location, cookies)
 	}
 	for what, spoil := range map[string]func(cookie string, back *url.URL) (string, string){

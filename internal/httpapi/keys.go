@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"net/http"
+	"net/url"
+	"strconv"
 	"time"
 
 	"idlebeacon/api"
@@ -14,31 +16,35 @@ import (
 
 func (h *server) describeKey(k *access.Key) api.Key {
 	return api.Key{
-		ID: k.ID, Name: k.Name, Role: string(k.Role), Limits: describeLimits(&k.Limits),
+		ID: k.ID, Name: k.Name, Role: string(k.Role), Limits: api.Limits(k.Limits),
 		Can: policy.Sentence(k.Role, &k.Limits, k.ExpiresAt), Hint: k.Hint,
 		State: string(h.options.Access.StateOf(&k.Key)), MadeBy: k.MadeBy, CreatedAt: k.CreatedAt,
 		ExpiresAt: k.ExpiresAt, RevokedAt: k.RevokedAt, UsedAt: k.UsedAt, UsedFrom: k.UsedFrom, Days: k.Days,
 	}
 }
 
-func limitsOf(l *api.Limits) *policy.Limits {
-	if l == nil {
-		return nil
-	}
-	return &policy.Limits{
-		Collections: l.Collections, Groups: l.Groups, Devices: l.Devices, Origins: l.Origins, Own: l.Own,
-		PerMinute: l.PerMinute,
-	}
-}
+// maxKeys is how many keys a page of them has at most.
+const maxKeys = 100
 
 func (h *server) listKeys(w http.ResponseWriter, r *http.Request) error {
-	all, err := h.options.Access.Keys(r.Context())
+	q := parseQuery(r, "after", "limit")
+	limit := q.clamped("limit", maxKeys, maxKeys)
+	if q.err != nil {
+		return q.err
+	}
+	page, more, err := h.options.Access.Keys(r.Context(), q.text("after"), limit)
 	if err != nil {
 		return err
 	}
-	out := api.Keys{Keys: make([]api.Key, len(all))}
-	for i := range all {
-		out.Keys[i] = h.describeKey(&all[i])
+	out := api.Keys{
+		Keys: make([]api.Key, len(page)), Links: []api.Link{{Rel: "self", Href: h.self(r), Type: plainJSON}},
+	}
+	for i := range page {
+		out.Keys[i] = h.describeKey(&page[i])
+	}
+	if more {
+		next := url.Values{"limit": {strconv.Itoa(limit)}, "after": {page[len(page)-1].ID}}
+		out.Links = append(out.Links, h.site(r).link("next", "/api/keys?"+next.Encode(), plainJSON, ""))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }
@@ -67,7 +73,7 @@ func (h *server) makeKey(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	edit := access.KeyEdit{Name: &n.Name, Role: &role, Limits: limitsOf(n.Limits), Expires: &n.ExpiresAt}
+	edit := access.KeyEdit{Name: &n.Name, Role: &role, Limits: (*policy.Limits)(n.Limits), Expires: &n.ExpiresAt}
 	if dry {
 		k, err := h.options.Access.DraftKey(actorOf(r), edit)
 		if err != nil {
@@ -90,7 +96,7 @@ func (h *server) changeKey(w http.ResponseWriter, r *http.Request) error {
 	if err := h.readJSON(w, r, &u); err != nil {
 		return err
 	}
-	edit := access.KeyEdit{Name: u.Name, Limits: limitsOf(u.Limits)}
+	edit := access.KeyEdit{Name: u.Name, Limits: (*policy.Limits)(u.Limits)}
 	if u.Role != nil {
 		role, err := policy.ParseRole("role", *u.Role)
 		if err != nil {

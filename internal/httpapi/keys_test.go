@@ -62,10 +62,12 @@ func TestRevokedEverywhere(t *testing.T) {
 // TestKeysOverHTTP makes, changes and revokes keys.
 func TestKeysOverHTTP(t *testing.T) {
 	h := newHouse(t, Network{})
-	w := h.ask("POST", "/api/keys", `{"name":"Harbour kiosk","role":"reader","limits":{"per_minute":60}}`, bearer(h.owner)...)
+	w := h.ask("POST", "/api/keys", `{"name":"Harbour kiosk","role":"reader","limits":{"per_minute":60}}`,
+		bearer(h.owner)...)
 	var made api.Key
-	if err := json.Unmarshal(w.Body.Bytes(), &made); err != nil || w.Code != 201 || secret.Check(secret.Key, made.Secret) != nil ||
-		made.Hint != secret.Hint(made.Secret) || w.Header().Get("Cache-Control") != never ||
+	if err := json.Unmarshal(w.Body.Bytes(), &made); err != nil || w.Code != 201 ||
+		secret.Check(secret.Key, made.Secret) != nil || made.Hint != secret.Hint(made.Secret) ||
+		w.Header().Get("Cache-Control") != never ||
 		w.Header().Get("Location") == "" {
 		t.Fatalf("%d %s %v", w.Code, w.Body, w.Header())
 	}
@@ -76,9 +78,9 @@ func TestKeysOverHTTP(t *testing.T) {
 	if err := h.kept(&row, made.ID); err != nil || strings.Contains(string(row), made.Secret[6:]) {
 		t.Errorf("the database has %s, %v", row, err)
 	}
-	if body := h.want(200, h.owner, "POST", "/api/keys?dry_run=true", `{"name":"x","role":"reader"}`); strings.Contains(body,
-		"secret") || !strings.Contains(body, "Sees places") {
-		t.Error(body)
+	draft := h.want(200, h.owner, "POST", "/api/keys?dry_run=true", `{"name":"x","role":"reader"}`)
+	if strings.Contains(draft, "secret") || !strings.Contains(draft, "Sees places") {
+		t.Error(draft)
 	}
 	for body, field := range map[string]string{
 		`{"name":"","role":"reader"}`:                                                                "name",
@@ -103,7 +105,8 @@ func TestKeysOverHTTP(t *testing.T) {
 		used.Days[len(used.Days)-1] != 3 {
 		t.Errorf("%v %s", err, body)
 	}
-	if body := h.want(200, h.owner, "PATCH", "/api/keys/"+made.ID, `{"expires_at":null}`); strings.Contains(body, "expires_at") {
+	body = h.want(200, h.owner, "PATCH", "/api/keys/"+made.ID, `{"expires_at":null}`)
+	if strings.Contains(body, "expires_at") {
 		t.Error(body)
 	}
 	h.want(400, h.owner, "PATCH", "/api/keys/"+made.ID, `{"expires_at":"soon"}`)

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/loopback"
 	"idlebeacon/internal/core/policy"
 
 	"github.com/go-chi/cors"
@@ -151,30 +152,25 @@ func (h *server) knownHosts(next http.Handler) http.Handler {
 }
 
 func (h *server) answersTo(host string) bool {
-	if IsLoopback(host) || slices.Contains(h.options.Hosts, host) {
-		return true
-	}
-	if base, err := url.Parse(h.options.BaseURL); err == nil && h.options.BaseURL != "" &&
-		strings.EqualFold(base.Hostname(), host) {
+	if loopback.Is(host) || slices.Contains(h.hosts, host) {
 		return true
 	}
 	_, err := netip.ParseAddr(host) // nobody can let an address point elsewhere
 	return err == nil && len(h.options.Hosts) == 0
 }
 
-// IsLoopback reports whether host, a name or an address, is this machine's own.
-func IsLoopback(host string) bool {
-	host = strings.Trim(host, "[]")
-	if strings.EqualFold(host, "localhost") {
-		return true
+// hostsOf returns the names in small letters that a service answers to, beside this machine's.
+func hostsOf(o *Options) []string {
+	base, err := url.Parse(o.BaseURL)
+	if err != nil || base.Hostname() == "" {
+		return o.Hosts
 	}
-	ip := net.ParseIP(host)
-	return ip != nil && ip.IsLoopback()
+	return append(slices.Clone(o.Hosts), strings.ToLower(base.Hostname()))
 }
 
 // foreignOrigin returns the origin of the page that a request comes from, "" if it comes from
 // none or from the service's own.
-func foreignOrigin(h *server, r *http.Request) string {
+func (h *server) foreignOrigin(r *http.Request) string {
 	origin := r.Header.Get("Origin")
 	if origin == "" || origin == string(h.site(r)) || origin == ownOrigin(r) {
 		return ""

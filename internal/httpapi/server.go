@@ -72,6 +72,7 @@ type server struct {
 	routes   chi.Router
 	files    consoleFiles
 	rates    *rates
+	hosts    []string // that it answers to
 }
 
 // How many bytes of answers and of squares of the map are kept.
@@ -90,7 +91,7 @@ func New(s Service, options Options) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &server{service: s, options: options, contract: contractJSON, backdrop: options.Backdrop}
+	h := &server{service: s, options: options, contract: contractJSON, backdrop: options.Backdrop, hosts: hostsOf(&options)}
 	if options.Access == nil && options.Everyone == nil {
 		return nil, errors.New("httpapi: nobody knows who callers are")
 	}
@@ -216,7 +217,7 @@ func (h *server) admitting(g guarded) {
 	g.post("/api/tickets", h.bare(h.makeTicket))
 	g.get("/sign-in/{issuer}", h.handle(h.leadToIssuer))
 	g.get("/sign-in/{issuer}/back", h.handle(h.backFromIssuer))
-	g.get("/api/keys", h.bare(h.listKeys))
+	g.get("/api/keys", h.handle(h.listKeys))
 	g.post("/api/keys", h.handle(h.makeKey))
 	g.get("/api/keys/{key}", h.bare(h.getKey))
 	g.patch("/api/keys/{key}", h.bare(h.changeKey))

@@ -20,16 +20,9 @@ import (
 	"idlebeacon/internal/issuers"
 )
 
-func describeLimits(l *policy.Limits) api.Limits {
-	return api.Limits{
-		Collections: l.Collections, Groups: l.Groups, Devices: l.Devices, Origins: l.Origins, Own: l.Own,
-		PerMinute: l.PerMinute,
-	}
-}
-
 func (h *server) describeSession(r *http.Request, a *policy.Actor, expires *time.Time) api.Session {
 	out := api.Session{
-		Kind: string(a.Kind), ID: a.ID, Name: a.Name, Role: string(a.Role), Limits: describeLimits(&a.Limits),
+		Kind: string(a.Kind), ID: a.ID, Name: a.Name, Role: string(a.Role), Limits: api.Limits(a.Limits),
 		Can: policy.Sentence(a.Role, &a.Limits, nil), SignedIn: a.Session, ExpiresAt: expires,
 		Issuers: []api.SignInWay{},
 	}
@@ -71,14 +64,13 @@ func (h *server) signIn(w http.ResponseWriter, r *http.Request) error {
 		h.unidentified(w, r, err)
 		return nil
 	}
-	if signed.Actor.Limits.Origins != nil && !signed.Actor.MayUse(ownOrigin(r)) {
+	if signed.Actor.Session = true; h.wrongPage(r, signed.Actor) != "" {
 		writeProblem(w, http.StatusForbidden, "", signed.Actor.String()+" is only for web pages of "+
 			strings.Join(signed.Actor.Limits.Origins, ", ")+", which the console is none of")
 		return nil
 	}
 	w.Header().Del("Set-Cookie") // that drops a session which has ended
 	h.setCookie(w, r, http.Cookie{Name: h.cookieName(r), Value: signed.Secret, Expires: signed.Expires})
-	signed.Actor.Session = true
 	return writeJSON(w, http.StatusCreated, plainJSON, h.describeSession(r, signed.Actor, &signed.Expires))
 }
 
@@ -119,8 +111,9 @@ func (h *server) makeTicket(w http.ResponseWriter, r *http.Request) error {
 	if err := h.readJSON(w, r, &ask); err != nil {
 		return err
 	}
+	const longest = 2000 // bytes
 	path, err := url.Parse(ask.Path)
-	if err != nil || !strings.HasPrefix(ask.Path, "/") || path.Host != "" || path.RawQuery != "" || path.Fragment != "" {
+	if err != nil || len(ask.Path) > longest || !strings.HasPrefix(ask.Path, "/") || path.Host != "" || path.RawQuery != "" || path.Fragment != "" {
 		return invalid.New("path", "%q is no path", ask.Path).
 			Wanted("one such as /api/collections/huts/export, without a query")
 	}

@@ -40,7 +40,8 @@ func TestSessions(t *testing.T) {
 	r.Header.Set("Content-Type", "application/json")
 	w := httptest.NewRecorder()
 	h.handler.ServeHTTP(w, r)
-	if secure := w.Result().Cookies(); len(secure) != 1 || !secure[0].Secure || !strings.HasPrefix(secure[0].Name, "__Host-") ||
+	secure := w.Result().Cookies()
+	if len(secure) != 1 || !secure[0].Secure || !strings.HasPrefix(secure[0].Name, "__Host-") ||
 		w.Header().Get("Strict-Transport-Security") == "" {
 		t.Errorf("by TLS: %v %v", secure, w.Header())
 	}
@@ -67,12 +68,14 @@ func TestSessions(t *testing.T) {
 	}
 	is(c, "key")
 	// From a page of another site neither by cookie nor, without a key, at all.
-	for _, from := range [][]string{{"Origin", appSite}, {"Sec-Fetch-Site", "cross-appSite"}, {"Sec-Fetch-Site", "same-appSite"}} {
+	for _, from := range [][]string{
+		{"Origin", appSite}, {"Sec-Fetch-Site", "cross-site"}, {"Sec-Fetch-Site", "same-site"},
+	} {
 		h.want(403, "", "DELETE", "/api/collections/open/items/a", "", append(from, "Cookie", c.Name+"="+c.Value)...)
 	}
-	if body := h.want(200, "", "GET", "/api/session", "", "Origin", appSite, "Cookie", c.Name+"="+c.Value); !strings.Contains(
-		body, `"kind":"guest"`) {
-		t.Errorf("another site reads by the cookie: %s", body)
+	read := h.want(200, "", "GET", "/api/session", "", "Origin", appSite, "Cookie", c.Name+"="+c.Value)
+	if !strings.Contains(read, `"kind":"guest"`) {
+		t.Errorf("another site reads by the cookie: %s", read)
 	}
 	h.want(204, "", "DELETE", "/api/session", "", append(own, "Cookie", c.Name+"="+c.Value)...)
 	is(c, "guest")
@@ -80,6 +83,11 @@ func TestSessions(t *testing.T) {
 	h.want(204, "", "DELETE", "/api/session?everywhere=true", "", append(own, "Cookie", again.Name+"="+again.Value)...)
 	is(again, "guest")
 	is(planted, "guest")
+	// A key for pages signs in to the console if that is one of them.
+	_, elsewhere := h.key(`{"name":"p","role":"reader","limits":{"origins":["` + appSite + `"]}}`)
+	h.want(403, "", "POST", "/api/session", `{"key":"`+elsewhere+`"}`, own...)
+	_, here := h.key(`{"name":"p","role":"reader","limits":{"origins":["http://localhost:8470"]}}`)
+	is(enter(`{"key":"`+here+`"}`), "key")
 	// Whoever makes cookies up does not sign others from the same address out.
 	last := enter(`{"key":"` + h.owner + `"}`)
 	is(last, "key")
@@ -109,4 +117,15 @@ func TestTickets(t *testing.T) {
 	h.want(401, "", "POST", "/api/tickets", `{"path":"/api"}`)
 	h.want(200, h.owner, "DELETE", "/api/keys/"+id, "")
 	h.want(401, "", "GET", path+"?"+with, "")
+	h.want(400, h.owner, "POST", "/api/tickets", `{"path":"/`+strings.Repeat("x", 3000)+`"}`)
+	// A page shows pictures without saying where it comes from: a ticket of its key is good there, and not on
+	// pages of others.
+	_, text = h.key(`{"name":"p","role":"reader","limits":{"origins":["` + appSite + `"]}}`)
+	body := h.want(201, text, "POST", "/api/tickets", `{"path":"`+path+`"}`, "Origin", appSite)
+	if err := json.Unmarshal([]byte(body), &made); err != nil {
+		t.Fatal(err)
+	}
+	h.want(200, "", "GET", path+"?format=csv&ticket="+made.Ticket, "")
+	h.want(200, "", "GET", path+"?format=csv&ticket="+made.Ticket, "", "Origin", appSite)
+	h.want(403, "", "GET", path+"?format=csv&ticket="+made.Ticket, "", "Origin", "https://other.example")
 }

@@ -113,6 +113,8 @@ func TestTokensAreTaken(t *testing.T) {
 				"not yet":          i.token(t, map[string]any{"nbf": i.now().Add(time.Hour).Unix()}),
 				"another issuer":   i.token(t, map[string]any{"iss": "https://accounts.example"}),
 				"nobody":           i.token(t, map[string]any{"sub": ""}),
+				"a long subject":   i.token(t, map[string]any{"sub": strings.Repeat("x", 256)}),
+				"no text":          i.token(t, map[string]any{"sub": "a\x00b"}),
 				"changed":          changed(i.token(t, nil)),
 				"unsigned":         unsigned(t, i.token(t, nil)),
 				"by a shared key":  byTheirPublicKey(t, i),

@@ -2,7 +2,6 @@ package issuers
 
 import (
 	"encoding/json"
-	"net"
 	"net/url"
 	"slices"
 	"strings"
@@ -12,6 +11,7 @@ import (
 
 	"idlebeacon/internal/core/claims"
 	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/loopback"
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/wellformed"
 )
@@ -55,6 +55,7 @@ var usualAlgorithms = []string{"RS256", "PS256", "ES256", "EdDSA"}
 const (
 	maxText    = 300
 	maxKeySet  = 256 << 10 // bytes
+	maxPasted  = 64 << 10  // bytes of one that is pasted, and listed with its issuer
 	maxKeysIn  = 100
 	maxSkew    = 300 // seconds
 	maxEntries = 20
@@ -108,8 +109,10 @@ func (s *Settings) checkKeys() error {
 	case Address:
 		return checkAddress("keys_address", s.KeysAddress)
 	case Pasted:
-		_, err := parseKeySet(s.KeySet)
-		if err != nil {
+		if len(s.KeySet) > maxPasted {
+			return invalid.New("key_set", "is too large").Wanted("at most %d KiB", maxPasted>>10)
+		}
+		if _, err := parseKeySet(s.KeySet); err != nil {
 			return invalid.In("key_set", err)
 		}
 		return nil
@@ -124,15 +127,10 @@ func checkAddress(field, address string) error {
 	switch {
 	case err != nil || u.Host == "" || u.User != nil || len(address) > maxText:
 		return invalid.New(field, "%q is no address", address).Wanted(want)
-	case u.Scheme == "https", u.Scheme == "http" && isLoopback(u.Hostname()):
+	case u.Scheme == "https", u.Scheme == "http" && loopback.Is(u.Hostname()):
 		return nil
 	}
 	return invalid.New(field, "%q is not safe from being changed on its way", address).Wanted(want)
-}
-
-func isLoopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // parseKeySet reads a JWK Set. Keys that are of no use for signatures are left out.

@@ -14,10 +14,14 @@ import (
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
+
+	"idlebeacon/internal/core/wellformed"
 )
 
-// maxToken is the most bytes of a token.
-const maxToken = 16 << 10
+const (
+	maxToken   = 16 << 10 // bytes
+	maxSubject = 255      // characters (OpenID Connect Core 1.0, section 2)
+)
 
 // A Verifier takes the tokens of one issuer. It is safe for concurrent use.
 type Verifier struct {
@@ -64,6 +68,13 @@ func (v *Verifier) discover(ctx context.Context) (*published, error) {
 	}
 	if err := checkAddress("jwks_uri", said.KeysAt); err != nil {
 		return nil, err
+	}
+	if v.settings.ClientID != "" { // codes and the client's secret go there
+		for _, address := range []string{provider.Endpoint().AuthURL, provider.Endpoint().TokenURL} {
+			if err := checkAddress("endpoint", address); err != nil {
+				return nil, err
+			}
+		}
 	}
 	found, err := v.fetchKeys(ctx, said.KeysAt)
 	if err != nil {
@@ -135,8 +146,8 @@ func (v *Verifier) verify(ctx context.Context, token string, audience []string) 
 		return Token{}, &RefusedError{"it expired at " + late.Expiry.UTC().Format(time.RFC3339)}
 	case err != nil:
 		return Token{}, &RefusedError{strings.TrimPrefix(err.Error(), "oidc: ")}
-	case parsed.Subject == "":
-		return Token{}, &RefusedError{"it does not say whom it is about, in \"sub\""}
+	case parsed.Subject == "" || len(parsed.Subject) > maxSubject || wellformed.Text(parsed.Subject) != nil:
+		return Token{}, &RefusedError{"it does not say whom it is about, in \"sub\", in 1 to 255 characters"}
 	case !slices.ContainsFunc(parsed.Audience, func(a string) bool { return slices.Contains(audience, a) }):
 		return Token{}, &RefusedError{fmt.Sprintf("it is for %q, and not for one of %q", parsed.Audience, audience)}
 	}

@@ -19,6 +19,8 @@ import (
 	"sync"
 	"time"
 
+	"idlebeacon/internal/core/loopback"
+
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 	"golang.org/x/oauth2"
@@ -156,8 +158,7 @@ func backTo(r *http.Request) (*url.URL, error) {
 	if err != nil {
 		return nil, err
 	}
-	ip := net.ParseIP(back.Hostname())
-	if back.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if !loopback.Is(back.Hostname()) {
 		return nil, errors.New("this stand-in sends nobody away from this machine")
 	}
 	return back, nil

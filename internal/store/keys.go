@@ -256,24 +256,26 @@ type KeyDay struct {
 	Requests  int64
 }
 
-// KeyDays returns how keys were used since a day, in the order of keys and days; 0 for all keys.
-func (s *Store) KeyDays(ctx context.Context, key int64, since time.Time) (days []KeyDay, err error) {
-	err = s.db.WithContext(ctx).Raw(`SELECT access_key, day, requests FROM key_days WHERE (? = 0 OR access_key = ?) AND
-		day >= (?::timestamptz AT TIME ZONE 'UTC')::date ORDER BY access_key, day`, key, key, since).Scan(&days).Error
+// KeyDays returns how some keys were used since a day, in the order of keys and days.
+func (s *Store) KeyDays(ctx context.Context, keys []int64, since time.Time) (days []KeyDay, err error) {
+	err = s.db.WithContext(ctx).Raw(`SELECT access_key, day, requests FROM key_days WHERE access_key = ANY (?) AND
+		day >= (?::timestamptz AT TIME ZONE 'UTC')::date ORDER BY access_key, day`, array[int64](keys), since).
+		Scan(&days).Error
 	if err != nil {
 		err = fmt.Errorf("reading how keys were used: %w", err)
 	}
 	return days, err
 }
 
-// KeyUses returns when and from where keys were used last, by key.
-func (s *Store) KeyUses(ctx context.Context) (map[int64]KeyUse, error) {
+// KeyUses returns when and from where some keys were used last, by key.
+func (s *Store) KeyUses(ctx context.Context, keys []int64) (map[int64]KeyUse, error) {
 	var rows []struct {
 		Key      int64
 		UsedAt   time.Time
 		UsedFrom string
 	}
-	err := s.db.WithContext(ctx).Raw("SELECT key, used_at, used_from FROM access_keys WHERE used_at IS NOT NULL").
+	err := s.db.WithContext(ctx).Raw("SELECT key, used_at, used_from FROM access_keys "+
+		"WHERE key = ANY (?) AND used_at IS NOT NULL", array[int64](keys)).
 		Scan(&rows).Error
 	if err != nil {
 		return nil, fmt.Errorf("reading how keys were used: %w", err)

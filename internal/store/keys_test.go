@@ -77,11 +77,11 @@ func TestKeysAreKept(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	days, err := s.KeyDays(t.Context(), 0, today.AddDate(0, 0, -1))
+	days, err := s.KeyDays(t.Context(), []int64{k.Key, owner.Key}, today.AddDate(0, 0, -1))
 	if err != nil || len(days) != 2 || days[1].Requests != 6 || !days[1].Day.Equal(today) || days[0].Requests != 2 {
 		t.Errorf("%+v, %v", days, err)
 	}
-	uses, err := s.KeyUses(t.Context())
+	uses, err := s.KeyUses(t.Context(), []int64{k.Key, owner.Key})
 	if err != nil || len(uses) != 1 || !uses[k.Key].At.Equal(now) || uses[k.Key].From != "192.0.2.1" {
 		t.Errorf("%+v, %v", uses, err)
 	}

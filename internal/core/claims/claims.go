@@ -11,6 +11,7 @@ import (
 
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/core/wellformed"
 )
 
 // A Rule gives a role to those of whom the issuer says something.
@@ -37,6 +38,7 @@ const (
 	maxRules = 50
 	maxIDs   = 500 // of a list, those that a claim lists included
 	maxID    = 200 // bytes
+	maxName  = 100 // characters
 )
 
 // Check returns what is wrong with rules, as an *invalid.Error.
@@ -59,9 +61,9 @@ func Check(rules []Rule) error {
 				return invalid.New(field+of.name, "is %d bytes long", len(of.claim)).Wanted("at most 300")
 			}
 		}
-		limits := policy.Limits{Collections: r.Collections, Groups: r.Groups}
-		if err := limits.Check(); err != nil {
-			return invalid.In(field+"collections", err)
+		limits := policy.Limits{Collections: r.Collections, Groups: r.Groups, Own: r.Own}
+		if err := limits.Check(r.Role); err != nil {
+			return invalid.In(fmt.Sprintf("rules[%d]", i), err)
 		}
 	}
 	return nil
@@ -100,7 +102,7 @@ func listed(said map[string]any, own []string, in string) []string {
 	all := append([]string{}, own...)
 	value, _ := find(said, in)
 	for _, id := range texts(value) {
-		if len(id) <= maxID && len(all) < maxIDs { // who has more does with less
+		if len(id) <= maxID && wellformed.Text(id) == nil && len(all) < maxIDs { // who has more does with less
 			all = append(all, id)
 		}
 	}
@@ -114,12 +116,22 @@ func nameOf(said map[string]any, in string) string {
 	}
 	for _, name := range names {
 		if value, there := find(said, name); there {
-			if all := texts(value); len(all) > 0 && all[0] != "" {
-				return all[0]
+			if all := texts(value); len(all) > 0 && all[0] != "" && wellformed.Text(all[0]) == nil {
+				return all[0][:cutAt(all[0], maxName)]
 			}
 		}
 	}
 	return ""
+}
+
+// cutAt returns after how many bytes a text has at most so many characters.
+func cutAt(text string, most int) int {
+	for at := range text {
+		if most--; most < 0 {
+			return at
+		}
+	}
+	return len(text)
 }
 
 // find returns the value of a claim by its name, or by a JSON Pointer.

@@ -3,6 +3,7 @@ package claims
 import (
 	"encoding/json"
 	"slices"
+	"strings"
 	"testing"
 
 	"idlebeacon/internal/core/policy"
@@ -44,7 +45,8 @@ func TestTheFirstRuleThatFitsDecides(t *testing.T) {
 		}
 	}
 	// Someone for whom a claim is to list collections, and does not, sees none.
-	if g := Apply(rules[1:2], map[string]any{"access": map[string]any{"roles": "warden"}}, ""); g.Limits.Collections == nil {
+	said := map[string]any{"access": map[string]any{"roles": "warden"}}
+	if g := Apply(rules[1:2], said, ""); g.Limits.Collections == nil {
 		t.Error("a claim that is missing limits nothing")
 	}
 }
@@ -59,6 +61,8 @@ func TestNames(t *testing.T) {
 		{map[string]any{"name": "", "email": "m@x.example", "sub": "m"}, "", "m@x.example"},
 		{map[string]any{"p": map[string]any{"n": []any{"Maren"}}, "name": "x"}, "/p/n", "Maren"},
 		{map[string]any{"name": "x", "sub": "m"}, "nick", "m"}, {map[string]any{}, "", ""},
+		{map[string]any{"name": strings.Repeat("é", 150)}, "", strings.Repeat("é", 100)},
+		{map[string]any{"name": "a\x00b", "sub": "m"}, "", "m"},
 	} {
 		if got := Apply(nil, c.said, c.in).Name; got != c.want {
 			t.Errorf("%v in %q: %q, want %q", c.said, c.in, got, c.want)

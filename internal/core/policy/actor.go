@@ -25,12 +25,12 @@ type Actor struct {
 	Name   string // for people
 	Role   Role
 	Limits Limits
-	// Key is the id of the key, Issuer that of the issuer, Session whether a cookie brought
-	// them, Origin the origin of the web page that the request comes from, "" if it comes from
-	// none or from the service's own.
-	Key, Issuer string
-	Session     bool
-	Origin      string
+	// Key is the id of the key, Issuer that of the issuer. Session and Ticket tell whether a cookie
+	// or a ticket brought them. Origin is that of the web page that a guest's request comes from, ""
+	// if it comes from none or from the service's own.
+	Key, Issuer     string
+	Session, Ticket bool
+	Origin          string
 }
 
 type actorKey struct{}
@@ -90,8 +90,8 @@ func (a *Actor) MayUse(origin string) bool {
 	switch {
 	case a.Kind == Guest: // what it sees depends on the origin
 		return true
-	case origin == "":
-		return a.Kind == Person || len(a.Limits.Origins) == 0
+	case origin == "": // browsers do not say where they show pictures
+		return a.Kind == Person || a.Ticket || len(a.Limits.Origins) == 0
 	}
 	return names(a.Limits.Origins, origin)
 }

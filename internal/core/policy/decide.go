@@ -1,9 +1,6 @@
 package policy
 
-import (
-	"fmt"
-	"strings"
-)
+import "fmt"
 
 // A DeniedError reports that an actor may not do what it asks for, though it may know of it.
 type DeniedError struct {
@@ -41,8 +38,7 @@ func (r *Rule) Decide(a *Actor, collection string, o Opening) error {
 	case r.Makes && !holds: // whether it is there or not
 		return &DeniedError{Actor: a, Needs: r.Needs}
 	case r.Makes && !a.Sees(collection, o):
-		return &DeniedError{Actor: a, Reason: fmt.Sprintf("%s is for %s only", a, strings.Join(a.Limits.Collections,
-			", "))}
+		return &DeniedError{Actor: a, Reason: fmt.Sprintf("%s is not for the collection %q", a, collection)}
 	case !a.Sees(collection, o):
 		return &UnseenError{collection}
 	case !holds && !o.let(r.Guests, a.Origin):

@@ -21,28 +21,37 @@ type Limits struct {
 	// Origins are those of the web pages that may send requests (RFC 6454), such as
 	// https://app.example, or [AnyOrigin]. If there are some, nobody else may.
 	Origins   []string
-	Own       bool // of items only those that the holder made may be changed
+	Own       bool // of items an editor may only change those that it made
 	PerMinute int  // the most requests in a minute; 0 for as many as the service lets everyone send
 }
 
 const (
-	maxListed    = 500 // entries of a list of limits
+	maxListed    = 500     // entries of a list of limits
+	maxBytes     = 8 << 10 // of the ids of a list
+	maxOrigins   = 50
 	maxOrigin    = 300 // characters
 	maxPerMinute = 1_000_000
 )
 
-// Check returns what is wrong with l, as an *invalid.Error.
-func (l *Limits) Check() error {
+// Check returns what is wrong with limits for a role, as an *invalid.Error.
+func (l *Limits) Check(of Role) error {
+	if l.Own && of != Editor {
+		return invalid.New("own", "is for the role editor only")
+	}
 	for _, list := range []struct {
 		field  string
 		values []string
 	}{{"collections", l.Collections}, {"groups", l.Groups}, {"devices", l.Devices}} {
+		size := 0
 		if len(list.values) > maxListed {
 			return invalid.New(list.field, "has %d entries", len(list.values)).Wanted("at most %d", maxListed)
 		}
 		for _, id := range list.values {
 			if id == "" || len(id) > 200 || wellformed.Text(id) != nil {
 				return invalid.New(list.field, "%q is no id", id)
+			}
+			if size += len(id); size > maxBytes {
+				return invalid.New(list.field, "is too long").Wanted("at most %d KiB of ids", maxBytes>>10)
 			}
 		}
 	}
@@ -57,8 +66,8 @@ func (l *Limits) Check() error {
 
 // CheckOrigins returns what is wrong with a list of origins, as an *invalid.Error of a field.
 func CheckOrigins(field string, origins []string) error {
-	if len(origins) > maxListed {
-		return invalid.New(field, "has %d entries", len(origins)).Wanted("at most %d", maxListed)
+	if len(origins) > maxOrigins {
+		return invalid.New(field, "has %d entries", len(origins)).Wanted("at most %d", maxOrigins)
 	}
 	for _, origin := range origins {
 		if origin == AnyOrigin {

@@ -137,6 +137,8 @@ func TestWhereActorsMayComeFrom(t *testing.T) {
 		want   bool
 	}{
 		{plain, "", true}, {plain, site, false}, {bound, "", false}, {bound, site, true}, {bound, other, false},
+		{&Actor{Kind: Keyed, Ticket: true, Limits: bound.Limits}, "", true},
+		{&Actor{Kind: Keyed, Ticket: true, Limits: bound.Limits}, other, false},
 		{person, "", true}, {person, site, true}, {person, other, false}, {&Actor{Kind: Guest}, other, true},
 	} {
 		if c.actor.MayUse(c.origin) != c.want {
@@ -168,18 +170,20 @@ func TestNobodyMakesAKeyThatMayMore(t *testing.T) {
 }
 
 func TestLimitsAreChecked(t *testing.T) {
-	for _, origin := range []string{"app.example", "https://app.example/", "https://App.example", "ftp://x", "https://", "",
-		"https://a b"} {
-		if (&Limits{Origins: []string{origin}}).Check() == nil {
+	for _, origin := range []string{
+		"app.example", "https://app.example/", "https://App.example", "ftp://x", "https://", "", "https://a b",
+	} {
+		if (&Limits{Origins: []string{origin}}).Check(Reader) == nil {
 			t.Errorf("%q passes for an origin", origin)
 		}
 	}
-	good := Limits{Origins: []string{"https://app.example", "http://localhost:5173", AnyOrigin}, Collections: []string{"a"},
-		PerMinute: 5}
-	if err := good.Check(); err != nil {
+	good := Limits{
+		Origins: []string{"https://app.example", "http://localhost:5173", AnyOrigin}, Collections: []string{"a"}, PerMinute: 5,
+	}
+	if err := good.Check(Reader); err != nil {
 		t.Error(err)
 	}
-	if (&Limits{PerMinute: -1}).Check() == nil || (&Limits{Collections: []string{""}}).Check() == nil {
+	if (&Limits{PerMinute: -1}).Check(Reader) == nil || (&Limits{Collections: []string{""}}).Check(Reader) == nil {
 		t.Error("bad limits pass")
 	}
 }

@@ -33,7 +33,7 @@ func Sentence(r Role, l *Limits, until *time.Time) string {
 	case l.Collections != nil:
 		b.WriteString(" of " + listing("the collection", "the collections", l.Collections))
 	}
-	if l.Own && (r == Editor || r == Owner) {
+	if l.Own && r == Editor {
 		b.WriteString("; takes out only what it added itself")
 	}
 	if r == Device {

@@ -52,4 +52,24 @@ main > :deep(*) {
 h1 {
   font-size: 1.25rem;
 }
+main :deep(h2) {
+  font-size: 1rem;
+}
+main :deep(.rows) {
+  list-style: none;
+  margin: 0.6rem 0 0;
+  padding: 0;
+  border: 1px solid var(--rule);
+  background: var(--card);
+}
+main :deep(.rows > li) {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.4rem 1.2rem;
+  padding: 0.55rem 0.8rem;
+}
+main :deep(.rows > li + li) {
+  border-top: 1px solid var(--rule);
+}
 </style>

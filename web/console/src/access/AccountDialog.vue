@@ -6,28 +6,17 @@ import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
 import { ref } from 'vue'
 import { useRoute } from 'vue-router'
-import { explain } from '../api/explain'
 import { useSession } from '../stores/session'
 import { addToTheme } from '../theme'
+import { useDoing } from './useDoing'
 
 // Who the user is and what that one may; or signing in, by a key or through an issuer.
 addToTheme({ dialog })
 const store = useSession()
 const route = useRoute()
 const key = ref('')
-const busy = ref(false)
-const problem = ref(store.problem)
+const { busy, problem, during } = useDoing(store.problem)
 
-async function during(what: () => Promise<void>): Promise<void> {
-  busy.value = true
-  problem.value = null
-  try {
-    await what()
-  } catch (e) {
-    problem.value = explain(e)
-    busy.value = false
-  }
-}
 const enter = () => during(() => store.enter(key.value.trim()))
 const wayTo = (href: string) => `${href}?to=${encodeURIComponent(route.fullPath)}`
 </script>

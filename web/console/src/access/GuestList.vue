@@ -36,7 +36,7 @@ async function set(c: Collection, guests: string, origins: string): Promise<void
     <h2 id="guests-title">Guests</h2>
     <p class="soft">Guests have no key. A collection lets them do nothing until you say so here.</p>
     <p v-if="store.collections?.length === 0">There are no collections yet.</p>
-    <ul v-else>
+    <ul v-else class="rows">
       <li v-for="c in store.collections ?? []" :key="c.id" :data-guests="c.id">
         <b dir="auto">{{ c.title }}</b>
         <span class="field">
@@ -66,26 +66,6 @@ async function set(c: Collection, guests: string, origins: string): Promise<void
 </template>
 
 <style scoped>
-h2 {
-  font-size: 1rem;
-}
-ul {
-  list-style: none;
-  margin: 0.6rem 0 0;
-  padding: 0;
-  border: 1px solid var(--rule);
-  background: var(--card);
-}
-li {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 0.4rem 1.2rem;
-  padding: 0.55rem 0.8rem;
-}
-li + li {
-  border-top: 1px solid var(--rule);
-}
 li b {
   flex: 1 1 14rem;
   min-width: 0;

@@ -3,12 +3,12 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
 import { computed, ref, shallowRef } from 'vue'
-import { explain } from '../api/explain'
 import { type Issuer, type IssuerSettings, type IssuerVerdict, keepIssuer, tryIssuer } from '../api/issuers'
 import type { Role } from '../api/keys'
 import Choice from '../parts/Choice.vue'
 import Icon from '../parts/Icon.vue'
 import { pageLink } from '../text/format'
+import { useDoing } from './useDoing'
 
 // Says whose tokens are taken and what their people may, and tries that on a token before it is kept.
 const props = defineProps<{ issuer: Issuer | null }>() // null for a new one
@@ -62,8 +62,7 @@ const rules = ref<Line[]>(
 )
 const token = ref('')
 const verdict = shallowRef<IssuerVerdict | null>(null)
-const problem = ref<string | null>(null)
-const busy = ref(false)
+const { busy, problem, during } = useDoing()
 
 /** The settings of the form. It throws if the key set is no JSON. */
 function settings(): IssuerSettings {
@@ -99,16 +98,6 @@ function parsed(text: string): Record<string, never> {
   }
 }
 
-async function during(what: () => Promise<void>): Promise<void> {
-  busy.value = true
-  problem.value = null
-  try {
-    await what()
-  } catch (e) {
-    problem.value = explain(e)
-  }
-  busy.value = false
-}
 const tryOut = () => during(async () => void (verdict.value = await tryIssuer(settings(), token.value.trim())))
 const keep = () =>
   during(async () => {

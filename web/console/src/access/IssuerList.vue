@@ -2,30 +2,17 @@
 import Button from 'primevue/button'
 import Message from 'primevue/message'
 import { useConfirm } from 'primevue/useconfirm'
-import { onMounted, ref, shallowRef } from 'vue'
-import { explain } from '../api/explain'
+import { ref } from 'vue'
 import { deleteIssuer, fetchIssuers, type Issuer } from '../api/issuers'
 import Icon from '../parts/Icon.vue'
-import { useNotices } from '../stores/notices'
 import { counted } from '../text/format'
 import IssuerForm from './IssuerForm.vue'
+import { useList } from './useList'
 
 // The issuers whose tokens are taken: the app's own users come with these.
-const issuers = shallowRef<Issuer[] | null>(null) // null until first known
-const problem = ref<string | null>(null)
+const { list: issuers, problem, refresh, change } = useList(fetchIssuers)
 const opened = ref<string | null>(null) // the id of the one that is being changed, "" for a new one
-const notices = useNotices()
 const confirm = useConfirm()
-
-async function refresh(): Promise<void> {
-  try {
-    issuers.value = await fetchIssuers()
-    problem.value = null
-  } catch (e) {
-    problem.value = explain(e)
-  }
-}
-onMounted(refresh)
 
 async function kept(): Promise<void> {
   opened.value = null
@@ -40,18 +27,8 @@ function askToRemove(i: Issuer): void {
     message: 'Its people become guests at once. Who has signed in through it is signed out.',
     rejectProps: { label: 'Keep it', severity: 'secondary' },
     acceptProps: { label: 'Remove', severity: 'danger' },
-    accept: () => void remove(i),
+    accept: () => void change(() => deleteIssuer(i.id), `${titleOf(i)} is removed.`, `${titleOf(i)} is not removed.`),
   })
-}
-
-async function remove(i: Issuer): Promise<void> {
-  try {
-    await deleteIssuer(i.id)
-    notices.done(`${titleOf(i)} is removed.`)
-  } catch (e) {
-    notices.failed(`${titleOf(i)} is not removed. ${explain(e)}`)
-  }
-  await refresh()
 }
 </script>
 
@@ -69,7 +46,7 @@ async function remove(i: Issuer): Promise<void> {
     >
     <Message v-if="problem" severity="error">{{ problem }}</Message>
     <IssuerForm v-if="opened === ''" :issuer="null" @kept="kept" @close="opened = null" />
-    <ul v-if="issuers?.length">
+    <ul v-if="issuers?.length" class="rows">
       <li v-for="i in issuers" :key="i.id" :data-issuer="i.id">
         <div class="what">
           <b dir="auto">{{ titleOf(i) }}</b> <code>{{ i.id }}</code>
@@ -103,25 +80,8 @@ async function remove(i: Issuer): Promise<void> {
   justify-content: space-between;
   gap: 0.4rem 1rem;
 }
-h2 {
-  font-size: 1rem;
-}
-ul {
-  list-style: none;
-  margin: 0.6rem 0 0;
-  padding: 0;
-  border: 1px solid var(--rule);
-  background: var(--card);
-}
-li {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 0.4rem 0.6rem;
-  padding: 0.55rem 0.8rem;
-}
-li + li {
-  border-top: 1px solid var(--rule);
+.rows > li {
+  column-gap: 0.6rem;
 }
 .what {
   flex: 1 1 18rem;

@@ -3,35 +3,22 @@ import Button from 'primevue/button'
 import Message from 'primevue/message'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { useConfirm } from 'primevue/useconfirm'
-import { computed, onMounted, ref, shallowRef } from 'vue'
-import { explain } from '../api/explain'
+import { computed, ref } from 'vue'
 import { fetchKeys, type Key, revokeKey } from '../api/keys'
 import Icon from '../parts/Icon.vue'
-import { useNotices } from '../stores/notices'
 import { counted, momentText } from '../text/format'
 import KeyUse from './KeyUse.vue'
 import NewKeyForm from './NewKeyForm.vue'
+import { useList } from './useList'
 
 // The access keys: what each can do, and how it is used. New ones are made here, and old ones revoked.
-const keys = shallowRef<Key[] | null>(null) // null until first known
-const problem = ref<string | null>(null)
+const { list: keys, problem, refresh, change } = useList(fetchKeys)
 const making = ref(false)
 const withEnded = ref(false)
-const notices = useNotices()
 const confirm = useConfirm()
 
 const ended = computed(() => keys.value?.filter((k) => k.state !== 'live').length ?? 0)
 const shown = computed(() => (keys.value ?? []).filter((k) => withEnded.value || k.state === 'live'))
-
-async function refresh(): Promise<void> {
-  try {
-    keys.value = await fetchKeys()
-    problem.value = null
-  } catch (e) {
-    problem.value = explain(e)
-  }
-}
-onMounted(refresh)
 
 function askToRevoke(k: Key): void {
   const used = k.used_at ? `It was last used ${momentText(k.used_at)}.` : 'It was never used.'
@@ -40,18 +27,8 @@ function askToRevoke(k: Key): void {
     message: `Whoever has this key can do nothing with it any more, at once and for good. ${used}`,
     rejectProps: { label: 'Keep it', severity: 'secondary' },
     acceptProps: { label: 'Revoke', severity: 'danger' },
-    accept: () => void revoke(k),
+    accept: () => void change(() => revokeKey(k.id), `${k.name} is revoked.`, `${k.name} is not revoked.`),
   })
-}
-
-async function revoke(k: Key): Promise<void> {
-  try {
-    await revokeKey(k.id)
-    notices.done(`${k.name} is revoked.`)
-  } catch (e) {
-    notices.failed(`${k.name} is not revoked. ${explain(e)}`)
-  }
-  await refresh()
 }
 </script>
 
@@ -125,9 +102,6 @@ async function revoke(k: Key): Promise<void> {
   flex-wrap: wrap;
   align-items: center;
   gap: 0.4rem 1rem;
-}
-h2 {
-  font-size: 1rem;
 }
 .make {
   margin-inline-start: auto;

@@ -4,8 +4,16 @@ export type Key = Schemas['Key']
 export type NewKey = Schemas['NewKey']
 export type Role = Schemas['Role']
 
+/** All keys, page by page. */
 export async function fetchKeys(): Promise<Key[]> {
-  return (await answer(service.GET('/api/keys'))).keys
+  const all: Key[] = []
+  for (let more = true; more;) {
+    const after = all.at(-1)?.id
+    const page = await answer(service.GET('/api/keys', { params: { query: { ...(after && { after }) } } }))
+    all.push(...page.keys)
+    more = page.keys.length > 0 && page.links.some((link) => link.rel === 'next')
+  }
+  return all
 }
 
 /** The key that would be made, with what it would be able to do. */
