@@ -77,11 +77,15 @@ type Collection struct {
 	OwnChange uint64 `json:"own_change"`
 	// What guests may: nothing, read or suggest. Those from web pages of other sites may only if
 	// their origin is listed, or * is.
-	Guests       string          `json:"guests"`
-	GuestOrigins []string        `json:"guest_origins,omitempty"` // told to owners
-	Categories   []CategoryCount `json:"categories"`
-	Extent       *Extent         `json:"extent,omitempty"`
-	Links        []Link          `json:"links"`
+	Guests       string   `json:"guests"`
+	GuestOrigins []string `json:"guest_origins,omitempty"` // told to owners
+	// Whether edits need not say what they were made from
+	UnconditionalEdits bool `json:"unconditional_edits"`
+	// How near another place has to be to be taken for the same, in metres; 0 for never
+	AlikeWithin float64         `json:"alike_within"`
+	Categories  []CategoryCount `json:"categories"`
+	Extent      *Extent         `json:"extent,omitempty"`
+	Links       []Link          `json:"links"`
 }
 
 // Extent says where a collection's items are.
@@ -108,6 +112,9 @@ type NewCollection struct {
 
 	Guests       string   `json:"guests,omitempty"` // nothing, read or suggest; absent for nothing
 	GuestOrigins []string `json:"guest_origins,omitempty"`
+
+	UnconditionalEdits bool     `json:"unconditional_edits,omitempty"`
+	AlikeWithin        *float64 `json:"alike_within,omitempty"` // metres; absent for what the service takes
 }
 
 // CollectionUpdate changes a collection; absent members stay as they are.
@@ -120,6 +127,9 @@ type CollectionUpdate struct {
 
 	Guests       *string   `json:"guests,omitempty"`
 	GuestOrigins *[]string `json:"guest_origins,omitempty"`
+
+	UnconditionalEdits *bool    `json:"unconditional_edits,omitempty"`
+	AlikeWithin        *float64 `json:"alike_within,omitempty"` // metres
 }
 
 // Point is a GeoJSON Point geometry: longitude, latitude in degrees and
@@ -137,6 +147,7 @@ type Item struct {
 	Geometry   Geometry        `json:"geometry"`
 	Properties json.RawMessage `json:"properties"`
 	Change     uint64          `json:"change,omitempty"`   // the item's newest change
+	ETag       string          `json:"etag,omitempty"`     // that of the item by itself, for If-Match
 	Warnings   []Warning       `json:"warnings,omitempty"` // of an item just written: what is likely wrong with it
 	Links      []Link          `json:"links,omitempty"`    // of an item by itself
 }
@@ -185,7 +196,7 @@ func (i *Item) UnmarshalJSON(raw []byte) error {
 
 // Warning says what is likely wrong with an item that was written all the same.
 type Warning struct {
-	Kind   string `json:"kind"` // "swapped", "zero" or "left_out"
+	Kind   string `json:"kind"` // "swapped", "zero", "alike" or "left_out"
 	Reason string `json:"reason"`
 }
 
@@ -465,6 +476,13 @@ type Problem struct {
 	Field  string `json:"field,omitempty"` // the parameter or member that is wrong
 	Want   string `json:"want,omitempty"`  // what it has to be
 	Needs  string `json:"needs,omitempty"` // the role that would be enough
+
+	// Of an edit of an item that has been changed since its caller looked: the item as it is, its
+	// ETag, and the members that differ from what the caller has seen, if that is known.
+	Current    *Item        `json:"current,omitempty"`
+	CurrentTag string       `json:"current_etag,omitempty"`
+	Differing  []Difference `json:"differing,omitempty"`
+	Edits      []Verdict    `json:"edits,omitempty"` // of edits that were asked for as one: what stands against each
 }
 
 // Health says how the service is.

@@ -160,7 +160,8 @@ func editBeside(ctx context.Context, s *service.Service) (longest time.Duration,
 		}
 		f := feature.Feature{At: geo.Point{Lon: -22, Lat: -38}}
 		started := time.Now()
-		if _, _, err := s.CreateItem(context.WithoutCancel(ctx), "beside", f); err != nil {
+		add := service.Ask{Op: service.OpCreate, Feature: f}
+		if _, err := s.EditItem(context.WithoutCancel(ctx), "beside", add, nil); err != nil {
 			return longest, err
 		}
 		longest = max(longest, time.Since(started))

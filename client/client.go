@@ -236,41 +236,15 @@ func (c *Client) Item(ctx context.Context, collection, id string) (item api.Item
 	return item, c.get(ctx, collectionPath(collection)+"/items/"+url.PathEscape(id), nil, &item)
 }
 
-// ItemTagged returns one item and its tag, for DeleteItemAs.
+// ItemTagged returns one item and its tag, for edits of it.
 func (c *Client) ItemTagged(ctx context.Context, collection, id string) (item api.Item, now Tag, err error) {
 	now, err = c.unless(ctx, collectionPath(collection)+"/items/"+url.PathEscape(id), "", &item)
 	return item, now, err
 }
 
-// CreateItem adds an item and returns it as stored. An item without an ID is
-// given one.
-func (c *Client) CreateItem(ctx context.Context, collection string, item api.Item) (made api.Item, err error) {
-	item.Change, item.Warnings, item.Links = 0, nil, nil
-	return made, c.send(ctx, http.MethodPost, collectionPath(collection)+"/items", item, &made)
-}
-
 // Popup returns what the popup of an item shows.
 func (c *Client) Popup(ctx context.Context, collection, id string) (p api.Popup, err error) {
 	return p, c.get(ctx, collectionPath(collection)+"/items/"+url.PathEscape(id)+"/popup", nil, &p)
-}
-
-// DeleteItemAs deletes an item if it is still as it was when it came with the tag. If it
-// has been changed since, the error is an *Error with the status 412.
-func (c *Client) DeleteItemAs(ctx context.Context, collection, id string, tag Tag) error {
-	return c.do(
-		ctx,
-		http.MethodDelete,
-		collectionPath(collection)+"/items/"+url.PathEscape(id),
-		"",
-		nil,
-		nil,
-		[2]string{"If-Match", string(tag)},
-	)
-}
-
-// DeleteItem deletes an item.
-func (c *Client) DeleteItem(ctx context.Context, collection, id string) error {
-	return c.send(ctx, http.MethodDelete, collectionPath(collection)+"/items/"+url.PathEscape(id), nil, nil)
 }
 
 func setPage(q url.Values, after string, limit int) {

@@ -95,7 +95,7 @@ var arrows = map[string][]string{
 		"internal/tempfile",
 	},
 	"internal/replica": {"internal/core/*", "internal/fault", "internal/store"},
-	"internal/fault":   {"internal/core/invalid", "internal/store"},
+	"internal/fault":   {"internal/core/feature", "internal/core/invalid", "internal/store"},
 	"internal/store": {
 		"internal/core/feature",
 		"internal/core/geo",

@@ -3,9 +3,11 @@
 package fault
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 
+	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/store"
 )
@@ -36,12 +38,33 @@ func (e *ConflictError) Error() string {
 // A ChangedError reports that somebody else has changed what an edit is about since its
 // caller looked. It was not carried out.
 type ChangedError struct {
-	What string // such as "the style of collection"
-	ID   string
+	What      string // such as "the style of collection"
+	ID        string
+	Meanwhile string           // what it is now, such as "is there already"; "" if it was changed
+	Now       *store.Stored    // an item as it is, nil if it is not there
+	Seen      *feature.Feature // as the caller has seen it, nil if that is not known
 }
 
 func (e *ChangedError) Error() string {
-	return fmt.Sprintf("%s %q has been changed since; look at it as it is now, and try again", e.What, e.ID)
+	return fmt.Sprintf("%s %q %s; look at it as it is now, and try again",
+		e.What, e.ID, cmp.Or(e.Meanwhile, "has been changed since"))
+}
+
+// An UnconditionalError reports an edit that does not say what it was made from, where it has
+// to. It was not carried out.
+type UnconditionalError struct{ Item string }
+
+func (e *UnconditionalError) Error() string {
+	return fmt.Sprintf("this edit of item %q does not say what it was made from: send the ETag of the item as you "+
+		"have seen it in If-Match, or * for whatever it is now", e.Item)
+}
+
+// A RetryError reports an edit that was sent under a name that another one has.
+type RetryError struct{}
+
+func (*RetryError) Error() string {
+	return "another request was sent with the same Idempotency-Key: only the very same may be sent again; give " +
+		"this one a key of its own"
 }
 
 // ErrClosing reports an edit that came while the service was stopping. It was
@@ -85,6 +108,8 @@ func Explain(err error, collection, item string) error {
 		return &ConflictError{What: "collection", ID: collection}
 	case errors.Is(err, store.ErrExists):
 		return &ConflictError{What: "item", ID: item}
+	case errors.Is(err, store.ErrOtherRetry):
+		return &RetryError{}
 	case errors.Is(err, store.ErrChanged):
 		return &ChangedError{What: "item", ID: item}
 	case store.TroubleOf(err) == store.Refused:

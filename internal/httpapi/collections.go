@@ -47,6 +47,10 @@ func (h *server) conformance(w http.ResponseWriter, _ *http.Request) error {
 	return writeJSON(w, http.StatusOK, plainJSON, api.Conformance{ConformsTo: []string{
 		"http://www.opengis.net/spec/ogcapi-features-1/1.0/conf/core",
 		"http://www.opengis.net/spec/ogcapi-features-1/1.0/conf/geojson",
+		"http://www.opengis.net/spec/ogcapi-features-4/1.0/conf/create-replace-delete",
+		"http://www.opengis.net/spec/ogcapi-features-4/1.0/conf/update",
+		"http://www.opengis.net/spec/ogcapi-features-4/1.0/conf/features",
+		"http://www.opengis.net/spec/ogcapi-features-4/1.0/conf/optimistic-locking-etags",
 	}})
 }
 
@@ -106,6 +110,7 @@ func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error 
 		ID: n.ID, Title: n.Title, Description: n.Description, NameProperty: n.NameProperty,
 		CategoryProperty: n.CategoryProperty, TimeProperty: n.TimeProperty,
 		Guests: n.Guests, GuestOrigins: strings.Join(n.GuestOrigins, " "),
+		UnconditionalEdits: n.UnconditionalEdits, AlikeWithin: n.AlikeWithin,
 	})
 	if err != nil {
 		return err
@@ -122,6 +127,7 @@ func (h *server) updateCollection(w http.ResponseWriter, r *http.Request) error 
 	update := service.CollectionUpdate{
 		Title: u.Title, Description: u.Description, NameProperty: u.NameProperty,
 		CategoryProperty: u.CategoryProperty, TimeProperty: u.TimeProperty, Guests: (*policy.Guests)(u.Guests),
+		UnconditionalEdits: u.UnconditionalEdits, AlikeWithin: u.AlikeWithin,
 	}
 	if u.GuestOrigins != nil {
 		update.GuestOrigins = append([]string{}, *u.GuestOrigins...)

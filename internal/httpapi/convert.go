@@ -35,6 +35,7 @@ func describeCollection(r *http.Request, c service.Summary, at site) api.Collect
 		CreatedAt: c.CreatedAt,
 		Count:     c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Newest, ChangedAt: c.NewestAt,
 		OwnChange: c.Change, Categories: []api.CategoryCount{}, Guests: c.Guests,
+		UnconditionalEdits: c.UnconditionalEdits, AlikeWithin: c.Alike,
 		Links: []api.Link{
 			at.link("self", collectionPath(c.ID), plainJSON, ""),
 			at.link("items", collectionPath(c.ID)+"/items", geoJSON, "its items"),
@@ -54,7 +55,7 @@ func describeCollection(r *http.Request, c service.Summary, at site) api.Collect
 	return out
 }
 
-func describeItem(s store.Stored) api.Item {
+func (h *server) describeItem(s store.Stored) api.Item {
 	g := s.Geometry()
 	g = g.Standard()
 	return api.Item{
@@ -64,6 +65,7 @@ func describeItem(s store.Stored) api.Item {
 		Geometry:   describeGeometry(&g),
 		Properties: s.Properties.JSON(),
 		Change:     s.Change,
+		ETag:       h.changeTag(s.Change),
 	}
 }
 

@@ -7,7 +7,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"idlebeacon/internal/core/policy"
-	"idlebeacon/internal/core/secret"
 )
 
 // A guarded router takes routes that the table of package policy knows. Whatever is reached
@@ -92,15 +91,12 @@ func challenge(w http.ResponseWriter, problem string) {
 	w.Header().Set("WWW-Authenticate", text)
 }
 
-// denied answers a caller who may not do what it asks for.
-func denied(w http.ResponseWriter, err *policy.DeniedError) {
-	p := problem(http.StatusForbidden, "", secret.Mask(err.Error()))
-	if err.Guest() {
+// challengeFor says how a caller who may not do what it asks for may come to.
+func challengeFor(w http.ResponseWriter, err *policy.DeniedError) {
+	switch {
+	case err.Guest():
 		challenge(w, "")
-		p = problem(http.StatusUnauthorized, "", err.Error())
-	} else if err.Needs != policy.None {
+	case err.Needs != policy.None:
 		challenge(w, "insufficient_scope")
 	}
-	p.Needs = string(err.Needs)
-	send(w, p)
 }

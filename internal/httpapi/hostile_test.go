@@ -227,15 +227,16 @@ func TestASquareIsNotMixedIntoAnOlderView(t *testing.T) {
 	ask := service.MarkersQuery{Box: worldsBox, Zoom: 12, Options: defaultGathering}
 	kept := answers.NewSquares[*service.Marker](8 << 20)
 	for i := range 20 {
-		if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(i), At: pointIn(i)}); err != nil {
+		add := service.Ask{Op: service.OpCreate, ID: fmt.Sprint(i), Feature: feature.Feature{At: pointIn(i)}}
+		if _, err := s.EditItem(t.Context(), "c", add, nil); err != nil {
 			t.Fatal(err)
 		}
 		older, err := s.Viewport(t.Context(), service.Layer{Collection: "c"}, ask)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint("new ", i),
-			At: pointIn(i)}); err != nil {
+		add.ID = fmt.Sprint("new ", i)
+		if _, err := s.EditItem(t.Context(), "c", add, nil); err != nil {
 			t.Fatal(err)
 		}
 		newer, err := s.Viewport(t.Context(), service.Layer{Collection: "c"}, ask)

@@ -76,8 +76,8 @@ func TestTokensOverHTTP(t *testing.T) {
 	h.want(400, h.owner, "POST", "/api/issuers", trusting(server.URL, `"id":"No!",`))
 
 	h.want(201, maren, "POST", "/api/collections/closed/items", point("m", "1", "2", "{}"))
-	h.want(403, maren, "DELETE", "/api/collections/closed/items/a", "")
-	h.want(204, maren, "DELETE", "/api/collections/closed/items/m", "")
+	h.want(403, maren, "DELETE", "/api/collections/closed/items/a", "", "If-Match", "*")
+	h.want(204, maren, "DELETE", "/api/collections/closed/items/m", "", "If-Match", "*")
 	h.want(200, other, "GET", "/api/collections/open", "")
 	h.want(404, other, "GET", "/api/collections/closed", "")
 	h.want(403, maren, "GET", "/api/session", "", "Origin", "https://elsewhere.example")

@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"fmt"
 	"maps"
 	"math"
 	"net/http"
@@ -12,7 +11,6 @@ import (
 	"time"
 
 	"idlebeacon/api"
-	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/service"
 )
 
@@ -109,7 +107,7 @@ func (h *server) writeItems(
 		},
 	}
 	for i, item := range page.Items {
-		out.Features[i] = describeItem(item)
+		out.Features[i] = h.describeItem(item)
 	}
 	if page.More {
 		next := r.URL.Query() // what was asked, from where this page ends
@@ -131,7 +129,7 @@ func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
 	if notModified(w, r, h.changeTag(item.Change)) {
 		return nil
 	}
-	out := describeItem(item)
+	out := h.describeItem(item)
 	at := h.site(r)
 	out.Links = []api.Link{
 		{Rel: "self", Href: h.self(r), Type: geoJSON},
@@ -143,47 +141,6 @@ func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
 func (h *server) writeItem(w http.ResponseWriter, status int, item api.Item) error {
 	w.Header().Set("ETag", h.changeTag(item.Change))
 	return writeJSON(w, status, geoJSON, item)
-}
-
-func (h *server) createItem(w http.ResponseWriter, r *http.Request) error {
-	body, release, err := h.receive(w, r, maxBody)
-	if err != nil {
-		return err
-	}
-	defer release()
-	var f feature.Feature
-	if err := h.decodeFeature(r.Context(), body, &f); err != nil {
-		return err
-	}
-	collection := pathValue(r, "collection")
-	item, doubt, err := h.service.CreateItem(r.Context(), collection, f)
-	if err != nil {
-		return err
-	}
-	out := describeItem(item)
-	if doubt != nil {
-		out.Warnings = append(out.Warnings, api.Warning{Kind: doubt.Kind, Reason: doubt.Reason})
-	}
-	for _, member := range feature.ForeignMembers(body) {
-		if member == "change" || member == "warnings" { // of an item as the service gave it
-			continue
-		}
-		out.Warnings = append(out.Warnings, api.Warning{
-			Kind: "left_out", Reason: fmt.Sprintf("the member %q has no place in an item and was left out; put it "+
-				"into properties", member),
-		})
-	}
-	w.Header().Set("Location", string(h.site(r))+collectionPath(collection)+"/items/"+url.PathEscape(item.ID))
-	return h.writeItem(w, http.StatusCreated, out)
-}
-
-func (h *server) deleteItem(w http.ResponseWriter, r *http.Request) error {
-	if err := h.service.DeleteItem(r.Context(), pathValue(r, "collection"), pathValue(r, "item"),
-		h.ifMatch(r)); err != nil {
-		return err
-	}
-	w.WriteHeader(http.StatusNoContent)
-	return nil
 }
 
 // getPopup returns what the popup of an item shows.

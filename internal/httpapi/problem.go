@@ -13,8 +13,10 @@ import (
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/core/secret"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
+	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
 )
 
@@ -53,40 +55,74 @@ func writeProblem(w http.ResponseWriter, status int, field, detail string) {
 	send(w, problem(status, field, detail))
 }
 
+// problemOf tells what is wrong with a request, if that is up to its caller and not to the
+// service.
+func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known bool) {
+	var (
+		wrong         *invalid.Error
+		refused       *policy.DeniedError
+		unseen        *policy.UnseenError
+		missing       *fault.NotFoundError
+		conflict      *fault.ConflictError
+		changed       *fault.ChangedError
+		unconditional *fault.UnconditionalError
+		retry         *fault.RetryError
+	)
+	switch {
+	case errors.As(err, &wrong):
+		p = problem(http.StatusBadRequest, wrong.Field, wrong.Error())
+		p.Want = wrong.Want
+	case errors.As(err, &refused):
+		p = problem(http.StatusForbidden, "", secret.Mask(refused.Error()))
+		if refused.Guest() {
+			p = problem(http.StatusUnauthorized, "", refused.Error())
+		}
+		p.Needs = string(refused.Needs)
+	case errors.As(err, &unseen):
+		missing = &fault.NotFoundError{What: "collection", ID: unseen.Collection}
+		p = problem(http.StatusNotFound, "", notFound(r, missing))
+	case errors.As(err, &missing):
+		p = problem(http.StatusNotFound, "", notFound(r, missing))
+	case errors.As(err, &conflict):
+		p = problem(http.StatusConflict, "id", conflict.Error())
+		if conflict.Reason != "" {
+			p.Field = ""
+		}
+	case errors.As(err, &changed):
+		p = problem(http.StatusPreconditionFailed, "", changed.Error())
+		p = h.changedProblem(p, changed.Now, changed.Seen)
+	case errors.As(err, &unconditional):
+		p = problem(http.StatusPreconditionRequired, "", unconditional.Error())
+	case errors.As(err, &retry):
+		p = problem(http.StatusUnprocessableEntity, "", retry.Error())
+	default:
+		return p, false
+	}
+	return p, true
+}
+
 // fail answers a request with what went wrong.
 func (h *server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var (
-		wrong    *invalid.Error
+		several  *service.EditsError
 		refused  *policy.DeniedError
-		unseen   *policy.UnseenError
-		missing  *fault.NotFoundError
-		conflict *fault.ConflictError
-		changed  *fault.ChangedError
 		tooLarge *http.MaxBytesError
 		busy     *admission.BusyError
 		away     *fault.UnavailableError
 		full     *fault.FullError
 	)
-	switch {
-	case errors.As(err, &wrong):
-		p := problem(http.StatusBadRequest, wrong.Field, wrong.Error())
-		p.Want = wrong.Want
-		send(w, p)
-	case errors.As(err, &refused):
-		denied(w, refused)
-	case errors.As(err, &unseen):
-		missing = &fault.NotFoundError{What: "collection", ID: unseen.Collection}
-		writeProblem(w, http.StatusNotFound, "", notFound(r, missing))
-	case errors.As(err, &missing):
-		writeProblem(w, http.StatusNotFound, "", notFound(r, missing))
-	case errors.As(err, &conflict):
-		field := "id"
-		if conflict.Reason != "" {
-			field = ""
+	if errors.As(err, &several) {
+		h.failEdits(w, r, several)
+		return
+	}
+	if p, known := h.problemOf(r, err); known {
+		if errors.As(err, &refused) {
+			challengeFor(w, refused)
 		}
-		writeProblem(w, http.StatusConflict, field, conflict.Error())
-	case errors.As(err, &changed):
-		writeProblem(w, http.StatusPreconditionFailed, "", changed.Error())
+		send(w, p)
+		return
+	}
+	switch {
 	case errors.As(err, &tooLarge):
 		writeProblem(
 			w,

@@ -64,11 +64,19 @@ func TestNothingIsGivenAway(t *testing.T) {
 func TestOwnFeaturesOnly(t *testing.T) {
 	h := newHouse(t, Network{})
 	_, mine := h.key(`{"name":"m","role":"editor","limits":{"own":true}}`)
-	h.want(201, mine, "POST", "/api/collections/open/items", point("m", "1", "2", "{}"))
-	if body := h.want(403, mine, "DELETE", "/api/collections/open/items/a", ""); !strings.Contains(body, "somebody else") {
-		t.Error(body)
+	items := "/api/collections/open/items"
+	h.want(201, mine, "POST", items, point("m", "1", "2", "{}"))
+	any := []string{"If-Match", "*", "Content-Type", mergePatch}
+	for _, edit := range [][2]string{{"PUT", point("a", "1", "2", "{}")}, {"PATCH", `{"properties":{"n":1}}`}, {"DELETE", ""}} {
+		body := h.want(403, mine, edit[0], items+"/a", edit[1], any...)
+		if !strings.Contains(body, "somebody else") {
+			t.Error(body)
+		}
 	}
-	h.want(204, mine, "DELETE", "/api/collections/open/items/m", "")
-	h.want(404, mine, "DELETE", "/api/collections/open/items/m", "")
-	h.want(204, h.owner, "DELETE", "/api/collections/open/items/a", "")
+	both := `{"edits":[{"op":"delete","id":"m","if_match":"*"},{"op":"delete","id":"a","if_match":"*"}]}`
+	h.want(403, mine, "POST", "/api/collections/open/changes", both)
+	h.want(200, mine, "PATCH", items+"/m", `{"properties":{"n":1}}`, any...)
+	h.want(204, mine, "DELETE", items+"/m", "", any...)
+	h.want(404, mine, "DELETE", items+"/m", "", any...)
+	h.want(204, h.owner, "DELETE", items+"/a", "", any...)
 }

@@ -185,7 +185,10 @@ func (h *server) seeing(g guarded) {
 // changing are the routes that change items.
 func (h *server) changing(g guarded) {
 	g.post(one+"/items", h.stream(h.alone(h.createItem)))
+	g.put(one+"/items/{item}", h.stream(h.alone(h.putItem)))
+	g.patch(one+"/items/{item}", h.stream(h.alone(h.patchItem)))
 	g.delete(one+"/items/{item}", h.bare(h.deleteItem))
+	g.post(one+"/changes", h.stream(h.alone(h.changeItems)))
 }
 
 // managing are the routes that change what collections are like, and bring files.

@@ -4,8 +4,6 @@ import (
 	"context"
 	"io"
 
-	"idlebeacon/internal/core/doubts"
-	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
@@ -36,8 +34,9 @@ type Service interface {
 
 	Items(ctx context.Context, collection string, q service.ItemsQuery) (service.ItemsPage, error)
 	Item(ctx context.Context, collection, id string) (store.Stored, error)
-	CreateItem(ctx context.Context, collection string, f feature.Feature) (store.Stored, *doubts.Doubt, error)
-	DeleteItem(ctx context.Context, collection, id string, since []uint64) error
+	EditItem(ctx context.Context, collection string, ask service.Ask, retry *store.Retry) (service.Edited, error)
+	EditItems(ctx context.Context, collection string, asks []service.Ask, retry *store.Retry) (
+		[]service.Edited, error)
 	Export(ctx context.Context, collection string, q service.ExportQuery) (*service.Export, error)
 
 	Viewport(ctx context.Context, l service.Layer, q service.MarkersQuery) (*service.Viewport, error)

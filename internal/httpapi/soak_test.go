@@ -256,6 +256,11 @@ func (f *fixture) soakEdit(r *rand.Rand, w, n int, mine map[int]bool) error {
 			mine[i] = true
 		}
 		path, contentType, body, want = collection+"/import", "text/csv", b.String(), http.StatusOK
+	case mine[place] && r.IntN(2) == 0:
+		p := worlds.Clumped(r)
+		method, path, contentType, want = http.MethodPatch, path+"/"+id, mergePatch, http.StatusOK
+		body = fmt.Sprintf(`{"geometry":{"coordinates":[%v,%v]},"properties":{"berths":%d,"kind":%q}}`,
+			p.Lon, p.Lat, r.IntN(9), soakKind(r))
 	case mine[place]:
 		method, path, want = http.MethodDelete, path+"/"+id, http.StatusNoContent
 		delete(mine, place)
@@ -278,6 +283,7 @@ func (f *fixture) soakEdit(r *rand.Rand, w, n int, mine map[int]bool) error {
 		return err
 	}
 	request.Header.Set("Content-Type", contentType)
+	request.Header.Set("If-Match", "*")
 	response, err := http.DefaultClient.Do(request)
 	if err != nil {
 		return err

@@ -67,11 +67,10 @@ func TestAnswersFromSquares(t *testing.T) {
 		put := 0
 		for i := range 400 {
 			if i%4 == 3 {
-				if err := s.DeleteItem(t.Context(), id, fmt.Sprint(i), nil); err != nil {
-					t.Fatal(err)
-				}
-				if _, _, err := s.CreateItem(t.Context(), id, feature.Feature{ID: fmt.Sprint("new ", i),
-					At: world(r)}); err != nil {
+				if _, err := s.EditItems(t.Context(), id, []service.Ask{
+					{Op: service.OpDelete, ID: fmt.Sprint(i), If: service.Condition{There: true}},
+					{Op: service.OpCreate, ID: fmt.Sprint("new ", i), Feature: feature.Feature{At: world(r)}},
+				}, nil); err != nil {
 					t.Fatal(err)
 				}
 			}

@@ -329,7 +329,7 @@ func (i *job) write(ctx context.Context) error {
 		last[f.ID] = len(edits)
 		edits = append(edits, edit)
 	}
-	outcomes, err := i.importer.replica.Edit(ctx, i.origin, edits)
+	outcomes, err := i.importer.replica.Edit(ctx, store.Write{Origin: i.origin, Edits: edits, Together: true})
 	if err != nil {
 		return err
 	}

@@ -309,19 +309,19 @@ func (r *Replica) CatchUp(ctx context.Context, keys ...int64) error {
 	return nil
 }
 
-// Edit carries out edits in one transaction, and returns their outcomes once they are
-// committed and can be seen in memory. If a large import is being written into their
+// Edit carries out a write in one transaction, and returns the outcomes of its edits once they
+// are committed and can be seen in memory. If a large import is being written into their
 // collections it waits for that. If ctx ends first they may still be carried out.
-func (r *Replica) Edit(ctx context.Context, by store.Origin, edits []store.Edit) ([]store.Outcome, error) {
+func (r *Replica) Edit(ctx context.Context, w store.Write) ([]store.Outcome, error) {
 	ctx, cancel := context.WithTimeout(ctx, writeTimeout)
 	defer cancel()
-	keys := keysOf(edits)
+	keys := keysOf(w.Edits)
 	const shortest, longest = 20 * time.Millisecond, 500 * time.Millisecond
 	for pause := shortest; ; pause = min(2*pause, longest) {
 		if err := r.Await(ctx, keys...); err != nil {
 			return nil, err
 		}
-		outcomes, err := r.queue.do(ctx, by, edits)
+		outcomes, err := r.queue.do(ctx, w)
 		if err != nil || len(outcomes) == 0 || !errors.Is(outcomes[0].Err, store.ErrImporting) {
 			return outcomes, err
 		}

@@ -94,7 +94,7 @@ func TestACollectionFallsBehindAlone(t *testing.T) {
 		}
 		patience, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 		var unavailable *fault.UnavailableError
-		if _, err := r.Edit(patience, store.Origin{}, []store.Edit{add(c, "b", 1)}); !errors.As(err, &unavailable) {
+		if _, err := r.Edit(patience, store.Write{Edits: []store.Edit{add(c, "b", 1)}}); !errors.As(err, &unavailable) {
 			t.Errorf("round %d: an edit of what is behind: %v", round, err)
 		}
 		cancel()
@@ -208,7 +208,7 @@ func TestImportsEditsAndDescriptionsTogether(t *testing.T) {
 				default:
 					e := add(c, fmt.Sprintf("of %d, %d", worker, i%5), lon)
 					e.Feature.Properties = feature.StoredProperties([]byte(`{"name":"Hut"}`))
-					if _, err := r.Edit(t.Context(), store.Origin{}, []store.Edit{e}); err != nil {
+					if _, err := r.Edit(t.Context(), store.Write{Edits: []store.Edit{e}}); err != nil {
 						t.Error(err)
 						continue
 					}

@@ -46,8 +46,7 @@ type writeQueue struct {
 
 // A pendingWrite is edits whose caller waits.
 type pendingWrite struct {
-	origin   store.Origin
-	edits    []store.Edit
+	store.Write
 	size     int // in bytes
 	outcomes []store.Outcome
 	err      error
@@ -62,13 +61,13 @@ func newWriteQueue(r *Replica) *writeQueue {
 
 // do carries out edits and returns their outcomes once they are committed and
 // can be seen in the places. If ctx ends first they may still be carried out.
-func (q *writeQueue) do(ctx context.Context, by store.Origin, edits []store.Edit) ([]store.Outcome, error) {
+func (q *writeQueue) do(ctx context.Context, asked store.Write) ([]store.Outcome, error) {
 	if q.replica.loading.Load() {
 		return nil, errLoading
 	}
-	w := &pendingWrite{origin: by, edits: edits, done: make(chan struct{})}
-	for i := range edits {
-		w.size += edits[i].Size()
+	w := &pendingWrite{Write: asked, done: make(chan struct{})}
+	for i := range w.Edits {
+		w.size += w.Edits[i].Size()
 	}
 	// It takes its room until it is written, whether its caller waits for that or not.
 	if err := q.room.Acquire(ctx, w.room()); err != nil {
@@ -121,7 +120,7 @@ func (q *writeQueue) close() {
 
 func (q *writeQueue) run() {
 	for first := range q.writes {
-		group, edits, size := []*pendingWrite{first}, len(first.edits), first.size
+		group, edits, size := []*pendingWrite{first}, len(first.Edits), first.size
 	gather:
 		for edits < groupEdits && size < groupBytes {
 			select {
@@ -130,7 +129,7 @@ func (q *writeQueue) run() {
 					break gather
 				}
 				group = append(group, next)
-				edits += len(next.edits)
+				edits += len(next.Edits)
 				size += next.size
 			default:
 				break gather
@@ -156,10 +155,10 @@ func (q *writeQueue) commit(group []*pendingWrite) {
 	}
 	for _, w := range group {
 		if w.err = err; err == nil {
-			w.outcomes, outcomes = outcomes[:len(w.edits)], outcomes[len(w.edits):]
+			w.outcomes, outcomes = outcomes[:len(w.Edits)], outcomes[len(w.Edits):]
 		}
 		// Just when this was committed, a large import can have come before it.
-		if s := q.replica.behindAmong(keysOf(w.edits)...); s != nil && err == nil {
+		if s := q.replica.behindAmong(keysOf(w.Edits)...); s != nil && err == nil {
 			q.replica.owned.Go(func() {
 				select {
 				case <-s.done:
@@ -187,8 +186,8 @@ func (q *writeQueue) apply(ctx context.Context, group []*pendingWrite) ([]store.
 	var writes []store.Write
 	edits := 0
 	for _, w := range group {
-		writes = append(writes, store.Write{Origin: w.origin, Edits: w.edits})
-		edits += len(w.edits)
+		writes = append(writes, w.Write)
+		edits += len(w.Edits)
 	}
 	// Nobody else applies changes meanwhile: the follower would hear of this commit
 	// and read back from the database what is at hand here.

@@ -94,9 +94,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Replica, erro
 	r.owned.Go(r.queue.run)
 	r.owned.Go(func() { r.follow(r.running) })
 	r.owned.Go(func() { st.Listen(r.running, r.Wake) })
-	if options.KeepHistory > 0 {
-		r.owned.Go(func() { r.forget(r.running, max(options.KeepHistory, leastHistory)) })
-	}
+	r.owned.Go(func() { r.forget(r.running, options.KeepHistory) })
 	return r, nil
 }
 
@@ -115,17 +113,21 @@ const (
 	forgetEvery  = 10 * time.Minute
 )
 
-// forget takes old changes out of the history every now and then.
+// forget takes old changes out of the history every now and then, unless they are kept for good,
+// and what need not be known again of writes.
 func (r *Replica) forget(ctx context.Context, keep time.Duration) {
 	ticker := time.NewTicker(forgetEvery)
 	defer ticker.Stop()
 	for {
-		n, err := r.store.Forget(ctx, time.Now().Add(-keep))
-		switch {
-		case err != nil && ctx.Err() == nil:
-			r.log.Warn("old changes cannot be forgotten", "error", err)
-		case n > 0:
-			r.log.Info("old changes were forgotten", "changes", n)
+		err := r.store.ForgetRetries(ctx)
+		if err == nil && keep > 0 {
+			var n int64
+			if n, err = r.store.Forget(ctx, time.Now().Add(-max(keep, leastHistory))); n > 0 {
+				r.log.Info("old changes were forgotten", "changes", n)
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			r.log.Warn("what is old cannot be forgotten", "error", err)
 		}
 		select {
 		case <-ctx.Done():

@@ -77,7 +77,7 @@ func TestARefusedEditIsSetApart(t *testing.T) {
 			f.ID = "\x00\xff" // past the door
 		}
 		w := &pendingWrite{
-			edits: []store.Edit{{Kind: store.Create, Collection: c.Key, Feature: f}},
+			Write: store.Write{Edits: []store.Edit{{Kind: store.Create, Collection: c.Key, Feature: f}}},
 			done:  make(chan struct{}),
 		}
 		if err := r.queue.room.Acquire(t.Context(), w.room()); err != nil {

@@ -18,7 +18,7 @@ import (
 // edit carries out one edit.
 func edit(t *testing.T, r *Replica, e store.Edit) {
 	t.Helper()
-	outcomes, err := r.Edit(t.Context(), store.Origin{}, []store.Edit{e})
+	outcomes, err := r.Edit(t.Context(), store.Write{Edits: []store.Edit{e}})
 	if err != nil || outcomes[0].Change == nil {
 		t.Fatal(outcomes, err)
 	}

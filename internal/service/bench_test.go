@@ -68,7 +68,7 @@ func BenchmarkEdits(b *testing.B) {
 	b.RunParallel(func(p *testing.PB) {
 		for p.Next() {
 			f := feature.Feature{At: geo.Point{Lon: -22, Lat: -38.5}, Properties: properties}
-			if _, _, err := s.CreateItem(b.Context(), "edits", f); err != nil {
+			if _, err := create(b.Context(), s, "edits", f); err != nil {
 				b.Error(err)
 				return
 			}

@@ -25,6 +25,7 @@ type Summary struct {
 	Newest           uint64    // the newest change to it or to anything in it
 	NewestAt         time.Time // when that was made
 	Categories       []places.CategoryCount
+	Alike            float64 // how near another place has to be to be taken for the same, in metres; 0 for never
 }
 
 func (c *collection) describe() Summary {
@@ -32,7 +33,7 @@ func (c *collection) describe() Summary {
 	change, changedAt := c.Newest()
 	d := Summary{
 		Collection: *info, Places: snapshot.Len(), Shapes: shapes.Len(), Newest: change, NewestAt: changedAt,
-		Categories: withShapes(snapshot.Categories(), shapes, &places.Selection{}),
+		Categories: withShapes(snapshot.Categories(), shapes, &places.Selection{}), Alike: alikeWithin(info),
 	}
 	var extents []geo.Box
 	for _, of := range []func() (geo.Box, bool){snapshot.Extent, shapes.Extent} {
@@ -71,6 +72,7 @@ const (
 	maxTitle       = 200
 	maxDescription = 5000
 	maxProperty    = 200
+	maxAlike       = 1000 // metres
 )
 
 var collectionID = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
@@ -93,10 +95,18 @@ func checked(c store.Collection) (store.Collection, error) {
 	if c.Title == "" {
 		c.Title = c.ID
 	}
+	return c, checkSettings(c)
+}
+
+// checkSettings returns what is wrong with what is told of a collection.
+func checkSettings(c store.Collection) error {
 	if err := checkOpening(c); err != nil {
-		return c, err
+		return err
 	}
-	return c, checkTexts(c)
+	if w := alikeWithin(&c); !(w >= 0 && w <= maxAlike) {
+		return invalid.New("alike_within", "is %v", w).Wanted("0 to %d metres, 0 for never", maxAlike)
+	}
+	return checkTexts(c)
 }
 
 // checkOpening returns what is wrong with what a collection lets guests do.
@@ -127,6 +137,9 @@ type CollectionUpdate struct {
 
 	Guests       *policy.Guests // what guests may
 	GuestOrigins []string       // the origins of web pages from which they may; nil to leave them
+
+	UnconditionalEdits *bool    // whether edits need not say what they were made from
+	AlikeWithin        *float64 // how near another place has to be to be taken for the same, in metres
 }
 
 // UpdateCollection changes what is told of a collection, and which properties
@@ -152,13 +165,16 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 		if u.GuestOrigins != nil {
 			info.GuestOrigins = strings.Join(u.GuestOrigins, " ")
 		}
+		if u.UnconditionalEdits != nil {
+			info.UnconditionalEdits = *u.UnconditionalEdits
+		}
+		if u.AlikeWithin != nil {
+			info.AlikeWithin = u.AlikeWithin
+		}
 		if info.Title == "" {
 			return invalid.New("title", "is empty")
 		}
-		if err := checkOpening(*info); err != nil {
-			return err
-		}
-		return checkTexts(*info)
+		return checkSettings(*info)
 	})
 	if err != nil {
 		return Summary{}, fault.Explain(err, id, "")

@@ -143,7 +143,7 @@ func TestImportsAreWholeOrNothing(t *testing.T) {
 	for w := range 3 {
 		group.Go(func() {
 			for i := range 40 {
-				if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprintf("edit-%d-%d", w,
+				if _, err := create(t.Context(), s, "c", feature.Feature{ID: fmt.Sprintf("edit-%d-%d", w,
 					i)}); err != nil {
 					t.Error(err)
 				}
@@ -246,7 +246,7 @@ func TestLargeImportsIntoNothing(t *testing.T) {
 	}
 	// Edits and a further import go on from there.
 	must[importing.Report](t)(s.Import(t.Context(), "plain", strings.NewReader(many(n, "y")), importing.Options{}))
-	if err := s.DeleteItem(t.Context(), "plain", "7", nil); err != nil {
+	if err := remove(t.Context(), s, "plain", "7"); err != nil {
 		t.Fatal(err)
 	}
 	if now, _ := inMemory(t, s, "plain"); len(now) != n-1 || now["8"].Name != "y 8" {

@@ -3,19 +3,15 @@ package service
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
 
-	"idlebeacon/internal/core/doubts"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
-	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
-	"idlebeacon/internal/importing"
 	"idlebeacon/internal/store"
 )
 
@@ -30,66 +26,6 @@ func (s *Service) Item(ctx context.Context, collection, id string) (store.Stored
 	}
 	item, err := s.store.Feature(ctx, c.Info().Key, id)
 	return item, fault.Explain(err, collection, id)
-}
-
-// CreateItem adds an item to a collection and returns it as stored, with what is
-// doubtful about its position, or nil. An item without an id is given one, a UUIDv7.
-func (s *Service) CreateItem(
-	ctx context.Context,
-	collection string,
-	f feature.Feature,
-) (store.Stored, *doubts.Doubt, error) {
-	c, err := s.collection(ctx, collection)
-	if err != nil {
-		return store.Stored{}, nil, err
-	}
-	if f.ID == "" {
-		if f.ID, err = store.NewID(); err != nil {
-			return store.Stored{}, nil, err
-		}
-	}
-	if err := f.Validate(); err != nil {
-		return store.Stored{}, nil, err
-	}
-	doubt := doubts.About(&f, importing.Known(c.Copy))
-	outcome, err := s.one(ctx, store.Edit{Kind: store.Create, Collection: c.Info().Key, Feature: f})
-	if err != nil {
-		return store.Stored{}, nil, fault.Explain(err, collection, f.ID)
-	}
-	return store.Stored{Feature: f, Change: outcome.Change.Number}, doubt, nil
-}
-
-// DeleteItem takes an item out of a collection. If since is not nil and its newest change
-// is none of these, somebody else has been there, and the error is a *fault.ChangedError.
-func (s *Service) DeleteItem(ctx context.Context, collection, id string, since []uint64) error {
-	c, err := s.collection(ctx, collection)
-	if err != nil {
-		return err
-	}
-	if feature.CheckID(id) != nil { // no item has such an id
-		return &fault.NotFoundError{What: "item", ID: id}
-	}
-	_, err = s.one(
-		ctx,
-		store.Edit{
-			Kind: store.Delete, Collection: c.Info().Key, Feature: feature.Feature{ID: id}, Since: since,
-			OnlyBy: policy.ActorIn(ctx).OnlyOwn(),
-		},
-	)
-	if errors.Is(err, store.ErrNotOwn) {
-		actor := policy.ActorIn(ctx)
-		return &policy.DeniedError{Actor: actor, Reason: fmt.Sprintf(
-			"%s may only change items that it has made, and somebody else made %q", actor, id)}
-	}
-	return fault.Explain(err, collection, id)
-}
-
-func (s *Service) one(ctx context.Context, e store.Edit) (store.Outcome, error) {
-	outcomes, err := s.replica.Edit(ctx, byEdit(ctx), []store.Edit{e})
-	if err != nil {
-		return store.Outcome{}, err
-	}
-	return outcomes[0], outcomes[0].Err
 }
 
 // An ItemsQuery asks for one page of a collection's items, in the byte order of

@@ -138,7 +138,7 @@ func TestSortedListings(t *testing.T) {
 	}
 	// An edit shows in the next page.
 	last := all[len(all)-1].ID
-	if err := s.DeleteItem(t.Context(), "c", last, nil); err != nil {
+	if err := remove(t.Context(), s, "c", last); err != nil {
 		t.Fatal(err)
 	}
 	page := must[ItemsPage](t)(s.Items(t.Context(), "c", ItemsQuery{Sort: &Sort{}, Offset: len(all) - 2, Limit: 5}))

@@ -48,7 +48,7 @@ func TestDraftsAndTheirPopups(t *testing.T) {
 	b.Set("name", "Able")
 	b.Set("note", "bright")
 	b.SetJSON("n", []byte("3"))
-	if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: "a", Properties: b.Properties()}); err != nil {
+	if _, err := create(t.Context(), s, "c", feature.Feature{ID: "a", Properties: b.Properties()}); err != nil {
 		t.Fatal(err)
 	}
 	own := must[Popup](t)(s.Popup(t.Context(), "c", "a", ""))

@@ -105,7 +105,15 @@ func (s *Service) reloaded() {
 
 // byEdit is where changes come from that somebody asks for one by one.
 func byEdit(ctx context.Context) store.Origin {
-	return store.Origin{Actor: policy.By(ctx), Way: store.ByEdit}
+	by := store.Origin{Actor: policy.By(ctx), Way: store.ByEdit}
+	switch a := policy.ActorIn(ctx); {
+	case a == nil:
+	case a.Session:
+		by.Way = store.ByConsole
+	case a.Command:
+		by.Way = store.ByCommand
+	}
+	return by
 }
 
 // Close is Shutdown without an end to its patience.

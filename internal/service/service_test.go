@@ -106,10 +106,10 @@ func TestTwoProcessesAgree(t *testing.T) {
 				b.Set("name", fmt.Sprint("n", i))
 				b.Set("kind", []string{"a", "b"}[i%2])
 				f.Properties = b.Properties()
-				_, _, err := s.CreateItem(t.Context(), "huts", f)
+				_, err := create(t.Context(), s, "huts", f)
 				var taken *fault.ConflictError
 				if errors.As(err, &taken) {
-					err = s.DeleteItem(t.Context(), "huts", id, nil)
+					err = remove(t.Context(), s, "huts", id)
 					if i%4 != 0 {
 						mu.Lock()
 						delete(owned, id)
@@ -160,7 +160,7 @@ func TestChangesAreNumberedWithoutGaps(t *testing.T) {
 	for w := range 8 {
 		writers.Go(func() {
 			for i := range 50 {
-				if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(w, "-", i)}); err != nil {
+				if _, err := create(t.Context(), s, "c", feature.Feature{ID: fmt.Sprint(w, "-", i)}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -286,7 +286,7 @@ func TestCollectionsComeAndGo(t *testing.T) {
 	var b feature.Builder
 	b.Set("a", "one")
 	b.Set("b", "two")
-	if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: "x", Properties: b.Properties()}); err != nil {
+	if _, err := create(t.Context(), s, "c", feature.Feature{ID: "x", Properties: b.Properties()}); err != nil {
 		t.Fatal(err)
 	}
 	name := "b"
@@ -329,7 +329,7 @@ func TestCloseFinishesWhatWasTaken(t *testing.T) {
 		writers.Go(func() {
 			for i := 0; ; i++ {
 				id := fmt.Sprint(w, "-", i)
-				_, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: id})
+				_, err := create(t.Context(), s, "c", feature.Feature{ID: id})
 				if errors.Is(err, fault.ErrClosing) {
 					return
 				}
@@ -372,7 +372,7 @@ func TestACallerThatGivesUp(t *testing.T) {
 	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, _, err := s.CreateItem(ctx, "c", feature.Feature{ID: "x"}); !errors.Is(err, context.Canceled) {
+	if _, err := create(ctx, s, "c", feature.Feature{ID: "x"}); !errors.Is(err, context.Canceled) {
 		t.Errorf("creating an item: %v", err)
 	}
 	if _, err := s.Import(ctx, "c", strings.NewReader("id,lat,lon\ny,1,2\n"), importing.Options{}); !errors.Is(
@@ -427,7 +427,7 @@ func TestWhenCollectionsChanged(t *testing.T) {
 		t.Fatalf("made after %v, it changed at %v", began, first.NewestAt)
 	}
 	edited := time.Now()
-	if _, _, err := s.CreateItem(t.Context(), "c", feature.Feature{ID: "a"}); err != nil {
+	if _, err := create(t.Context(), s, "c", feature.Feature{ID: "a"}); err != nil {
 		t.Fatal(err)
 	}
 	later := open(t, dsn)

@@ -43,18 +43,18 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	services := []*Service{open(t, dsn), open(t, dsn)}
 	must[Summary](t)(services[0].CreateCollection(t.Context(), store.Collection{ID: "c"}))
-	create := func(s *Service, id string) {
+	add := func(s *Service, id string) {
 		t.Helper()
-		must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: id})))
+		must[Edited](t)(create(t.Context(), s, "c", feature.Feature{ID: id}))
 	}
-	create(services[0], "stays")
+	add(services[0], "stays")
 	sql := connect(t, dsn)
 	sql(
 		"CREATE TABLE saved_features AS TABLE features; CREATE TABLE saved_changes AS TABLE changes; CREATE TABLE " +
 			"saved_clock AS TABLE clock",
 	)
 	for i := range 5 {
-		create(services[0], fmt.Sprint("lost ", i))
+		add(services[0], fmt.Sprint("lost ", i))
 	}
 	before := services[0].Identity()
 	// In the order in which the services lock them.
@@ -85,7 +85,7 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 	}
 	check("stays")
 	// An edit that is acknowledged is in memory, though its number was used before.
-	create(services[1], "new")
+	add(services[1], "new")
 	if all, _ := inMemory(t, services[1], "c"); len(all) != 2 {
 		t.Errorf("after an edit memory has %v", all)
 	}
@@ -105,8 +105,16 @@ func TestADatabaseThatGoesBack(t *testing.T) {
 	}
 }
 
-// first drops what CreateItem says of doubts.
-func first[T, U any](v T, _ U, err error) (T, error) { return v, err }
+// create adds an item to a collection.
+func create(ctx context.Context, s *Service, collection string, f feature.Feature) (Edited, error) {
+	return s.EditItem(ctx, collection, Ask{Op: OpCreate, ID: f.ID, Feature: f}, nil)
+}
+
+// remove takes an item out of a collection, whatever it is.
+func remove(ctx context.Context, s *Service, collection, id string) error {
+	_, err := s.EditItem(ctx, collection, Ask{Op: OpDelete, ID: id, If: Condition{There: true}}, nil)
+	return err
+}
 
 // TestFollowingWithoutNotifications changes the database without waking anybody.
 func TestFollowingWithoutNotifications(t *testing.T) {
@@ -138,13 +146,13 @@ func TestForgetting(t *testing.T) {
 	s := open(t, dsn)
 	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	for i := range 20 {
-		must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: fmt.Sprint(i)})))
+		must[Edited](t)(create(t.Context(), s, "c", feature.Feature{ID: fmt.Sprint(i)}))
 	}
 	told := must[Summary](t)(s.Collection(t.Context(), "c"))
 	other := open(t, dsn)
 	turn := must[*replica.Turn](t)(other.replica.Turn(t.Context())) // it hangs
-	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "unseen"})))
-	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "last"})))
+	must[Edited](t)(create(t.Context(), s, "c", feature.Feature{ID: "unseen"}))
+	must[Edited](t)(create(t.Context(), s, "c", feature.Feature{ID: "last"}))
 	if n := must[int64](t)(s.store.Forget(t.Context(), time.Now().Add(time.Minute))); n != 22 {
 		t.Errorf("%d changes were forgotten, want 22", n)
 	}
@@ -208,7 +216,7 @@ func TestDearWorkIsBounded(t *testing.T) {
 	if _, err := s.Items(t.Context(), "c", ItemsQuery{Limit: 5}); err != nil {
 		t.Errorf("a page: %v", err)
 	}
-	must[store.Stored](t)(first(s.CreateItem(t.Context(), "c", feature.Feature{ID: "new"})))
+	must[Edited](t)(create(t.Context(), s, "c", feature.Feature{ID: "new"}))
 	release()
 	var all sync.WaitGroup
 	for _, property := range []string{"a", "b", "c", "d", "e", "f", "g", "h"} {
@@ -365,7 +373,7 @@ func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
 	polltest.Until(t, "the service to load all anew", func() bool { return errors.As(s.Ready(), &away) })
 	_, all := s.Collections(t.Context())
 	_, one := s.Collection(t.Context(), "c")
-	_, _, edit := s.CreateItem(t.Context(), "c", feature.Feature{ID: "x"})
+	_, edit := create(t.Context(), s, "c", feature.Feature{ID: "x"})
 	for what, err := range map[string]error{"all collections": all, "one": one, "an edit": edit,
 		"an icon": s.DeleteIcon(t.Context(),
 			"mine")} {

@@ -240,12 +240,32 @@ var migrations = []*gormigrate.Migration{
 			expires_at timestamptz NOT NULL
 		)`,
 	)},
+	{ID: "0012-edits", Migrate: statements(
+		// Whether edits have to say what they were made from, and how near another place has to
+		// be to be taken for the same, in metres; null for what the service takes.
+		`ALTER TABLE collections ADD COLUMN unconditional_edits boolean NOT NULL DEFAULT false,
+			ADD COLUMN alike_within double precision`,
+		// What became of writes whose callers may send them again, by the names that they gave
+		// them: what was asked for, as a hash, and the outcomes.
+		`CREATE TABLE retries (
+			actor text COLLATE "C" NOT NULL,
+			name text COLLATE "C" NOT NULL,
+			asked bytea NOT NULL,
+			outcomes json NOT NULL,
+			at timestamptz NOT NULL,
+			PRIMARY KEY (actor, name)
+		)`,
+		`CREATE INDEX retries_by_time ON retries (at)`,
+		// What was done to collections themselves, large imports among it; and what an actor did.
+		`CREATE INDEX changes_to_collections ON changes (collection_key, number) WHERE feature_id IS NULL`,
+		`CREATE INDEX changes_by_actor ON changes (actor, number) WHERE actor <> ''`,
+	)},
 }
 
 // ownTables are the tables that the migrations make.
 var ownTables = []string{
 	"collections", "features", "changes", "merges", "merged", "clock", "imports", "rejected_rows", "icons", "identity",
-	"access", "access_keys", "key_days", "issuers", "sessions", "sign_in_codes",
+	"access", "access_keys", "key_days", "issuers", "sessions", "sign_in_codes", "retries",
 }
 
 const migrationsTable = "migrations"

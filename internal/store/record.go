@@ -20,6 +20,9 @@ type collectionRecord struct {
 	Change           uint64    `json:"change"`
 	Guests           string    `json:"guests"`        // "" of before there were guests
 	GuestOrigins     string    `json:"guest_origins"` // with spaces between
+
+	UnconditionalEdits bool     `json:"unconditional_edits"`
+	AlikeWithin        *float64 `json:"alike_within"` // metres
 }
 
 // record returns what the journal keeps of c.

@@ -32,6 +32,8 @@ var (
 	ErrExists       = errors.New("store: the id is taken")
 	ErrChanged      = errors.New("store: it was changed since")
 	ErrNotOwn       = errors.New("store: somebody else made it")
+	ErrLeft         = errors.New("store: it was left, as another edit of the same write could not be done")
+	ErrOtherRetry   = errors.New("store: another write was sent under the same name")
 	// ErrImporting is temporary.
 	ErrImporting = errors.New("store: an import is being written into the collection")
 )
@@ -203,6 +205,9 @@ type Collection struct {
 	Change           uint64 // the newest change to the collection itself
 	Guests           string // what guests may: nothing, read or suggest
 	GuestOrigins     string // the origins of web pages from which they may, with spaces between
+	// UnconditionalEdits lets edits be made that do not say what they were made from.
+	UnconditionalEdits bool
+	AlikeWithin        *float64 // how near a place may be the same, in metres; nil for what the service takes
 }
 
 // Opening returns what c lets guests do.

@@ -57,7 +57,7 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 	f := func(json string) feature.Feature {
 		return feature.Feature{ID: "é'\"\\{,}", Elevation: &height, Properties: properties(t, json)}
 	}
-	_, outcomes, err := s.Apply(t.Context(), []Write{{Origin{"somebody", ByEdit}, []Edit{
+	_, outcomes, err := s.Apply(t.Context(), []Write{{Origin: Origin{"somebody", ByEdit}, Edits: []Edit{
 		{Kind: Delete, Collection: c.Key, Feature: f(`{}`)},
 		{Kind: Create, Collection: c.Key, Feature: f(`{"b":1.50,"a":"\\\"{NULL}"}`)},
 		{Kind: Create, Collection: c.Key, Feature: f(`{}`)},
@@ -120,7 +120,7 @@ func TestWritesTogether(t *testing.T) {
 	}
 	_, outcomes, err := s.Apply(
 		t.Context(),
-		[]Write{{Origin{"a", ByEdit}, put("1", "2")}, {Origin{"b", ByImport}, put("1", "3", "4")}},
+		[]Write{{Origin: Origin{"a", ByEdit}, Edits: put("1", "2")}, {Origin: Origin{"b", ByImport}, Edits: put("1", "3", "4")}},
 	)
 	if err != nil || len(outcomes) != 5 || outcomes[2].Change != nil {
 		t.Fatalf("%+v, %v", outcomes, err)

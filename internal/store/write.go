@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"time"
@@ -31,8 +32,11 @@ type Way string
 
 // The ways of changes.
 const (
-	ByEdit   Way = "edit"   // somebody asked for just that
-	ByImport Way = "import" // it was in a file
+	ByEdit    Way = "edit"    // an app or program asked for just that
+	ByConsole Way = "console" // somebody asked for it in the console
+	ByCommand Way = "command" // somebody asked for it on the command line
+	ByUndo    Way = "undo"    // it takes back other changes
+	ByImport  Way = "import"  // it was in a file
 )
 
 // An Origin is whom and what a change comes from.
@@ -43,8 +47,10 @@ type Origin struct {
 
 // A Write is edits that somebody asks for together.
 type Write struct {
-	Origin Origin
-	Edits  []Edit
+	Origin   Origin
+	Edits    []Edit
+	Together bool   // all edits are done, or none is
+	Retry    *Retry // nil if the caller would not know it again
 }
 
 // An EditKind says what an Edit asks for.
@@ -54,6 +60,7 @@ type EditKind int
 const (
 	Create EditKind = iota // add a feature; ErrExists if its id is taken
 	Put                    // add a feature, or replace the one with its id
+	Alter                  // change the feature with this id; ErrNoFeature if there is none
 	Delete                 // take out the feature with this id; ErrNoFeature if there is none
 )
 
@@ -61,10 +68,16 @@ const (
 type Edit struct {
 	Kind       EditKind
 	Collection int64           // the collection's key
-	Feature    feature.Feature // for Delete only the ID counts; the ID must not be empty
+	Feature    feature.Feature // for Alter and Delete only the ID counts; the ID must not be empty
+	// Change returns what Alter makes of the feature that is there. It is cheap, as all edits
+	// wait for it, and may be called several times. Its error is that of the edit.
+	Change func(was *feature.Feature) (feature.Feature, error)
+	Bytes  int // about how many Change holds on to
 	// Since, if it is not nil, are the changes of which one has to be the feature's newest:
 	// otherwise the edit is not done, and its error is ErrChanged.
 	Since []uint64
+	// MadeBy is who counts as having made a feature that is not there; "" for who asks for it.
+	MadeBy string
 	// OnlyBy, if it is not "", is who has to have made the feature that is there: otherwise the
 	// edit is not done, and its error is ErrNotOwn.
 	OnlyBy string
@@ -73,7 +86,7 @@ type Edit struct {
 // Size returns about how many bytes of memory e takes until it is done.
 func (e *Edit) Size() int {
 	const fixed, position = 500, 100 // as numbers and as text
-	size := fixed + len(e.Feature.ID) + 3*len(e.Feature.Properties.JSON())
+	size := fixed + e.Bytes + len(e.Feature.ID) + 3*len(e.Feature.Properties.JSON())
 	if e.Feature.Shape != nil {
 		size += position * e.Feature.Shape.Positions()
 	}
@@ -97,6 +110,12 @@ type Change struct {
 type Outcome struct {
 	Change *Change
 	Err    error
+	// Now is the feature as it is, whatever became of the edit; nil if there is none.
+	Now *Stored
+	Was *Stored // what a change has replaced or taken out
+	// Earlier is what became of the edit when it was sent before: nothing was done now, and
+	// Now is nil.
+	Earlier *Earlier
 }
 
 // notifyChannel is the channel on which writers wake the other processes.
@@ -121,24 +140,19 @@ func (s *Store) Apply(ctx context.Context, writes []Write) (State, []Outcome, er
 	var outcomes []Outcome
 	state, err := s.write(ctx, func(tx *gorm.DB, c *clock) error {
 		b, err := readBatch(tx, edits)
+		if err == nil {
+			b.earlier, err = readRetries(tx, writes)
+		}
 		if err != nil {
 			return err
 		}
 		outcomes = outcomes[:0]
 		for i := range writes {
-			w := &writes[i]
-			b.origin, b.transaction = w.Origin, c.newest+1
-			if b.importing(w.Edits) {
-				outcomes = append(outcomes, slices.Repeat([]Outcome{{Err: ErrImporting}}, len(w.Edits))...)
-				continue
+			done, err := b.write(&writes[i], c)
+			if err != nil {
+				return err
 			}
-			for k := range w.Edits {
-				outcome, err := b.do(&w.Edits[k], c)
-				if err != nil {
-					return err
-				}
-				outcomes = append(outcomes, outcome)
-			}
+			outcomes = append(outcomes, done...)
 		}
 		return b.flush(tx, c.at)
 	})
@@ -155,6 +169,8 @@ type batch struct {
 	rows        map[rowKey]*featureRow // nil if there is none
 	touched     map[rowKey]bool        // rows that differ from the database
 	changes     []changeRow
+	earlier     map[retryKey]retryRow // writes that were done before
+	retries     []retryRow            // that are to be known again
 
 	origin      Origin // of the edits that are being done
 	transaction uint64
@@ -216,53 +232,124 @@ func (b *batch) importing(edits []Edit) bool {
 	})
 }
 
+// write carries out a write on the rows in memory.
+func (b *batch) write(w *Write, c *clock) ([]Outcome, error) {
+	if earlier, known := b.known(w); known {
+		return earlier.again(w)
+	}
+	if b.importing(w.Edits) {
+		return slices.Repeat([]Outcome{{Err: ErrImporting}}, len(w.Edits)), nil
+	}
+	b.origin, b.transaction = w.Origin, c.newest+1
+	before := b.mark(w, c)
+	outcomes := make([]Outcome, len(w.Edits))
+	failed := false
+	for k := range w.Edits {
+		var err error
+		if outcomes[k], err = b.do(&w.Edits[k], c); err != nil {
+			return nil, err
+		}
+		failed = failed || outcomes[k].Err != nil
+	}
+	switch {
+	case failed && w.Together:
+		before.restore(b, c)
+		for k := range outcomes {
+			if outcomes[k].Err == nil {
+				outcomes[k] = Outcome{Err: ErrLeft}
+			}
+		}
+	case !failed && w.Retry != nil:
+		return outcomes, b.remember(w, outcomes)
+	}
+	return outcomes, nil
+}
+
+// A mark is the state of a batch before a write that may have to be taken back.
+type mark struct {
+	rows    map[rowKey]*featureRow
+	touched map[rowKey]bool
+	changes int
+	newest  uint64
+}
+
+func (b *batch) mark(w *Write, c *clock) *mark {
+	if !w.Together {
+		return nil
+	}
+	m := &mark{map[rowKey]*featureRow{}, map[rowKey]bool{}, len(b.changes), c.newest}
+	for i := range w.Edits {
+		key := rowKey{w.Edits[i].Collection, w.Edits[i].Feature.ID}
+		m.rows[key], m.touched[key] = b.rows[key], b.touched[key]
+	}
+	return m
+}
+
+func (m *mark) restore(b *batch, c *clock) {
+	maps.Copy(b.rows, m.rows)
+	maps.Copy(b.touched, m.touched)
+	b.changes, c.newest = b.changes[:m.changes], m.newest
+}
+
 // do carries out one edit on the rows in memory. What keeps that one from being done
 // is in its outcome.
 func (b *batch) do(e *Edit, c *clock) (Outcome, error) {
 	key := rowKey{e.Collection, e.Feature.ID}
 	row := b.rows[key]
-	switch {
-	case !b.collections[e.Collection]:
+	if !b.collections[e.Collection] {
 		return Outcome{Err: ErrNoCollection}, nil
+	}
+	var old *Stored
+	if row != nil {
+		stored, err := row.stored()
+		if err != nil {
+			return Outcome{}, err
+		}
+		old = &stored
+	}
+	now := e.Feature
+	switch {
 	case e.Kind == Create && row != nil:
-		return Outcome{Err: ErrExists}, nil
-	case e.Kind == Delete && row == nil:
+		return Outcome{Err: ErrExists, Now: old}, nil
+	case (e.Kind == Delete || e.Kind == Alter) && row == nil:
 		return Outcome{Err: ErrNoFeature}, nil
 	case e.OnlyBy != "" && row != nil && row.MadeBy != e.OnlyBy:
-		return Outcome{Err: ErrNotOwn}, nil
+		return Outcome{Err: ErrNotOwn, Now: old}, nil
 	case e.Since != nil && (row == nil || !slices.Contains(e.Since, row.Change)):
-		return Outcome{Err: ErrChanged}, nil
+		return Outcome{Err: ErrChanged, Now: old}, nil
+	case e.Kind == Alter:
+		var err error
+		if now, err = e.Change(&old.Feature); err != nil {
+			return Outcome{Err: err, Now: old}, nil
+		}
 	}
 	change := Change{Collection: e.Collection, FeatureID: e.Feature.ID, Op: Created, At: c.at}
 	var before *string
 	madeBy := ""
-	if b.origin.Way == ByEdit {
-		madeBy = b.origin.Actor
+	if b.origin.Way != ByImport {
+		madeBy = cmp.Or(e.MadeBy, b.origin.Actor)
 	}
 	if row != nil {
 		madeBy = row.MadeBy
-		old, err := row.stored()
-		if err != nil {
-			return Outcome{}, err
-		}
-		if e.Kind == Put && old.Equal(&e.Feature) {
-			return Outcome{}, nil
+		if e.Kind != Delete && old.Equal(&now) {
+			return Outcome{Now: old}, nil
 		}
 		text := string(old.AppendJSON(nil))
 		before = &text
 		change.Op = Replaced
 	}
 	change.Number = c.next()
+	outcome := Outcome{Change: &change, Was: old}
 	if e.Kind == Delete {
 		change.Op = Deleted
 		b.rows[key] = nil
 	} else {
-		f := e.Feature
-		change.Now = &f
+		change.Now = &now
+		outcome.Now = &Stored{now, change.Number}
 		b.rows[key] = &featureRow{
-			CollectionKey: e.Collection, ID: f.ID, NumberID: f.NumberID, Lon: f.At.Lon, Lat: f.At.Lat,
-			Elevation: f.Elevation,
-			Geometry:  geometryColumn(&f), Properties: f.Properties.JSON(), Change: change.Number, MadeBy: madeBy,
+			CollectionKey: e.Collection, ID: now.ID, NumberID: now.NumberID, Lon: now.At.Lon, Lat: now.At.Lat,
+			Elevation: now.Elevation,
+			Geometry:  geometryColumn(&now), Properties: now.Properties.JSON(), Change: change.Number, MadeBy: madeBy,
 		}
 	}
 	b.touched[key] = true
@@ -270,13 +357,13 @@ func (b *batch) do(e *Edit, c *clock) (Outcome, error) {
 		b.changes,
 		changeRow{change.Number, b.transaction, b.origin, e.Collection, e.Feature.ID, change.Op, before},
 	)
-	return Outcome{Change: &change}, nil
+	return outcome, nil
 }
 
 // flush writes the rows and changes to the database, a statement for each kind.
 func (b *batch) flush(tx *gorm.DB, at time.Time) error {
-	if len(b.changes) == 0 {
-		return nil
+	if err := insertRetries(tx, b.retries, at); err != nil || len(b.changes) == 0 {
+		return err
 	}
 	var put, gone columns
 	for key := range b.touched {

@@ -103,7 +103,7 @@ type wire struct {
 
 // UnmarshalJSON reads a GeoJSON feature and checks it. What is wrong with it is
 // reported as a *invalid.Error.
-func (f *Feature) UnmarshalJSON(data []byte) error { return f.Read(data, func(*geometry.Geometry) {}) }
+func (f *Feature) UnmarshalJSON(data []byte) error { return f.Read(data, asItIs) }
 
 // Read is UnmarshalJSON with a chance to change the geometry before it is checked.
 func (f *Feature) Read(data []byte, mend func(*geometry.Geometry)) error {
@@ -131,16 +131,9 @@ func (f *Feature) Read(data []byte, mend func(*geometry.Geometry)) error {
 	if w.Geometry == nil {
 		return invalid.New("geometry", "is missing").Wanted("one, for the feature to be on the map")
 	}
-	g, err := geometry.Parse(*w.Geometry)
+	g, err := readGeometry(*w.Geometry, mend)
 	if err != nil {
-		return invalid.At("geometry", err)
-	}
-	if g.Positions() == 0 {
-		return InGeometry(geometry.ErrEmpty)
-	}
-	mend(&g)
-	if err := g.Validate(); err != nil {
-		return InGeometry(err)
+		return err
 	}
 	out.SetGeometry(g)
 	if out.Properties, err = ParseProperties(w.Properties); err != nil {
@@ -152,6 +145,24 @@ func (f *Feature) Read(data []byte, mend func(*geometry.Geometry)) error {
 	*f = out
 	return nil
 }
+
+// readGeometry reads a geometry and checks it, after mend has changed it.
+func readGeometry(raw []byte, mend func(*geometry.Geometry)) (geometry.Geometry, error) {
+	g, err := geometry.Parse(raw)
+	if err != nil {
+		return g, invalid.At("geometry", err)
+	}
+	if g.Positions() == 0 {
+		return g, InGeometry(geometry.ErrEmpty)
+	}
+	mend(&g)
+	if err := g.Validate(); err != nil {
+		return g, InGeometry(err)
+	}
+	return g, nil
+}
+
+func asItIs(*geometry.Geometry) {}
 
 // parseID reads an id, a string or a number (RFC 7946 section 3.2), as text.
 func parseID(raw json.RawMessage) (string, error) {

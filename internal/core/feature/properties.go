@@ -43,12 +43,12 @@ func ParseProperties(raw []byte) (Properties, error) {
 		return Properties{}, invalid.New("properties", "is %d bytes", compact.Len()).Wanted("at most %d",
 			MaxPropertiesBytes)
 	}
-	return Properties{raw: compact.Bytes()}, checkContent(compact.Bytes())
+	return Properties{raw: compact.Bytes()}, checkContent("properties", compact.Bytes(), maxDepth)
 }
 
 // checkContent refuses what a reader would trip over: deep nesting, and numbers beyond
 // those of IEEE 754.
-func checkContent(raw []byte) error {
+func checkContent(field string, raw []byte, deepest int) error {
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.UseNumber()
 	depth := 0
@@ -64,12 +64,12 @@ func checkContent(raw []byte) error {
 			} else {
 				depth--
 			}
-			if depth > maxDepth {
-				return invalid.New("properties", "is nested too deep").Wanted("at most %d levels", maxDepth)
+			if depth > deepest {
+				return invalid.New(field, "is nested too deep").Wanted("at most %d levels", deepest)
 			}
 		case json.Number:
 			if _, err := token.Float64(); err != nil {
-				return invalid.New("properties", "has the number %.40s, which programs cannot read", token).
+				return invalid.New(field, "has the number %.40s, which programs cannot read", token).
 					Wanted("at most about 1.8e308, or a text")
 			}
 		}

@@ -30,6 +30,7 @@ type Actor struct {
 	// if it comes from none or from the service's own.
 	Key, Issuer     string
 	Session, Ticket bool
+	Command         bool // the request comes from the command line
 	Origin          string
 }
 

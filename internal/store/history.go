@@ -1,0 +1,267 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+)
+
+// ErrForgotten reports that the history does not reach back as far as it is asked for.
+var ErrForgotten = errors.New("store: the history does not reach back that far")
+
+// A HistoryQuery asks for changes. The zero value asks for all.
+type HistoryQuery struct {
+	Collections []int64 // keys; nil for any
+	Feature     string  // an id; "" for any
+	Actor       string  // "" for any
+	Way         Way     // "" for any
+	From, To    time.Time
+	Before      uint64 // only those with smaller numbers; 0 for all
+	Number      uint64 // only this one; 0 for all
+	Transaction uint64 // only those that were asked for together with this one; 0 for all
+}
+
+// An Entry is a change as the history has it.
+type Entry struct {
+	Number      uint64
+	Transaction uint64 // the number of the first change that was asked for together with it; 0 if not known
+	Origin      Origin
+	Collection  int64  // the key
+	FeatureID   string // "" if the change is to the collection itself
+	Op          Op
+	At          time.Time
+	// Was and Is are the feature before and after the change, nil where there was none. Of a change
+	// to the collection itself both are nil.
+	Was, Is *feature.Feature
+	Newest  uint64 // the newest change to the feature; 0 if the change is to the collection itself
+	Imports int64  // how many features a large import put in
+}
+
+// later selects what next happened to a feature after a change: its number, and before. It is formatted with the key of the collection, the id and the number of the change.
+const later = `SELECT l.number, l.before FROM (
+		(SELECT n.number, n.before FROM changes n
+			WHERE n.collection_key = %[1]s AND n.feature_id = %[2]s AND n.number > %[3]s ORDER BY n.number LIMIT 1)
+		UNION ALL
+		(SELECT n.number, d.before FROM changes n JOIN merges m ON m.number = n.number
+			JOIN merged d ON d.merge_key = m.key AND d.feature_id = %[2]s
+			WHERE n.collection_key = %[1]s AND n.feature_id IS NULL AND n.number > %[3]s ORDER BY n.number LIMIT 1)
+	) l ORDER BY l.number LIMIT 1`
+
+// historyPage is how many changes are read at a time.
+const historyPage = 200
+
+// History calls each with the changes that a query asks for, newest first, until it returns
+// false.
+func (v *View) History(ctx context.Context, q HistoryQuery, each func(*Entry) bool) error {
+	for {
+		entries, err := v.historyPage(ctx, &q)
+		if err != nil {
+			return fmt.Errorf("reading the history: %w", err)
+		}
+		for i := range entries {
+			if !each(&entries[i]) {
+				return nil
+			}
+		}
+		if len(entries) < historyPage {
+			return nil
+		}
+		q.Before = entries[len(entries)-1].Number
+	}
+}
+
+func (v *View) historyPage(ctx context.Context, q *HistoryQuery) (entries []Entry, err error) {
+	where, args := q.where()
+	rows, err := v.tx.WithContext(ctx).Raw(`SELECT c.number, c.transaction, c.actor, c.way, c.collection_key,
+			coalesce(c.feature_id, ''), c.op, c.at, c.before::text, l.number, l.before::text,
+			(SELECT coalesce(max(n.number), 0) FROM changes n WHERE n.collection_key = c.collection_key
+				AND n.feature_id = c.feature_id),
+			f.id IS NOT NULL, `+currentFeature+`, coalesce(m.features, 0)
+		FROM (SELECT * FROM changes c WHERE `+where+` ORDER BY c.number DESC LIMIT ?) c
+		LEFT JOIN LATERAL (`+fmt.Sprintf(later, "c.collection_key", "c.feature_id", "c.number")+`) l
+			ON c.feature_id IS NOT NULL
+		LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id
+		LEFT JOIN merges m ON m.number = c.number
+		ORDER BY c.number DESC`, append(args, historyPage)...).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		e, err := scanEntry(rows)
+		if err != nil {
+			return nil, err
+		}
+		entries = append(entries, e)
+	}
+	return entries, rows.Err()
+}
+
+func (q *HistoryQuery) where() (where string, args []any) {
+	conditions := []string{"true"}
+	add := func(condition string, value any) {
+		conditions, args = append(conditions, condition), append(args, value)
+	}
+	if q.Collections != nil {
+		add("c.collection_key = ANY (?)", array[int64](q.Collections))
+	}
+	if q.Feature != "" {
+		add("c.feature_id = ?", q.Feature)
+	}
+	if q.Actor != "" {
+		add("c.actor = ?", q.Actor)
+	}
+	if q.Way != "" {
+		add("c.way = ?", string(q.Way))
+	}
+	if !q.From.IsZero() {
+		add("c.at >= ?", q.From)
+	}
+	if !q.To.IsZero() {
+		add("c.at <= ?", q.To)
+	}
+	if q.Before != 0 {
+		add("c.number < ?", q.Before)
+	}
+	if q.Number != 0 {
+		add("c.number = ?", q.Number)
+	}
+	if q.Transaction != 0 {
+		add("c.transaction = ?", q.Transaction)
+	}
+	return strings.Join(conditions, " AND "), args
+}
+
+// currentFeature are the columns of a feature as it is, from the table of features as f, as
+// scanCurrent takes them.
+const currentFeature = `coalesce(f.number_id, false), coalesce(f.lon, 0), coalesce(f.lat, 0), f.elevation,
+	f.geometry::text, f.properties, coalesce(CASE WHEN f.change >= 0 THEN f.change
+	ELSE (SELECT number FROM merges WHERE key = -f.change) END, 0)`
+
+// A current is a feature as it is, while it is read.
+type current struct {
+	there, numbered bool
+	at              geo.Point
+	elevation       *float64
+	shape           *string
+	properties      []byte
+	change          uint64
+}
+
+func (c *current) columns() []any {
+	return []any{&c.numbered, &c.at.Lon, &c.at.Lat, &c.elevation, &c.shape, &c.properties, &c.change}
+}
+
+// feature returns the feature, nil if there is none.
+func (c *current) feature(id string) (*feature.Feature, error) {
+	if !c.there {
+		return nil, nil
+	}
+	f, err := storedFeature(id, c.at, c.elevation, c.shape, c.properties)
+	f.NumberID = c.numbered
+	return &f, err
+}
+
+func scanEntry(rows *sql.Rows) (e Entry, err error) {
+	var before, laterBefore *string
+	var laterNumber *uint64
+	var now current
+	into := []any{&e.Number, &e.Transaction, &e.Origin.Actor, &e.Origin.Way, &e.Collection, &e.FeatureID, &e.Op,
+		&e.At, &before, &laterNumber, &laterBefore, &e.Newest, &now.there}
+	if err := rows.Scan(append(append(into, now.columns()...), &e.Imports)...); err != nil {
+		return e, err
+	}
+	if e.At = e.At.UTC(); e.FeatureID == "" {
+		return e, nil
+	}
+	if e.Was, err = keptFeature(before); err != nil {
+		return e, err
+	}
+	switch {
+	case e.Op == Deleted:
+	case laterNumber == nil:
+		e.Is, err = now.feature(e.FeatureID)
+	default:
+		e.Is, err = keptFeature(laterBefore)
+	}
+	if now.there {
+		e.Newest = now.change
+	}
+	return e, err
+}
+
+// keptFeature reads a feature that the journal has kept, nil for none.
+func keptFeature(text *string) (*feature.Feature, error) {
+	if text == nil {
+		return nil, nil
+	}
+	var f feature.Feature
+	if err := json.Unmarshal([]byte(*text), &f); err != nil {
+		return nil, fmt.Errorf("a feature in the history: %w", err)
+	}
+	return &f, nil
+}
+
+// FeatureAt returns a feature as it was after a change, with the newest change to it then, or
+// ErrNoFeature, or ErrForgotten if that cannot be told any more.
+func (v *View) FeatureAt(ctx context.Context, collection int64, id string, at uint64) (Stored, error) {
+	if at < v.Forgotten {
+		return Stored{}, ErrForgotten
+	}
+	var changed uint64 // up to then
+	var laterNumber, filled *uint64
+	var laterBefore *string
+	var now current
+	err := v.tx.WithContext(ctx).Raw(`SELECT
+			(SELECT coalesce(max(e.number), 0) FROM ((SELECT c.number FROM changes c WHERE c.collection_key = k.key
+				AND c.feature_id = k.id AND c.number <= k.number ORDER BY c.number DESC LIMIT 1) UNION ALL
+				(SELECT c.number FROM changes c JOIN merges m ON m.number = c.number JOIN merged d
+				ON d.merge_key = m.key AND d.feature_id = k.id WHERE c.collection_key = k.key AND c.feature_id IS NULL
+				AND c.number <= k.number ORDER BY c.number DESC LIMIT 1)) e),
+			(SELECT min(c.number) FROM changes c WHERE c.collection_key = k.key AND c.feature_id IS NULL AND c.op = ?
+				AND c.number > k.number),
+			l.number, l.before::text, f.id IS NOT NULL, `+currentFeature+`
+		FROM (SELECT ?::bigint AS key, ?::text COLLATE "C" AS id, ?::bigint AS number) k
+		LEFT JOIN LATERAL (`+fmt.Sprintf(later, "k.key", "k.id", "k.number")+`) l ON true
+		LEFT JOIN features f ON f.collection_key = k.key AND f.id = k.id`, Filled, collection, id, at).Row().
+		Scan(append([]any{&changed, &filled, &laterNumber, &laterBefore, &now.there}, now.columns()...)...)
+	if err != nil {
+		return Stored{}, fmt.Errorf("reading what feature %q was: %w", id, err)
+	}
+	var f *feature.Feature
+	switch {
+	case filled != nil && (laterNumber == nil || *filled < *laterNumber): // only what is empty is filled
+	case laterNumber != nil:
+		f, err = keptFeature(laterBefore)
+	case now.change <= at:
+		f, err = now.feature(id)
+		changed = max(changed, now.change)
+	}
+	if err != nil {
+		return Stored{}, err
+	}
+	if f == nil {
+		return Stored{}, ErrNoFeature
+	}
+	if changed == 0 { // it came with what filled the collection, which is written nowhere else
+		err = v.tx.WithContext(ctx).Raw(`SELECT coalesce(max(number), 0) FROM changes WHERE collection_key = ? AND
+			feature_id IS NULL AND op = ? AND number <= ?`, collection, Filled, at).Row().Scan(&changed)
+	}
+	return Stored{*f, changed}, err
+}
+
+// MadeBy returns who made a feature before a change that took it out, "" if an import did or
+// that is not known.
+func (v *View) MadeBy(ctx context.Context, collection int64, id string, before uint64) (actor string, err error) {
+	err = v.tx.WithContext(ctx).Raw(`SELECT coalesce((SELECT CASE WHEN way = ? THEN '' ELSE actor END FROM changes
+		WHERE collection_key = ? AND feature_id = ? AND op = ? AND number < ? ORDER BY number DESC LIMIT 1), '')`,
+		ByImport, collection, id, Created, before).Row().Scan(&actor)
+	return actor, err
+}
