@@ -1,6 +1,9 @@
 package api
 
-import "encoding/json"
+import (
+	"encoding/json"
+	"time"
+)
 
 // CommandAgent is what the User-Agent of the command line begins with.
 const CommandAgent = "idlebeacon-command"
@@ -44,4 +47,45 @@ type Difference struct {
 	Member string          `json:"member"`        // a JSON Pointer (RFC 6901), such as /geometry or /properties/name
 	Was    json.RawMessage `json:"was,omitempty"` // absent if it was not there
 	Is     json.RawMessage `json:"is,omitempty"`  // absent if it is not there any more
+}
+
+// Changes is one page of the history, newest first.
+type Changes struct {
+	Changes []Change `json:"changes"`
+	// The number of a change: up to it, changes may not be kept any more
+	Forgotten uint64 `json:"forgotten"`
+	Links     []Link `json:"links"`
+}
+
+// Change is one change in the history.
+type Change struct {
+	Number     uint64    `json:"number"`
+	Together   uint64    `json:"together"` // the first change that was asked for with it; 0 if not known
+	At         time.Time `json:"at"`
+	Actor      string    `json:"actor"`           // such as key/ab12; empty if not known
+	By         string    `json:"by"`              // what people call the actor; empty if not known
+	Way        string    `json:"way"`             // edit, console, command, undo or import; empty if not known
+	Op         string    `json:"op"`              // create, replace or delete; fill or merge of a large import
+	Collection string    `json:"collection"`      // the id
+	Item       *string   `json:"item,omitempty"`  // the id; absent if the change is to the collection itself
+	Items      int64     `json:"items,omitempty"` // how many a large import put in
+	Was        *Item     `json:"was,omitempty"`   // the item before; absent if there was none
+	Is         *Item     `json:"is,omitempty"`    // the item after; absent if it was gone
+	// The members that were changed, of an item that was there before and after
+	Differing []Difference `json:"differing,omitempty"`
+	Newest    bool         `json:"newest"` // nothing was done to the item since
+}
+
+// UndoChange asks for a change to be taken back.
+type UndoChange struct {
+	Together bool `json:"together,omitempty"` // all that were asked for with it, too
+	Force    bool `json:"force,omitempty"`    // also if that takes back later changes of the same items
+}
+
+// UndoChanges asks for what an actor has done to a collection to be taken back.
+type UndoChanges struct {
+	Actor string     `json:"actor"`
+	Since *time.Time `json:"since"`
+	Until *time.Time `json:"until,omitempty"`
+	Force bool       `json:"force,omitempty"`
 }

@@ -483,6 +483,7 @@ type Problem struct {
 	CurrentTag string       `json:"current_etag,omitempty"`
 	Differing  []Difference `json:"differing,omitempty"`
 	Edits      []Verdict    `json:"edits,omitempty"` // of edits that were asked for as one: what stands against each
+	Later      []Change     `json:"later,omitempty"` // of an undo: changes that it would take back too
 }
 
 // Health says how the service is.

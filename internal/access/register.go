@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -300,3 +301,19 @@ func (r *Register) noteUses(ctx context.Context) error {
 }
 
 func (r *Register) byID(id string) *store.Key { return r.known.Load().byID[id] }
+
+// NameOf returns what people call an actor of the history, as far as that is known: the name of a
+// key, even a revoked one, or what an issuer calls a person.
+func (r *Register) NameOf(actor string) string {
+	if id, ok := strings.CutPrefix(actor, "key/"); ok {
+		if k := r.byID(id); k != nil {
+			return k.Name
+		}
+		return ""
+	}
+	if person, ok := strings.CutPrefix(actor, "person/"); ok {
+		_, name, _ := strings.Cut(person, "/")
+		return name
+	}
+	return ""
+}

@@ -295,7 +295,8 @@ func (h *house) checkRoute(rule *policy.Rule, collection string, v *visitor) {
 		if v.role != policy.Owner {
 			h.t.Errorf("%s: deleted", target)
 		}
-		h.want(201, h.owner, "POST", "/api/collections", fmt.Sprintf(`{"id":%q,"guests":%q}`, collection,
+		h.want(201, h.owner, "POST", "/api/collections", fmt.Sprintf(
+			`{"id":%q,"guests":%q,"guest_origins":["https://guests.example"]}`, collection,
 			map[string]string{"open": "read", "closed": "nothing"}[collection]))
 	}
 	// What signs out has ended the session: who comes next needs another.

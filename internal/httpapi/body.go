@@ -85,6 +85,19 @@ func (h *server) readJSON(w http.ResponseWriter, r *http.Request, v any) error {
 	return decodeJSON(body, v, true)
 }
 
+// readOptional is readJSON for a body that may be empty.
+func (h *server) readOptional(w http.ResponseWriter, r *http.Request, v any) error {
+	body, release, err := h.receive(w, r, maxSmallBody)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if len(bytes.TrimSpace(body)) == 0 {
+		return nil
+	}
+	return decodeJSON(body, v, true)
+}
+
 // decodeJSON decodes a body into v. Members that v does not have are an error if strict.
 func decodeJSON(body []byte, v any, strict bool) error {
 	if err := wellformed.JSON(body); err != nil && strict { // a feature reports which member it is

@@ -199,6 +199,12 @@ func (h *server) changeItems(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+	return h.writeEdits(w, edited, wires)
+}
+
+// writeEdits tells what has become of edits that were done as one. wires are how they were asked
+// for, nil if they were not.
+func (h *server) writeEdits(w http.ResponseWriter, edited []service.Edited, wires []api.Edit) error {
 	out := api.Edits{Edits: make([]api.Edited, len(edited))}
 	for i := range edited {
 		e := &edited[i]
@@ -212,8 +218,10 @@ func (h *server) changeItems(w http.ResponseWriter, r *http.Request) error {
 			out.Edits[i].Status = http.StatusCreated
 		}
 		item := h.describeEdited(e)
-		item.Warnings = append(item.Warnings, leftOut(wires[i].Feature)...)
-		item.Warnings = append(item.Warnings, leftOut(wires[i].Patch)...)
+		if wires != nil {
+			item.Warnings = append(item.Warnings, leftOut(wires[i].Feature)...)
+			item.Warnings = append(item.Warnings, leftOut(wires[i].Patch)...)
+		}
 		out.Edits[i].Item = &item
 	}
 	w.Header().Set(changeHeader, strconv.FormatUint(out.Change, 10))

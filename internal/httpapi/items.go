@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"maps"
 	"math"
 	"net/http"
@@ -11,7 +12,9 @@ import (
 	"time"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/service"
+	"idlebeacon/internal/store"
 )
 
 const (
@@ -119,10 +122,21 @@ func (h *server) writeItems(
 }
 
 func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
-	if q := parseQuery(r); q.err != nil {
+	q := parseQuery(r, "at")
+	at := uint64(q.whole("at", 0, 0, maxNumber))
+	if q.err != nil {
 		return q.err
 	}
-	item, err := h.service.Item(r.Context(), pathValue(r, "collection"), pathValue(r, "item"))
+	get := h.service.Item
+	if q.has("at") {
+		if !actorOf(r).Role.Includes(policy.Reader) { // as of all of the history
+			return &policy.DeniedError{Actor: actorOf(r), Needs: policy.Reader, Reason: "the history is not for guests"}
+		}
+		get = func(ctx context.Context, collection, id string) (store.Stored, error) {
+			return h.service.ItemAt(ctx, collection, id, at)
+		}
+	}
+	item, err := get(r.Context(), pathValue(r, "collection"), pathValue(r, "item"))
 	if err != nil {
 		return err
 	}
@@ -130,10 +144,10 @@ func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
 		return nil
 	}
 	out := h.describeItem(item)
-	at := h.site(r)
+	here := h.site(r)
 	out.Links = []api.Link{
 		{Rel: "self", Href: h.self(r), Type: geoJSON},
-		at.link("collection", collectionPath(pathValue(r, "collection")), plainJSON, "the collection it is of"),
+		here.link("collection", collectionPath(pathValue(r, "collection")), plainJSON, "the collection it is of"),
 	}
 	return h.writeItem(w, http.StatusOK, out)
 }

@@ -67,6 +67,7 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		changed       *fault.ChangedError
 		unconditional *fault.UnconditionalError
 		retry         *fault.RetryError
+		later         *service.LaterError
 	)
 	switch {
 	case errors.As(err, &wrong):
@@ -93,6 +94,8 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		p = h.changedProblem(p, changed.Now, changed.Seen)
 	case errors.As(err, &unconditional):
 		p = problem(http.StatusPreconditionRequired, "", unconditional.Error())
+	case errors.As(err, &later):
+		p = h.laterProblem(later)
 	case errors.As(err, &retry):
 		p = problem(http.StatusUnprocessableEntity, "", retry.Error())
 	default:

@@ -170,6 +170,9 @@ func (h *server) seeing(g guarded) {
 	g.get(one, h.handle(h.getCollection))
 	g.get(one+"/items", h.handle(h.listItems))
 	g.get(one+"/items/{item}", h.handle(h.getItem))
+	g.get("/api/changes", h.handle(h.listChanges))
+	g.get(one+"/changes", h.handle(h.collectionChanges))
+	g.get(one+"/items/{item}/history", h.handle(h.itemHistory))
 	h.drawn(g, one+"/items/{item}/popup", h.getPopup)
 	h.drawn(g, one+"/markers", h.markers)
 	h.drawn(g, one+"/density", h.density)
@@ -189,6 +192,8 @@ func (h *server) changing(g guarded) {
 	g.patch(one+"/items/{item}", h.stream(h.alone(h.patchItem)))
 	g.delete(one+"/items/{item}", h.bare(h.deleteItem))
 	g.post(one+"/changes", h.stream(h.alone(h.changeItems)))
+	g.post("/api/changes/{change}/undo", h.bare(h.undoChange))
+	g.post(one+"/changes/undo", h.bare(h.undoChanges))
 }
 
 // managing are the routes that change what collections are like, and bring files.

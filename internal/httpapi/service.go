@@ -37,6 +37,10 @@ type Service interface {
 	EditItem(ctx context.Context, collection string, ask service.Ask, retry *store.Retry) (service.Edited, error)
 	EditItems(ctx context.Context, collection string, asks []service.Ask, retry *store.Retry) (
 		[]service.Edited, error)
+	ItemAt(ctx context.Context, collection, id string, change uint64) (store.Stored, error)
+	History(ctx context.Context, q service.HistoryQuery) (service.HistoryPage, error)
+	CollectionOf(ctx context.Context, change uint64) (string, error)
+	Undo(ctx context.Context, collection string, q service.UndoQuery) ([]service.Edited, error)
 	Export(ctx context.Context, collection string, q service.ExportQuery) (*service.Export, error)
 
 	Viewport(ctx context.Context, l service.Layer, q service.MarkersQuery) (*service.Viewport, error)

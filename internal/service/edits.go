@@ -124,12 +124,19 @@ func (s *Service) EditItems(
 	if refused {
 		return nil, &EditsError{errs}
 	}
+	return s.editTogether(ctx, c, w, asks)
+}
+
+// editTogether carries out a write, each edit of which somebody has asked for.
+func (s *Service) editTogether(ctx context.Context, c *collection, w store.Write, asks []Ask) ([]Edited, error) {
 	known := importing.Known(c.Copy) // before the edits
 	outcomes, err := s.replica.Edit(ctx, w)
 	if err != nil {
-		return nil, fault.Explain(err, collection, asks[0].ID)
+		return nil, fault.Explain(err, c.Info().ID, asks[0].ID)
 	}
 	edited := make([]Edited, len(asks))
+	errs := make([]error, len(asks))
+	refused := false
 	for i := range outcomes {
 		if edited[i], errs[i] = s.editedBy(ctx, c, &asks[i], &outcomes[i]); errs[i] != nil {
 			refused = true
@@ -170,7 +177,7 @@ func editOf(ctx context.Context, c *collection, ask *Ask) (e store.Edit, err err
 		return e, &fault.UnconditionalError{Item: ask.ID}
 	}
 	e = store.Edit{Collection: c.Info().Key, Feature: f, Since: ask.If.Since, Bytes: ask.Bytes,
-		OnlyBy: policy.ActorIn(ctx).OnlyOwn()}
+		OnlyBy: onlyOwn(ctx)}
 	switch {
 	case ask.Op == OpCreate || ask.If.Absent:
 		e.Kind = store.Create
@@ -191,6 +198,16 @@ func editOf(ctx context.Context, c *collection, ask *Ask) (e store.Edit, err err
 	return e, nil
 }
 
+// onlyOwn returns whose items are the only ones that may be changed, "" for all.
+func onlyOwn(ctx context.Context) string { return policy.ActorIn(ctx).OnlyOwn() }
+
+// notOwn is the error of who may only change items that it has made, about another.
+func notOwn(ctx context.Context, item string) error {
+	actor := policy.ActorIn(ctx)
+	return &policy.DeniedError{Actor: actor, Reason: fmt.Sprintf(
+		"%s may only change items that it has made, and somebody else made %q", actor, item)}
+}
+
 // editedBy returns what an edit has come to, or what stood against it.
 func (s *Service) editedBy(ctx context.Context, c *collection, ask *Ask, o *store.Outcome) (Edited, error) {
 	out := Edited{ID: ask.ID, Item: o.Now}
@@ -206,9 +223,7 @@ func (s *Service) editedBy(ctx context.Context, c *collection, ask *Ask, o *stor
 	case errors.Is(o.Err, store.ErrLeft):
 		return out, nil
 	case errors.Is(o.Err, store.ErrNotOwn):
-		actor := policy.ActorIn(ctx)
-		return out, &policy.DeniedError{Actor: actor, Reason: fmt.Sprintf(
-			"%s may only change items that it has made, and somebody else made %q", actor, ask.ID)}
+		return out, notOwn(ctx, ask.ID)
 	case errors.Is(o.Err, store.ErrExists) && ask.If.Absent:
 		return out, &fault.ChangedError{What: "item", ID: ask.ID, Now: o.Now, Meanwhile: "is there already"}
 	case errors.Is(o.Err, store.ErrNoFeature) && ask.Op == OpReplace:

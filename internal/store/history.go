@@ -41,6 +41,7 @@ type Entry struct {
 	// to the collection itself both are nil.
 	Was, Is *feature.Feature
 	Newest  uint64 // the newest change to the feature; 0 if the change is to the collection itself
+	There   bool   // there is such a feature now
 	Imports int64  // how many features a large import put in
 }
 
@@ -54,6 +55,10 @@ const later = `SELECT l.number, l.before FROM (
 			WHERE n.collection_key = %[1]s AND n.feature_id IS NULL AND n.number > %[3]s ORDER BY n.number LIMIT 1)
 	) l ORDER BY l.number LIMIT 1`
 
+// clocksDiffer is by how much the clocks of processes may differ: so far the times of changes may
+// not be in the order of their numbers.
+const clocksDiffer = time.Minute
+
 // historyPage is how many changes are read at a time.
 const historyPage = 200
 
@@ -66,7 +71,11 @@ func (v *View) History(ctx context.Context, q HistoryQuery, each func(*Entry) bo
 			return fmt.Errorf("reading the history: %w", err)
 		}
 		for i := range entries {
-			if !each(&entries[i]) {
+			at := entries[i].At
+			if !q.From.IsZero() && at.Before(q.From.Add(-clocksDiffer)) {
+				return nil
+			}
+			if !at.Before(q.From) && !each(&entries[i]) {
 				return nil
 			}
 		}
@@ -120,9 +129,6 @@ func (q *HistoryQuery) where() (where string, args []any) {
 	}
 	if q.Way != "" {
 		add("c.way = ?", string(q.Way))
-	}
-	if !q.From.IsZero() {
-		add("c.at >= ?", q.From)
 	}
 	if !q.To.IsZero() {
 		add("c.at <= ?", q.To)
@@ -191,7 +197,7 @@ func scanEntry(rows *sql.Rows) (e Entry, err error) {
 	default:
 		e.Is, err = keptFeature(laterBefore)
 	}
-	if now.there {
+	if e.There = now.there; e.There {
 		e.Newest = now.change
 	}
 	return e, err
@@ -224,13 +230,15 @@ func (v *View) FeatureAt(ctx context.Context, collection int64, id string, at ui
 				AND c.feature_id = k.id AND c.number <= k.number ORDER BY c.number DESC LIMIT 1) UNION ALL
 				(SELECT c.number FROM changes c JOIN merges m ON m.number = c.number JOIN merged d
 				ON d.merge_key = m.key AND d.feature_id = k.id WHERE c.collection_key = k.key AND c.feature_id IS NULL
-				AND c.number <= k.number ORDER BY c.number DESC LIMIT 1)) e),
+				AND c.number <= k.number ORDER BY c.number DESC LIMIT 1) UNION ALL
+				(SELECT max(c.number) FROM changes c WHERE c.collection_key = k.key AND c.feature_id IS NULL
+				AND c.op = ? AND c.number <= k.number)) e),
 			(SELECT min(c.number) FROM changes c WHERE c.collection_key = k.key AND c.feature_id IS NULL AND c.op = ?
 				AND c.number > k.number),
 			l.number, l.before::text, f.id IS NOT NULL, `+currentFeature+`
 		FROM (SELECT ?::bigint AS key, ?::text COLLATE "C" AS id, ?::bigint AS number) k
 		LEFT JOIN LATERAL (`+fmt.Sprintf(later, "k.key", "k.id", "k.number")+`) l ON true
-		LEFT JOIN features f ON f.collection_key = k.key AND f.id = k.id`, Filled, collection, id, at).Row().
+		LEFT JOIN features f ON f.collection_key = k.key AND f.id = k.id`, Filled, Filled, collection, id, at).Row().
 		Scan(append([]any{&changed, &filled, &laterNumber, &laterBefore, &now.there}, now.columns()...)...)
 	if err != nil {
 		return Stored{}, fmt.Errorf("reading what feature %q was: %w", id, err)
@@ -250,11 +258,38 @@ func (v *View) FeatureAt(ctx context.Context, collection int64, id string, at ui
 	if f == nil {
 		return Stored{}, ErrNoFeature
 	}
-	if changed == 0 { // it came with what filled the collection, which is written nowhere else
-		err = v.tx.WithContext(ctx).Raw(`SELECT coalesce(max(number), 0) FROM changes WHERE collection_key = ? AND
-			feature_id IS NULL AND op = ? AND number <= ?`, collection, Filled, at).Row().Scan(&changed)
+	return Stored{*f, changed}, nil
+}
+
+// TransactionOf returns the number of the first change that was asked for together with a
+// change, 0 if that is not known.
+func (v *View) TransactionOf(ctx context.Context, change uint64) (transaction uint64, err error) {
+	err = v.tx.WithContext(ctx).Raw("SELECT coalesce((SELECT transaction FROM changes WHERE number = ?), 0)", change).
+		Row().Scan(&transaction)
+	return transaction, err
+}
+
+// Later returns what was done to a feature after a change, without what it was and is.
+func (v *View) Later(ctx context.Context, collection int64, id string, after uint64) (all []Entry, err error) {
+	rows, err := v.tx.WithContext(ctx).Raw(`SELECT c.number, c.actor, c.way, c.op, c.at FROM changes c
+			WHERE c.collection_key = ? AND c.feature_id = ? AND c.number > ?
+		UNION ALL SELECT c.number, c.actor, c.way, d.op, c.at FROM changes c JOIN merges m ON m.number = c.number
+			JOIN merged d ON d.merge_key = m.key AND d.feature_id = ?
+			WHERE c.collection_key = ? AND c.feature_id IS NULL AND c.number > ?
+		ORDER BY 1`, collection, id, after, id, collection, after).Rows()
+	if err != nil {
+		return nil, fmt.Errorf("reading what was done to feature %q: %w", id, err)
 	}
-	return Stored{*f, changed}, err
+	defer rows.Close()
+	for rows.Next() {
+		e := Entry{Collection: collection, FeatureID: id}
+		if err := rows.Scan(&e.Number, &e.Origin.Actor, &e.Origin.Way, &e.Op, &e.At); err != nil {
+			return nil, err
+		}
+		e.At = e.At.UTC()
+		all = append(all, e)
+	}
+	return all, rows.Err()
 }
 
 // MadeBy returns who made a feature before a change that took it out, "" if an import did or

@@ -78,6 +78,12 @@ func (b Box) Contains(p Point) bool {
 	return p.Lat >= b.South && p.Lat <= b.North && b.containsLon(p.Lon)
 }
 
+// Meets reports whether b and o have a point in common, edges included.
+func (b Box) Meets(o Box) bool {
+	return b.South <= o.North && o.South <= b.North &&
+		(b.containsLon(o.West) || b.containsLon(o.East) || o.containsLon(b.West))
+}
+
 func (b Box) containsLon(lon float64) bool {
 	if b.CrossesAntimeridian() {
 		return lon >= b.West || lon <= b.East

@@ -1,0 +1,89 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"idlebeacon/api"
+)
+
+func (f *fixture) changes(path string) (all api.Changes) {
+	f.t.Helper()
+	if err := json.Unmarshal([]byte(f.want(200, "", "GET", path, "")), &all); err != nil {
+		f.t.Fatal(err)
+	}
+	return all
+}
+
+func TestHistory(t *testing.T) {
+	f := withHuts(t)
+	f.edit(201, "POST", huts+"/items", hut("a", `{"name":"Old","beds":4}`))
+	f.edit(200, "PATCH", hutA, `{"properties":{"name":"New"},"geometry":{"coordinates":[-20,-38]}}`, ifMatch("*"))
+	f.edit(204, "DELETE", hutA, "", ifMatch("*"))
+	all := f.changes(huts + "/changes")
+	if len(all.Changes) != 4 || all.Changes[0].Op != "delete" || !all.Changes[0].Newest || all.Changes[1].Newest {
+		t.Fatalf("the history: %+v", all)
+	}
+	patched := all.Changes[1]
+	if patched.Was == nil || patched.Is == nil || len(patched.Differing) != 2 || patched.Way != "edit" ||
+		patched.Actor != "key/test" || patched.Differing[1].Member != "/properties/name" || *patched.Item != "a" {
+		t.Errorf("the patch: %+v", patched)
+	}
+	page := f.changes("/api/changes?collections=huts&limit=3")
+	next := page.Links[len(page.Links)-1]
+	if len(page.Changes) != 3 || next.Rel != "next" {
+		t.Fatalf("a page of three: %+v", page)
+	}
+	if rest := f.changes(next.Href); len(rest.Changes) != 1 || rest.Changes[0].Item != nil || len(rest.Links) != 1 {
+		t.Errorf("the rest: %+v", rest)
+	}
+	for path, want := range map[string]int{
+		"/api/changes?bbox=-21,-39,-19,-37": 2, hutA + "/history": 3, "/api/changes?actor=key/test&way=edit": 4,
+		huts + "/changes?datetime=2001-01-01/2001-12-31": 0, huts + "/items/none/history": 0,
+	} {
+		if got := f.changes(path); len(got.Changes) != want {
+			t.Errorf("%s: %d changes, want %d", path, len(got.Changes), want)
+		}
+	}
+	f.want(200, `"name":"Old"`, "GET", hutA+"?at=2", "")
+	f.want(200, `"name":"New"`, "GET", hutA+"?at=3", "")
+	f.want(404, "as of change 4", "GET", hutA+"?at=4", "")
+	f.want(404, "collection", "GET", "/api/changes?collections=none", "")
+	for _, bad := range []string{"way=magic", "before=x", "bbox=1", "datetime=x", "at=1"} {
+		f.want(400, "", "GET", huts+"/changes?"+bad, "")
+	}
+}
+
+func TestUndo(t *testing.T) {
+	f := withHuts(t)
+	f.edit(201, "POST", huts+"/items", hut("a", `{"name":"One"}`))              // 2
+	f.edit(200, "PATCH", hutA, `{"properties":{"name":"Two"}}`, ifMatch("*"))   // 3
+	f.edit(200, "PATCH", hutA, `{"properties":{"name":"Three"}}`, ifMatch("*")) // 4
+	_, answer := f.edit(409, "POST", "/api/changes/3/undo", "")
+	if p := f.problem(answer); len(p.Later) != 1 || p.Later[0].Number != 4 {
+		t.Errorf("what came later: %s", answer)
+	}
+	f.edit(200, "POST", "/api/changes/4/undo", `{}`) // 5
+	f.want(200, `"name":"Two"`, "GET", hutA, "")
+	header, answer := f.edit(200, "POST", "/api/changes/3/undo", `{"force":true}`) // 6
+	if header.Get(changeHeader) != "6" || !strings.Contains(answer, `"name":"One"`) {
+		t.Errorf("forced: %s", answer)
+	}
+	if undo := f.changes(huts + "/changes?limit=1").Changes[0]; undo.Way != "undo" {
+		t.Errorf("the history has %+v", undo)
+	}
+	f.edit(204, "DELETE", hutA, "", ifMatch("*"))
+	f.edit(200, "POST", "/api/changes/7/undo", "")
+	f.want(200, `"name":"One"`, "GET", hutA, "")
+	f.edit(200, "POST", huts+"/changes/undo", `{"actor":"key/test","since":"2001-01-01T00:00:00Z"}`)
+	f.want(404, "", "GET", hutA, "")
+	for path, status := range map[string]int{
+		"/api/changes/1/undo": 400, "/api/changes/99/undo": 404, "/api/changes/0/undo": 404, "/api/changes/x/undo": 404,
+	} {
+		f.edit(status, "POST", path, "")
+	}
+	for _, bad := range []string{`{}`, `{"actor":"a"}`, `{"since":"2001-01-01T00:00:00Z"}`, `{"actor":"a","since":"x"}`} {
+		f.edit(400, "POST", huts+"/changes/undo", bad)
+	}
+}

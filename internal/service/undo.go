@@ -1,0 +1,221 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/store"
+)
+
+// An UndoQuery says which changes to items are to be taken back.
+type UndoQuery struct {
+	Change   uint64 // this one; 0 to say it otherwise
+	Together bool   // and all that were asked for together with it
+	Actor    string // all by an actor, in the interval
+	During   Interval
+	// Force takes them back even if that takes back later changes of the same items too.
+	Force bool
+}
+
+// MaxUndone is how many items may be put back at once.
+const MaxUndone = 10_000
+
+// A LaterError reports changes that are not taken back because of others that came later.
+type LaterError struct {
+	Later []Past // the newest of them, in the order of their numbers
+	Count int    // how many there are
+}
+
+func (e *LaterError) Error() string {
+	first := e.Later[0]
+	more := ""
+	if e.Count > 1 {
+		more = fmt.Sprintf(", and %d more", e.Count-1)
+	}
+	return fmt.Sprintf("nothing was taken back, as the same items were changed later: %q by change %d%s; take these "+
+		"back first, or say that they are to go too", first.FeatureID, first.Number, more)
+}
+
+// CollectionOf returns the id of the collection that a change is to, if the caller may see it.
+func (s *Service) CollectionOf(ctx context.Context, change uint64) (string, error) {
+	page, err := s.History(ctx, HistoryQuery{Before: change + 1, Limit: 1})
+	if err != nil {
+		return "", err
+	}
+	if len(page.Entries) == 0 || page.Entries[0].Number != change {
+		return "", &fault.NotFoundError{What: "change", ID: fmt.Sprint(change)}
+	}
+	return page.Entries[0].In, nil
+}
+
+// Undo takes back changes to the items of a collection, by new changes that put the items back to
+// what they were before, and returns what was changed. If that would take back others, the error is a *LaterError.
+func (s *Service) Undo(ctx context.Context, collection string, q UndoQuery) ([]Edited, error) {
+	c, err := s.collection(ctx, collection)
+	if err != nil {
+		return nil, err
+	}
+	var u *undo
+	err = s.store.LongView(ctx, func(v *store.View) (err error) {
+		u, err = gatherUndo(ctx, v, c, &q)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(u.later) > 0 && !q.Force {
+		return nil, u.refuse(collection)
+	}
+	edits, asks, err := u.edits(ctx, c.Info().Key)
+	if len(edits) == 0 {
+		return []Edited{}, err
+	}
+	by := byEdit(ctx)
+	by.Way = store.ByUndo
+	edited, err := s.editTogether(ctx, c, store.Write{Origin: by, Edits: edits, Together: true}, asks)
+	return slices.DeleteFunc(edited, func(e Edited) bool { return e.Op == "" }), err
+}
+
+// An undo is changes that are to be taken back, by the items that they are to.
+type undo struct {
+	items []*undoItem
+	byID  map[string]*undoItem
+	later []store.Entry // changes that would be taken back too
+}
+
+// An undoItem is an item that is to be put back.
+type undoItem struct {
+	id     string
+	to     *feature.Feature // nil to take it out
+	oldest uint64           // the first of the changes
+	newest uint64           // the newest change to the item, by whomever
+	there  bool             // it is there now
+	madeBy string           // who made it, if it has to be added
+	taken  []uint64         // the numbers of the changes
+}
+
+func gatherUndo(ctx context.Context, v *store.View, c *collection, q *UndoQuery) (*undo, error) {
+	ask := store.HistoryQuery{Collections: []int64{c.Info().Key}, Number: q.Change}
+	switch {
+	case q.Change != 0 && q.Together:
+		transaction, err := v.TransactionOf(ctx, q.Change)
+		if err != nil {
+			return nil, err
+		}
+		if transaction != 0 { // else it is not known
+			ask.Number, ask.Transaction = 0, transaction
+		}
+	case q.Change == 0:
+		ask.Actor, ask.From, ask.To = q.Actor, q.During.From, q.During.To
+	}
+	u := &undo{byID: map[string]*undoItem{}}
+	var wrong error
+	found := 0
+	err := v.History(ctx, ask, func(e *store.Entry) bool {
+		found++
+		switch {
+		case e.FeatureID == "" && q.Change == 0: // of all by an actor, those to items
+			return true
+		case e.FeatureID == "" && (e.Op == store.Filled || e.Op == store.Joined):
+			wrong = invalid.New("change", "%d is an import of %d items in one change, which cannot be taken back yet",
+				e.Number, e.Imports)
+			return false
+		case e.FeatureID == "":
+			if q.Together {
+				return true
+			}
+			wrong = invalid.New("change", "%d is to the collection itself", e.Number).Wanted("one to an item")
+			return false
+		}
+		u.take(e)
+		if len(u.items) > MaxUndone {
+			wrong = invalid.New("change", "this would put back more than %d items", MaxUndone).Wanted("fewer at once")
+		}
+		return wrong == nil
+	})
+	if err != nil || wrong != nil {
+		return nil, errors.Join(err, wrong)
+	}
+	if q.Change != 0 && found == 0 {
+		return nil, &fault.NotFoundError{What: "change", ID: fmt.Sprint(q.Change)}
+	}
+	return u, u.lookForLater(ctx, v, c.Info().Key)
+}
+
+// take takes in a change. They come newest first.
+func (u *undo) take(e *store.Entry) {
+	i := u.byID[e.FeatureID]
+	if i == nil {
+		i = &undoItem{id: e.FeatureID, newest: e.Newest, there: e.There}
+		u.byID[e.FeatureID] = i
+		u.items = append(u.items, i)
+	}
+	i.to, i.oldest = e.Was, e.Number
+	i.taken = append(i.taken, e.Number)
+}
+
+// lookForLater looks for changes of the same items that are not among those to be taken back.
+func (u *undo) lookForLater(ctx context.Context, v *store.View, collection int64) error {
+	for _, i := range u.items {
+		if i.to != nil && !i.there {
+			var err error
+			if i.madeBy, err = v.MadeBy(ctx, collection, i.id, i.oldest); err != nil {
+				return err
+			}
+		}
+		if i.newest == i.taken[0] && len(i.taken) == 1 {
+			continue
+		}
+		later, err := v.Later(ctx, collection, i.id, i.oldest)
+		if err != nil {
+			return err
+		}
+		for _, e := range later {
+			if !slices.Contains(i.taken, e.Number) {
+				u.later = append(u.later, e)
+			}
+		}
+	}
+	return nil
+}
+
+func (u *undo) refuse(collection string) error {
+	const most = 100
+	slices.SortFunc(u.later, func(a, b store.Entry) int { return int(int64(b.Number) - int64(a.Number)) })
+	out := &LaterError{Count: len(u.later)}
+	for _, e := range u.later[:min(most, len(u.later))] {
+		out.Later = append(out.Later, Past{e, collection})
+	}
+	return out
+}
+
+// edits returns what puts the items back to what they were, if nothing else is changed meanwhile.
+func (u *undo) edits(ctx context.Context, collection int64) (edits []store.Edit, asks []Ask, err error) {
+	onlyBy := onlyOwn(ctx)
+	for _, i := range u.items {
+		e := store.Edit{Collection: collection, Feature: feature.Feature{ID: i.id}, OnlyBy: onlyBy}
+		ask := Ask{ID: i.id, Op: OpReplace}
+		if i.to != nil {
+			e.Feature = *i.to
+		}
+		switch {
+		case i.to == nil && !i.there:
+			continue
+		case i.to != nil && !i.there && onlyBy != "" && i.madeBy != onlyBy:
+			return nil, nil, notOwn(ctx, i.id)
+		case i.to == nil:
+			e.Kind, e.Since, ask.Op = store.Delete, []uint64{i.newest}, OpDelete
+		case !i.there:
+			e.Kind, e.MadeBy, ask.Op = store.Create, i.madeBy, OpCreate
+		default:
+			e.Kind, e.Since = store.Put, []uint64{i.newest}
+		}
+		edits, asks = append(edits, e), append(asks, ask)
+	}
+	return edits, asks, nil
+}
