@@ -24,6 +24,7 @@ type Client struct {
 	base     string
 	http     *http.Client
 	key      string
+	agent    string
 	patience time.Duration
 }
 
@@ -310,11 +311,7 @@ func (c *Client) call(
 	}
 	return backoff.Retry(ctx, func() (*http.Response, error) {
 		response, err := c.once(ctx, method, path, contentType, nil, headers...)
-		var problem *Error
-		if errors.As(err, &problem) && !problem.passing() {
-			return nil, backoff.Permanent(err)
-		}
-		return response, err
+		return response, unlessPassing(err)
 	}, backoff.WithMaxElapsedTime(c.patience), backoff.WithBackOff(backoff.NewExponentialBackOff()))
 }
 
@@ -334,6 +331,9 @@ func (c *Client) once(
 	}
 	for _, h := range headers {
 		request.Header.Set(h[0], h[1])
+	}
+	if c.agent != "" {
+		request.Header.Set("User-Agent", c.agent)
 	}
 	if c.key != "" {
 		request.Header.Set("Authorization", "Bearer "+c.key)

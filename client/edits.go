@@ -7,6 +7,8 @@ import (
 	"errors"
 	"net/http"
 	"net/url"
+	"strconv"
+	"strings"
 
 	"github.com/cenkalti/backoff/v5"
 	"github.com/google/uuid"
@@ -84,23 +86,75 @@ func (c *Client) edit(ctx context.Context, method, path string, tag Tag, v, into
 	if tag != "" {
 		headers = append(headers, [2]string{"If-Match", string(tag)})
 	}
-	once := func() (struct{}, error) {
-		err := c.do(ctx, method, path, contentType, bytes.NewReader(body), into, headers...)
-		var problem *Error
-		if errors.As(err, &problem) && !problem.passing() {
-			err = backoff.Permanent(err)
-		}
-		return struct{}{}, err
+	send := func() error {
+		return c.do(ctx, method, path, contentType, bytes.NewReader(body), into, headers...)
 	}
 	if c.patience == 0 {
-		_, err := once()
-		var permanent *backoff.PermanentError
-		if errors.As(err, &permanent) {
-			return permanent.Err
-		}
-		return err
+		return send()
 	}
-	_, err := backoff.Retry(ctx, once, backoff.WithMaxElapsedTime(c.patience),
-		backoff.WithBackOff(backoff.NewExponentialBackOff()))
+	_, err := backoff.Retry(ctx, func() (struct{}, error) { return struct{}{}, unlessPassing(send()) },
+		backoff.WithMaxElapsedTime(c.patience), backoff.WithBackOff(backoff.NewExponentialBackOff()))
 	return err
+}
+
+// unlessPassing marks an error of a request as one that it would meet again.
+func unlessPassing(err error) error {
+	var problem *Error
+	if errors.As(err, &problem) && !problem.passing() {
+		return backoff.Permanent(err)
+	}
+	return err
+}
+
+// HistoryOptions choose among changes. The zero value asks for the newest of all.
+type HistoryOptions struct {
+	Collections []string // ids; nil for all
+	Item        string   // an id in the one collection; "" for any
+	Actor, Way  string
+	During      string // an interval of time in RFC 3339, such as 2026-04-12T06:30:00Z/..
+	Box         *Box
+	Before      uint64 // only changes with smaller numbers; 0 for all
+	Limit       int    // 0 for the service's default
+}
+
+// History returns one page of changes, newest first.
+func (c *Client) History(ctx context.Context, o HistoryOptions) (page api.Changes, err error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"actor": o.Actor, "way": o.Way, "datetime": o.During} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if o.Box != nil {
+		q.Set("bbox", o.Box.String())
+	}
+	if o.Before != 0 {
+		q.Set("before", strconv.FormatUint(o.Before, 10))
+	}
+	setPage(q, "", o.Limit)
+	path := "/api/changes"
+	switch {
+	case o.Item != "" && len(o.Collections) == 1:
+		path = itemPath(o.Collections[0], o.Item) + "/history"
+	case len(o.Collections) > 0:
+		q.Set("collections", strings.Join(o.Collections, ","))
+	}
+	return page, c.get(ctx, path, q, &page)
+}
+
+// ItemAt returns an item as it was after a change.
+func (c *Client) ItemAt(ctx context.Context, collection, id string, change uint64) (item api.Item, err error) {
+	return item, c.get(ctx, itemPath(collection, id), url.Values{"at": {strconv.FormatUint(change, 10)}}, &item)
+}
+
+// Undo takes back a change by a new one. If the item was changed later, the error is an *Error with
+// the status 409 that lists what was done.
+func (c *Client) Undo(ctx context.Context, change uint64, o api.UndoChange) (done api.Edits, err error) {
+	path := "/api/changes/" + strconv.FormatUint(change, 10) + "/undo"
+	return done, c.send(ctx, http.MethodPost, path, o, &done)
+}
+
+// UndoAll takes back what an actor has done to a collection, under the condition of Undo.
+func (c *Client) UndoAll(ctx context.Context, collection string, o api.UndoChanges) (done api.Edits, err error) {
+	return done, c.send(ctx, http.MethodPost, collectionPath(collection)+"/changes/undo", o, &done)
 }

@@ -15,7 +15,10 @@ func WithHTTPClient(h *http.Client) Option { return func(c *Client) { c.http = h
 // WithKey sends an access key with each request, as a bearer token (RFC 6750 section 2.1).
 func WithKey(key string) Option { return func(c *Client) { c.key = key } }
 
-// WithRetry sends requests that only read again, with growing pauses, while the service
-// cannot be reached or answers that it is busy: for so long together. Edits are never sent
-// again, as the first may have been carried out.
+// WithAgent says which program sends the requests, as User-Agent (RFC 9110, section 10.1.5).
+func WithAgent(agent string) Option { return func(c *Client) { c.agent = agent } }
+
+// WithRetry sends requests that only read, and edits of items, again, with growing pauses, while
+// the service cannot be reached or answers that it is busy: for so long together. Edits have a name
+// by which the service knows them again, so none is done twice. Other requests are sent once.
 func WithRetry(patience time.Duration) Option { return func(c *Client) { c.patience = patience } }

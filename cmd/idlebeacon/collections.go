@@ -11,6 +11,7 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/client"
+	"idlebeacon/internal/core/doubts"
 )
 
 func collectionsCommand() *cobra.Command {
@@ -122,10 +123,20 @@ func guestFlags(cmd *cobra.Command, guests *string, origins *[]string) {
 		"may, such as https://app.example, or * for all")
 }
 
+// editFlags adds the options that say how items may be edited.
+func editFlags(cmd *cobra.Command, unconditional *bool, alike *float64) {
+	cmd.Flags().BoolVar(unconditional, "unconditional-edits", false, "let edits be made that do not say what they were "+
+		"made from (so one may overwrite another)")
+	cmd.Flags().Float64Var(alike, "alike-within", doubts.DefaultAlikeWithin, "warn of a new place if one like it is "+
+		"within so many metres; 0 for never")
+}
+
 func collectionsChangeCommand() *cobra.Command {
 	var r remote
 	var title, description, name, category, moment, guests string
 	var origins []string
+	var unconditional bool
+	var alike float64
 	cmd := &cobra.Command{
 		Use:   "change ID",
 		Short: "Change what is told of a collection, and what guests may",
@@ -141,9 +152,16 @@ with it. Only what the options name changes. --guest-origins - is none.`,
 	flags.StringVar(&category, "category-property", "", "property that is a place's category")
 	flags.StringVar(&moment, "time-property", "", "property that is an item's time")
 	guestFlags(cmd, &guests, &origins)
+	editFlags(cmd, &unconditional, &alike)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		var u api.CollectionUpdate
 		said := false
+		if flags.Changed("unconditional-edits") {
+			u.UnconditionalEdits, said = &unconditional, true
+		}
+		if flags.Changed("alike-within") {
+			u.AlikeWithin, said = &alike, true
+		}
 		for option, member := range map[string]struct {
 			value *string
 			to    **string

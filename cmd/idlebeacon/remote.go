@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"strings"
 
@@ -50,8 +51,9 @@ func (r *remote) explain(err error) error {
 		}
 		return err
 	}
+	var calling *url.Error
 	if err == nil || errors.As(err, &bad) || errors.As(err, &explained) ||
-		errors.Is(err, context.Canceled) {
+		errors.Is(err, context.Canceled) || !errors.As(err, &calling) {
 		return err
 	}
 	return &unreachable{

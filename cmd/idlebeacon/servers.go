@@ -16,6 +16,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"idlebeacon/api"
 	"idlebeacon/client"
 	"idlebeacon/internal/core/loopback"
 	"idlebeacon/internal/core/secret"
@@ -180,6 +181,7 @@ func (r *remote) client() (*client.Client, error) {
 		}
 		options = append(options, client.WithHTTPClient(&http.Client{Transport: transport}))
 	}
+	options = append(options, client.WithAgent(api.CommandAgent+"/"+version))
 	c, err := client.New(s.URL, options...)
 	if err != nil {
 		return nil, &usageError{err}
