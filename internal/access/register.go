@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"reflect"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -66,6 +67,8 @@ type known struct {
 	byID    map[string]*store.Key
 	issuers []*Issuer // in the order of their ids
 	origins map[string]bool
+
+	replaced chan struct{} // is closed when there is a newer one
 }
 
 const (
@@ -163,8 +166,9 @@ func (r *Register) read(ctx context.Context) error {
 	old := r.known.Load()
 	fresh := &known{
 		version: a.Version, secret: a.Secret, byHash: map[hashHead]*store.Key{}, byKey: map[int64]*store.Key{},
-		byID:    map[string]*store.Key{},
-		origins: map[string]bool{},
+		byID:     map[string]*store.Key{},
+		origins:  map[string]bool{},
+		replaced: make(chan struct{}),
 	}
 	for i := range a.Keys {
 		k := &a.Keys[i]
@@ -188,7 +192,26 @@ func (r *Register) read(ctx context.Context) error {
 		}
 	}
 	r.known.Store(fresh)
+	if old != nil {
+		close(old.replaced)
+	}
 	return nil
+}
+
+// Changed returns what is closed when keys, sessions or issuers have changed.
+func (r *Register) Changed() <-chan struct{} { return r.known.Load().replaced }
+
+// Knows reports whether an actor may still do what it may, as far as its key or issuer tells.
+func (r *Register) Knows(a *policy.Actor) bool {
+	if a.Kind == policy.Person {
+		return r.Issuer(a.Issuer) != nil
+	}
+	k := r.byID(a.Key)
+	if k == nil {
+		return false
+	}
+	now, err := r.actorOf(k)
+	return err == nil && now.Role == a.Role && reflect.DeepEqual(now.Limits, a.Limits)
 }
 
 // OpenTo reports whether requests with keys or tokens may come from pages of an origin.

@@ -98,9 +98,23 @@ func (h *house) ask(method, target, body string, headers ...string) *httptest.Re
 		r.Header.Set(headers[i], headers[i+1])
 	}
 	w := httptest.NewRecorder()
-	h.handler.ServeHTTP(w, r)
+	if !strings.HasPrefix(target, "/api/live") {
+		h.handler.ServeHTTP(w, r)
+		return w
+	}
+	ctx, leave := context.WithCancel(r.Context())
+	defer leave()
+	h.handler.ServeHTTP(&leaving{w, leave}, r.WithContext(ctx))
 	return w
 }
+
+// A leaving client goes as soon as anything of a stream has come.
+type leaving struct {
+	*httptest.ResponseRecorder
+	leave func()
+}
+
+func (l *leaving) Flush() { l.leave() }
 
 // want asks with a key, "" for none, and checks the status.
 func (h *house) want(status int, key, method, target, body string, headers ...string) string {

@@ -115,6 +115,8 @@ var numbers = []struct {
 		func(s *service.Stats) float64 { return s.Writes.ClockWait.Seconds() }},
 	{gauge, "imports_under_way", "Imports of this process that have not ended.",
 		func(s *service.Stats) float64 { return float64(s.ImportsUnderWay) }},
+	{gauge, "listeners", "Streams of changes that are open.",
+		func(s *service.Stats) float64 { return float64(s.Listeners) }},
 	{gauge, "dear_work_running", "Pieces of dear work that were admitted.",
 		func(s *service.Stats) float64 { return float64(s.Work.Running) }},
 	{gauge, "dear_work_waiting", "Pieces of dear work that wait to be admitted.",

@@ -170,6 +170,8 @@ func (h *server) seeing(g guarded) {
 	g.get(one, h.handle(h.getCollection))
 	g.get(one+"/items", h.handle(h.listItems))
 	g.get(one+"/items/{item}", h.handle(h.getItem))
+	g.get("/api/live", h.download(h.listen))
+	g.put("/api/live/{listener}", h.bare(h.lookAt))
 	g.get("/api/changes", h.handle(h.listChanges))
 	g.get(one+"/changes", h.handle(h.collectionChanges))
 	g.get(one+"/items/{item}/history", h.handle(h.itemHistory))
@@ -319,12 +321,18 @@ func (h *server) download(f handler) http.HandlerFunc {
 	return h.stream(func(w http.ResponseWriter, r *http.Request) error {
 		ctx, cancel := context.WithCancelCause(r.Context())
 		defer cancel(nil)
-		ended := context.AfterFunc(h.options.Stopping, func() {
+		cutOff := make(chan struct{})
+		goesOn := context.AfterFunc(h.options.Stopping, func() {
+			defer close(cutOff)
 			cancel(fault.ErrClosing)
 			// A client that does not read is not waited for.
 			_ = http.NewResponseController(w).SetWriteDeadline(time.Now())
 		})
-		defer ended()
+		defer func() {
+			if !goesOn() { // w is not to be used once this has returned
+				<-cutOff
+			}
+		}()
 		return f(w, r.WithContext(ctx))
 	})
 }

@@ -10,6 +10,8 @@ import (
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/importing"
+	"idlebeacon/internal/live"
+	"idlebeacon/internal/replica"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
 )
@@ -19,10 +21,14 @@ import (
 type Service interface {
 	Ready() error
 	Identity() string
-	Complete() uint64
 	Stats() service.Stats
 	Work(ctx context.Context) (release func(), err error)
 	Reserve(ctx context.Context, bytes int64) (release func(), err error)
+
+	Live() *live.Hub
+	Subscribe(since uint64) (*replica.Subscription, error)
+	Complete() uint64
+	NameOf(key int64) (id string, there bool)
 
 	Opening(collection string) (policy.Opening, error)
 	OpenTo(origin string) bool

@@ -15,6 +15,7 @@ import (
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/kept"
+	"idlebeacon/internal/live"
 	"idlebeacon/internal/replica"
 	"idlebeacon/internal/store"
 )
@@ -32,6 +33,7 @@ type Service struct {
 	regions *lru.Cache[filter.Item, *region]
 	ends    *lru.Cache[endsKey, ends] // of densities
 	room    func() (free int64, known bool)
+	live    *live.Hub
 }
 
 // A collection is a collection in memory with what is worked out from it.
@@ -92,6 +94,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Service, erro
 	if err != nil {
 		return nil, err
 	}
+	s.live = live.Open(s, options.Log)
 	s.Importer = importing.New(st, s.replica, s.desk, s.room, options.Log)
 	return s, nil
 }
@@ -123,6 +126,7 @@ func (s *Service) Close() { s.Shutdown(context.Background()) }
 // ends the service. If ctx ends first, what is still being written is broken off. It does
 // not close the store.
 func (s *Service) Shutdown(ctx context.Context) {
+	s.live.Close()
 	wait := s.Importer.Shutdown()
 	s.replica.Shutdown(ctx)
 	wait()
@@ -130,6 +134,25 @@ func (s *Service) Shutdown(ctx context.Context) {
 
 // Identity returns that of the database.
 func (s *Service) Identity() string { return s.replica.Identity() }
+
+// Live tells listeners what may have changed of what they look at.
+func (s *Service) Live() *live.Hub { return s.live }
+
+// Subscribe returns the changes after one: see [replica.Replica.Subscribe].
+func (s *Service) Subscribe(since uint64) (*replica.Subscription, error) {
+	return s.replica.Subscribe(since)
+}
+
+// NameOf returns the id of the collection with a key, and whether it is there.
+func (s *Service) NameOf(key int64) (id string, there bool) {
+	all, _ := s.replica.Collections() // none, while they are loaded anew
+	for _, c := range all {
+		if c.Info().Key == key {
+			return c.Info().ID, true
+		}
+	}
+	return "", false
+}
 
 // Complete returns the number of a change: what is in memory has all changes up to it.
 func (s *Service) Complete() uint64 { return s.replica.Complete() }

@@ -19,6 +19,7 @@ type Stats struct {
 	WaitingWrites   int
 	Behind          int // collections that are being brought up to the others
 	ImportsUnderWay int
+	Listeners       int
 	Work            admission.Load
 	Connections     store.PoolStats
 	KeptOrders      int
@@ -38,7 +39,7 @@ func (s *Service) Stats() Stats {
 		Writes: memory.Writes,
 	}
 	out.RoomFree, out.RoomKnown = s.room()
-	out.ImportsUnderWay = s.Underway()
+	out.ImportsUnderWay, out.Listeners = s.Underway(), s.live.Len()
 	out.KeptOrders, out.KeptOrderBytes = s.orders.Len(), s.orders.Bytes()
 	all, _ := s.replica.Collections() // none, while they are loaded anew
 	out.Collections = len(all)

@@ -113,6 +113,8 @@ var Table = []Rule{
 	drafting("/legend", "the same in a style that is tried"),
 	seeing("GET", "/near", "lists what is near a position"),
 	seeing("GET", "/export", "gives all items as a file"),
+	together("/api/live", "tells what changes, as it happens"),
+	{Method: "PUT", Path: "/api/live/{listener}", Does: "says which answers a listener looks at", Scope: ServiceItself},
 	together("/api/markers", "gives the markers of several collections"),
 	together("/api/members", "lists what a marker of several stands for"),
 	together("/api/shapes", "gives the areas and paths of several"),

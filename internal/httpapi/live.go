@@ -1,0 +1,469 @@
+package httpapi
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/klauspost/compress/gzhttp"
+
+	"idlebeacon/api"
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/live"
+	"idlebeacon/internal/replica"
+)
+
+const (
+	// beatEvery is how often a listener hears that the stream is alive, if there is nothing else.
+	beatEvery = 15 * time.Second
+	// maxViewPath is how long the path of a view may be, in bytes.
+	maxViewPath = 8 << 10
+	// toldTogether is how many changes are told of at once.
+	toldTogether = 500
+)
+
+// liveRoutes are the routes whose answers are kept up to date for listeners.
+var liveRoutes = []string{
+	"/api/collections", one, one + "/items/{item}", one + "/items/{item}/popup", one + "/markers", one + "/shapes",
+	one + "/density", one + "/categories", one + "/style", one + "/legend", "/api/markers", "/api/shapes", "/api/changes",
+}
+
+// listen is a stream of server-sent events (WHATWG HTML, section 9.2).
+func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, "collections", "bbox", "after")
+	after := uint64(q.whole("after", 0, 0, maxNumber))
+	box := q.box("bbox")
+	if q.err != nil {
+		return q.err
+	}
+	if last := r.Header.Get("Last-Event-ID"); last != "" {
+		var err error
+		if after, err = strconv.ParseUint(last, 10, 53); err != nil {
+			return invalid.New("Last-Event-ID", "is not the number of a change")
+		}
+	}
+	var follow *followed
+	if q.has("collections") {
+		follow = &followed{collections: strings.Split(q.text("collections"), ","), box: box}
+		if err := h.mayFollow(r, follow); err != nil {
+			return err
+		}
+	}
+	l, err := h.service.Live().Listen(partyOf(r))
+	if err != nil {
+		return &fault.UnavailableError{Reason: err.Error() + "; try again in a while"}
+	}
+	defer l.Leave()
+	if around, ok := w.(*gzhttp.GzipResponseWriter); ok { // which would keep some of it to look at
+		w = around.Unwrap()
+	}
+	header := w.Header()
+	header.Set("Content-Type", "text/event-stream")
+	header.Set("Cache-Control", "private, no-store, no-transform")
+	header.Set("X-Accel-Buffering", "no") // proxies are to pass on at once what they get
+	w.WriteHeader(http.StatusOK)
+	s := &stream{server: h, request: r, listener: l, follow: follow, out: w,
+		connection: http.NewResponseController(w)}
+	if r.Method == http.MethodHead {
+		return nil
+	}
+	s.run(after)
+	return nil
+}
+
+// mayFollow returns why the caller may not be told of changes to some collections.
+func (h *server) mayFollow(r *http.Request, f *followed) error {
+	rule := policy.For(http.MethodGet, "/api/live")
+	for _, id := range f.collections {
+		opening, err := h.service.Opening(id)
+		if err == nil {
+			err = rule.Decide(actorOf(r), id, opening)
+		}
+		if err == nil {
+			_, err = h.service.Collection(r.Context(), id)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// A stream is what one listener gets.
+type stream struct {
+	server     *server
+	request    *http.Request
+	listener   *live.Listener
+	out        http.ResponseWriter
+	connection *http.ResponseController
+	follow     *followed // nil if it is not told of changes
+	buffer     bytes.Buffer
+}
+
+// followed is which changes a listener is told of.
+type followed struct {
+	collections []string
+	box         *geo.Box // nil for everywhere
+}
+
+// run sends events until the client has gone, or may not listen any more.
+func (s *stream) run(after uint64) {
+	now := s.server.service.Complete()
+	ctx, cancel := context.WithCancel(s.request.Context())
+	defer cancel()
+	views := make(chan []*live.View)
+	changes := make(chan told)
+	ended := make(chan struct{}, 2)
+	go func() {
+		defer func() { ended <- struct{}{} }()
+		for {
+			due, err := s.listener.Next(ctx)
+			if err != nil || !handTo(ctx, views, due) {
+				return
+			}
+		}
+	}()
+	go func() {
+		defer func() { ended <- struct{}{} }()
+		if s.follow != nil {
+			s.server.follow(ctx, cmp.Or(after, now), changes)
+		}
+	}()
+	defer func() { cancel(); <-ended; <-ended }()
+
+	s.event("hello", "", api.Hello{Listener: s.listener.ID, Change: now})
+	beat := time.NewTicker(beatEvery)
+	defer beat.Stop()
+	for s.flush() {
+		changed := s.server.accessChanged()
+		select {
+		case <-ctx.Done():
+			return
+		case due := <-views:
+			for _, v := range due {
+				s.view(ctx, v)
+			}
+		case t := <-changes:
+			if !s.tell(t) {
+				return
+			}
+		case <-changed:
+			if !s.server.still(s.request) {
+				return
+			}
+		case <-beat.C:
+			if !s.server.still(s.request) {
+				return
+			}
+			s.buffer.WriteString(": still here\n\n")
+		}
+	}
+}
+
+// handTo hands a value on, unless ctx ends.
+func handTo[T any](ctx context.Context, to chan<- T, value T) bool {
+	select {
+	case to <- value:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// flush sends what was written, and reports whether the client is still there.
+func (s *stream) flush() bool {
+	defer s.buffer.Reset()
+	if s.buffer.Len() > 0 {
+		if _, err := s.out.Write(s.buffer.Bytes()); err != nil {
+			return false
+		}
+	}
+	return s.connection.Flush() == nil
+}
+
+// event writes an event.
+func (s *stream) event(name, id string, data any) {
+	text, err := json.Marshal(data)
+	if err != nil {
+		panic(err) // all that is sent can be encoded
+	}
+	s.begin(name, id)
+	s.buffer.Write(text)
+	s.buffer.WriteString("\n\n")
+}
+
+func (s *stream) begin(name, id string) {
+	s.buffer.WriteString("event: " + name + "\n")
+	if id != "" {
+		s.buffer.WriteString("id: " + id + "\n")
+	}
+	s.buffer.WriteString("data: ")
+}
+
+// view sends the answer of a view, if it is not the one that the listener has.
+func (s *stream) view(ctx context.Context, v *live.View) {
+	answer := s.server.answerTo(ctx, s.request, v)
+	tag := answer.header.Get("ETag")
+	if answer.status == http.StatusNotModified {
+		return
+	}
+	if tag == "" { // such as that of an error, or of a listing
+		tag = tagOf(string(answer.body))
+		if tag == v.Tag {
+			return
+		}
+	}
+	v.Tag = tag
+	s.begin("view", "")
+	name := feature.AppendText(nil, v.Name)
+	etag := feature.AppendText(nil, tag)
+	fmt.Fprintf(&s.buffer, `{"name":%s,"status":%d,"etag":%s,"answer":`, name, answer.status, etag)
+	s.answer(answer.body)
+	s.buffer.WriteString("}\n\n")
+}
+
+// answer writes JSON without line breaks: these end the data of an event.
+func (s *stream) answer(body []byte) {
+	switch {
+	case len(body) == 0:
+		s.buffer.WriteString("null")
+	case bytes.IndexByte(body, '\n') < 0 && s.flushable(body):
+	case bytes.IndexByte(body, '\n') < 0:
+		s.buffer.Write(body)
+	default:
+		if err := json.Compact(&s.buffer, body); err != nil {
+			s.buffer.WriteString("null")
+		}
+	}
+}
+
+// flushable sends what was written and a large body after it, which need not be copied then.
+func (s *stream) flushable(body []byte) bool {
+	const large = 16 << 10
+	if len(body) < large {
+		return false
+	}
+	_, _ = s.out.Write(s.buffer.Bytes()) // if the client has gone, the next flush says so
+	s.buffer.Reset()
+	_, _ = s.out.Write(body)
+	return true
+}
+
+// captured is an answer that goes into an event.
+type captured struct {
+	header http.Header
+	status int
+	body   []byte
+}
+
+func (c *captured) Header() http.Header { return c.header }
+
+func (c *captured) WriteHeader(status int) {
+	if c.status == 0 {
+		c.status = status
+	}
+}
+
+// Write keeps what it gets without copying it, if it is all: handlers of views do not use it again.
+func (c *captured) Write(p []byte) (int, error) {
+	c.WriteHeader(http.StatusOK)
+	if c.body == nil {
+		c.body = p[:len(p):len(p)]
+	} else {
+		c.body = append(c.body, p...)
+	}
+	return len(p), nil
+}
+
+// answerTo answers a view as its listener may see it.
+func (h *server) answerTo(ctx context.Context, listening *http.Request, v *live.View) *captured {
+	out := &captured{header: http.Header{}}
+	// The router would take what it knows of the other request for its own.
+	ctx = context.WithValue(ctx, chi.RouteCtxKey, (*chi.Context)(nil))
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, v.Path, nil)
+	if err != nil {
+		out.status = http.StatusBadRequest
+		return out
+	}
+	r.Host, r.TLS, r.RemoteAddr = listening.Host, listening.TLS, listening.RemoteAddr
+	if v.Tag != "" {
+		r.Header.Set("If-None-Match", v.Tag)
+	}
+	defer func() {
+		if p := recover(); p != nil {
+			if p == http.ErrAbortHandler { // the listener has gone
+				out.status = http.StatusNotModified
+				return
+			}
+			panic(p)
+		}
+	}()
+	h.routes.ServeHTTP(out, r)
+	return out
+}
+
+// told is changes that a listener is told of, or that it has to read all anew.
+type told struct {
+	events []replica.Event
+	reload bool
+}
+
+// follow sends the changes after one until ctx ends.
+func (h *server) follow(ctx context.Context, after uint64, to chan<- told) {
+	const pause = 200 * time.Millisecond // while all is loaded anew
+	for ctx.Err() == nil {
+		changes, err := h.service.Subscribe(after)
+		for err == nil {
+			var events []replica.Event
+			if events, err = changes.Next(ctx, toldTogether); err == nil && !handTo(ctx, to, told{events: events}) {
+				return
+			}
+		}
+		after = h.service.Complete()
+		if !errors.Is(err, replica.ErrBehind) || !handTo(ctx, to, told{reload: true}) {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+}
+
+// tell tells of changes, and reports whether the listener may still hear of its collections.
+func (s *stream) tell(t told) bool {
+	if t.reload {
+		s.event("reload", "", struct{}{})
+		return true
+	}
+	for i := range t.events {
+		e := &t.events[i]
+		id, there := s.server.service.NameOf(e.Collection)
+		if there && !slices.Contains(s.follow.collections, id) {
+			continue
+		}
+		if e.Feature == "" { // who may see it can have changed, or it is gone
+			if s.server.mayFollow(s.request, s.follow) != nil {
+				return false
+			}
+			if !there {
+				continue
+			}
+		}
+		if box := s.follow.box; box != nil && e.Now != nil && !inBox(e.Now, *box) {
+			continue
+		}
+		s.event("change", strconv.FormatUint(e.Change, 10), api.ChangeEvent{
+			Number: e.Change, Collection: id, Item: e.Feature, Gone: e.Feature != "" && e.Now == nil,
+		})
+	}
+	return true
+}
+
+// inBox reports whether a feature is in a box, as far as the extent of a shape tells.
+func inBox(f *feature.Feature, box geo.Box) bool {
+	if f.Shape == nil {
+		return box.Contains(f.At)
+	}
+	extent, some := f.Shape.Extent()
+	return some && box.Meets(extent)
+}
+
+// partyOf returns whose a request is.
+func partyOf(r *http.Request) string {
+	if a := actorOf(r); a.ID != "" {
+		return a.ID
+	}
+	return "guest/" + peerOf(r).address.String()
+}
+
+// accessChanged returns what is closed when keys, sessions or issuers change.
+func (h *server) accessChanged() <-chan struct{} {
+	if h.options.Access == nil {
+		return nil
+	}
+	return h.options.Access.Changed()
+}
+
+// still reports whether who makes a request may do so as when it came.
+func (h *server) still(r *http.Request) bool {
+	actor := actorOf(r)
+	if h.options.Access == nil || h.options.Everyone != nil {
+		return true
+	}
+	if actor.Ticket { // which was for the beginning
+		return h.options.Access.Knows(actor)
+	}
+	now, err := h.caller(&captured{header: http.Header{}}, r)
+	return err == nil && now.ID == actor.ID && now.Role == actor.Role && reflect.DeepEqual(now.Limits, actor.Limits)
+}
+
+// lookAt says what a listener looks at from now on.
+func (h *server) lookAt(w http.ResponseWriter, r *http.Request) error {
+	var asked api.Views
+	if err := h.readJSON(w, r, &asked); err != nil {
+		return err
+	}
+	l := h.service.Live().Find(pathValue(r, "listener"), partyOf(r))
+	if l == nil {
+		return &fault.NotFoundError{What: "listener", ID: pathValue(r, "listener")}
+	}
+	if n := len(asked.Views); n > live.MaxViews {
+		return invalid.New("views", "has %d views", n).Wanted("at most %d", live.MaxViews)
+	}
+	views := make([]live.View, len(asked.Views))
+	for i, v := range asked.Views {
+		var err error
+		if views[i], err = h.viewOf(v); err != nil {
+			return invalid.At(fmt.Sprintf("views[%d]", i), err)
+		}
+		if slices.ContainsFunc(views[:i], func(other live.View) bool { return other.Name == v.Name }) {
+			return invalid.New(fmt.Sprintf("views[%d].name", i), "is that of another view")
+		}
+	}
+	l.Look(views)
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// viewOf reads what a listener wants to look at.
+func (h *server) viewOf(v api.View) (live.View, error) {
+	out := live.View{Name: v.Name, Path: v.Path, Tag: v.ETag}
+	if len(v.Path) > maxViewPath || len(v.Name) > 200 || len(v.ETag) > 200 {
+		return out, invalid.New("path", "is too long").Wanted("a path of at most %d bytes, and shorter names", maxViewPath)
+	}
+	u, err := url.ParseRequestURI(v.Path)
+	if err != nil || u.Host != "" || !strings.HasPrefix(v.Path, "/") {
+		return out, invalid.New("path", "is not a path").Wanted("one such as /api/markers?collections=huts&zoom=4&bbox=...")
+	}
+	match := chi.NewRouteContext()
+	if !h.routes.Match(match, http.MethodGet, u.EscapedPath()) || !slices.Contains(liveRoutes, match.RoutePattern()) {
+		return out, invalid.New("path", "is not that of an answer that is kept up to date")
+	}
+	query := u.Query()
+	switch {
+	case slices.ContainsFunc(slices.Collect(maps.Keys(query)), func(name string) bool { return strings.HasSuffix(name, "filter") }):
+		// A condition may name areas of any collection.
+	case match.URLParam("collection") != "":
+		out.Collections = []string{match.URLParam("collection")}
+	case query.Get("collections") != "":
+		out.Collections = strings.Split(query.Get("collections"), ",")
+	}
+	return out, nil
+}

@@ -1,0 +1,123 @@
+package live
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"idlebeacon/internal/replica"
+)
+
+// A Source is where changes come from.
+type Source interface {
+	// Subscribe returns the changes after one.
+	Subscribe(since uint64) (*replica.Subscription, error)
+	Complete() uint64
+	// NameOf returns the id of a collection by its key, and whether it is there.
+	NameOf(key int64) (id string, there bool)
+}
+
+// A Hub knows which collections have changed, and has the listeners. It is safe for concurrent
+// use.
+type Hub struct {
+	source  Source
+	log     *slog.Logger
+	running sync.WaitGroup
+	stop    context.CancelFunc
+
+	// The lock is held for moments only, and no other is taken under it.
+	mu        sync.Mutex
+	step      uint64            // how often something has changed
+	changed   map[string]uint64 // the step at which a collection changed last, by id
+	all       uint64            // the step at which any of them may have
+	more      chan struct{}     // is closed at the next step
+	listeners map[string]*Listener
+}
+
+// Open returns a hub that follows a source.
+func Open(source Source, log *slog.Logger) *Hub {
+	ctx, stop := context.WithCancel(context.Background())
+	h := &Hub{
+		source: source, log: log, stop: stop, changed: map[string]uint64{}, more: make(chan struct{}),
+		listeners: map[string]*Listener{},
+	}
+	h.running.Go(func() { h.follow(ctx) })
+	return h
+}
+
+// Close ends the following. Listeners hear of nothing more.
+func (h *Hub) Close() {
+	h.stop()
+	h.running.Wait()
+}
+
+// together is how many changes are taken in at once.
+const together = 4096
+
+// follow takes in changes until ctx ends.
+func (h *Hub) follow(ctx context.Context) {
+	const pause = 100 * time.Millisecond // while all is loaded anew
+	for ctx.Err() == nil {
+		from := h.source.Complete()
+		changes, err := h.source.Subscribe(from)
+		h.touch(nil)
+		for err == nil {
+			var events []replica.Event
+			if events, err = changes.Next(ctx, together); err == nil {
+				h.touch(events)
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+}
+
+// touch notes that collections have changed, or that any may have.
+func (h *Hub) touch(events []replica.Event) {
+	ids := map[int64]string{}
+	any := len(events) == 0
+	for i := range events {
+		key := events[i].Collection
+		if _, known := ids[key]; known {
+			continue
+		}
+		id, there := h.source.NameOf(key)
+		if ids[key] = id; !there || events[i].Feature == "" { // a filter elsewhere may name an area of it
+			any = true
+		}
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.step++
+	if any {
+		h.all = h.step
+	}
+	for _, id := range ids {
+		h.changed[id] = h.step
+	}
+	close(h.more)
+	h.more = make(chan struct{})
+}
+
+// newest returns the step at which any of some collections changed last; of all if ids is nil.
+// The lock is held.
+func (h *Hub) newest(ids []string) uint64 {
+	if ids == nil {
+		return h.step
+	}
+	newest := h.all
+	for _, id := range ids {
+		newest = max(newest, h.changed[id])
+	}
+	return newest
+}
+
+// Len returns how many listeners there are.
+func (h *Hub) Len() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return len(h.listeners)
+}

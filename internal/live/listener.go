@@ -1,0 +1,148 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// ErrFull reports that there are as many listeners as there may be.
+var ErrFull = errors.New("there are as many listeners as the service takes")
+
+const (
+	// maxListeners is how many there may be, and maxOfParty how many of them one party may have.
+	maxListeners = 10_000
+	maxOfParty   = 5_000
+	// MaxViews is how many views a listener may have.
+	MaxViews = 64
+	// LeastPause is how long a listener is left alone after it was told of something.
+	LeastPause = 50 * time.Millisecond
+)
+
+// A View is an answer of the service that a listener looks at.
+type View struct {
+	Name        string   // what the listener calls it
+	Path        string   // of a GET request
+	Collections []string // ids of those that the answer is about; nil for any
+	// Tag is that of the answer which the listener has, "" if it has none. It belongs to whoever
+	// calls Next.
+	Tag string
+
+	seen uint64 // the step up to which the listener knows of changes
+}
+
+// A Listener looks at views.
+type Listener struct {
+	ID    string // nobody guesses it
+	Party string // whose it is
+
+	hub     *Hub
+	views   []*View       // guarded by the lock of the hub
+	looking chan struct{} // has something when there are other views
+	told    time.Time     // when Next has returned last
+}
+
+// Listen returns a new listener. Whoever has it calls Leave in the end. The error is ErrFull if
+// there are too many.
+func (h *Hub) Listen(party string) (*Listener, error) {
+	id, err := uuid.NewRandom()
+	if err != nil {
+		return nil, err
+	}
+	l := &Listener{ID: id.String(), Party: party, hub: h, looking: make(chan struct{}, 1)}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(h.listeners) >= maxListeners {
+		return nil, ErrFull
+	}
+	if len(h.listeners) >= maxOfParty {
+		mine := 0
+		for _, other := range h.listeners {
+			if other.Party == party {
+				mine++
+			}
+		}
+		if mine >= maxOfParty {
+			return nil, ErrFull
+		}
+	}
+	h.listeners[l.ID] = l
+	return l, nil
+}
+
+// Leave ends a listener.
+func (l *Listener) Leave() {
+	l.hub.mu.Lock()
+	defer l.hub.mu.Unlock()
+	delete(l.hub.listeners, l.ID)
+}
+
+// Find returns the listener with an id that a party has, or nil.
+func (h *Hub) Find(id, party string) *Listener {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if l := h.listeners[id]; l != nil && l.Party == party {
+		return l
+	}
+	return nil
+}
+
+// Look says what the listener looks at from now on. What it has looked at under the same name and
+// path it knows as far as it did.
+func (l *Listener) Look(views []View) {
+	l.hub.mu.Lock()
+	now := make([]*View, len(views))
+	for i := range views {
+		v := views[i]
+		at := slices.IndexFunc(l.views, func(old *View) bool { return old.Name == v.Name && old.Path == v.Path })
+		if at >= 0 && v.Tag == "" {
+			now[i] = l.views[at]
+			continue
+		}
+		now[i] = &v
+	}
+	l.views = now
+	l.hub.mu.Unlock()
+	select {
+	case l.looking <- struct{}{}:
+	default: // it is about to look
+	}
+}
+
+// Next returns the views that may have changed since they were returned last, new ones among them.
+// It waits until there is one.
+func (l *Listener) Next(ctx context.Context) (due []*View, err error) {
+	for {
+		l.hub.mu.Lock()
+		for _, v := range l.views {
+			if newest := l.hub.newest(v.Collections); v.seen < newest {
+				v.seen = newest
+				due = append(due, v)
+			}
+		}
+		more := l.hub.more
+		l.hub.mu.Unlock()
+		if len(due) > 0 {
+			l.told = time.Now()
+			return due, nil
+		}
+		select {
+		case <-more:
+		case <-l.looking:
+			continue
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+		if pause := LeastPause - time.Since(l.told); pause > 0 {
+			select {
+			case <-time.After(pause):
+			case <-l.looking:
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			}
+		}
+	}
+}
