@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"sync/atomic"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
@@ -57,10 +58,12 @@ func (r *remote) watch(ctx context.Context, c *client.Client, o *client.WatchOpt
 		return fmt.Errorf("the service has no collection yet")
 	}
 	heard := make(chan uint64, 1) // the newest change that was heard of
+	var first atomic.Uint64       // the first of them
 	working, ctx := errgroup.WithContext(ctx)
 	working.Go(func() error {
 		defer close(heard)
 		return c.Watch(ctx, *o, func(e api.ChangeEvent) error {
+			first.CompareAndSwap(0, e.Number)
 			select { // what was heard before and not shown yet is shown with it
 			case <-heard:
 			default:
@@ -75,7 +78,7 @@ func (r *remote) watch(ctx context.Context, c *client.Client, o *client.WatchOpt
 	working.Go(func() error {
 		shown := o.After
 		for newest := range heard {
-			if err := r.show(ctx, c, o, cmp.Or(shown, newest-1), newest); err != nil {
+			if err := r.show(ctx, c, o, cmp.Or(shown, first.Load()-1), newest); err != nil {
 				return err
 			}
 			shown = newest
