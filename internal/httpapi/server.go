@@ -243,7 +243,7 @@ func (h *server) admitting(g guarded) {
 // pages are the routes of the web console, and of the pictures that popups show.
 func (h *server) pages(g guarded) {
 	if h.options.Console != nil {
-		for _, page := range []string{"/", "/data", "/data/*", "/access"} {
+		for _, page := range []string{"/", "/data", "/data/*", "/access", "/changes"} {
 			g.get(page, h.page)
 		}
 		g.get("/assets/*", h.pageFile)

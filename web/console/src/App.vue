@@ -27,6 +27,12 @@ const notices = useNotices()
       <nav aria-label="Pages">
         <RouterLink :to="{ name: 'map' }" active-class="" :class="{ here: $route.name === 'map' }">Map</RouterLink>
         <RouterLink :to="{ name: 'data' }" :class="{ here: $route.path.startsWith('/data') }">Data</RouterLink>
+        <RouterLink
+          v-if="session.session && !session.guest"
+          :to="{ name: 'changes' }"
+          :class="{ here: $route.name === 'changes' }"
+          >Changes</RouterLink
+        >
         <RouterLink v-if="session.ownsAll" :to="{ name: 'access' }" :class="{ here: $route.name === 'access' }"
           >Access</RouterLink
         >

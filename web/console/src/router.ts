@@ -20,6 +20,12 @@ export const router = createRouter({
       component: dataPage,
       meta: { title: 'Data' },
     },
+    {
+      path: '/changes',
+      name: 'changes',
+      component: () => import('./changes/ChangesPage.vue'),
+      meta: { title: 'Changes' },
+    },
     { path: '/access', name: 'access', component: () => import('./access/AccessPage.vue'), meta: { title: 'Access' } },
     { path: '/:rest(.*)', name: 'nothing', component: () => import('./NoPage.vue'), meta: { title: 'No such page' } },
   ],

@@ -21,6 +21,7 @@ import type { Placed } from './placed'
 import { type Patch, Scene } from './scene'
 import { markerOf } from './shape'
 import { Stage } from './stage'
+import { Carrier } from './tools/carry'
 import { Pointer } from './tools/point'
 import { Hands } from './tools/tool'
 import { Traveller } from './tools/travel'
@@ -90,7 +91,7 @@ export class IdleMap extends HTMLElement {
   }
 
   connectedCallback(): void {
-    for (const name of ['words', 'backdrop', 'sources', 'view'] as const) this.adopt(name)
+    for (const name of ['words', 'backdrop', 'sources', 'view', 'placing'] as const) this.adopt(name)
     const connection = (this.connection = new AbortController())
     const { signal } = connection
     this.feed = new Feed(
@@ -101,6 +102,10 @@ export class IdleMap extends HTMLElement {
     )
     this.feed.sources = this.wantedSources
     const hands = new Hands(this.stage.element, [
+      new Carrier({
+        at: (at) => this.movableAt(at),
+        carried: (placed, to, held) => this.carried(placed, to, held),
+      }),
       new Traveller(this.camera, {
         moved: () => this.moved(),
         rested: () => this.rested(),
@@ -265,7 +270,7 @@ export class IdleMap extends HTMLElement {
   }
 
   /** A property that was set on the element before its class was known is set anew, so that its setter sees it. */
-  private adopt(name: 'words' | 'backdrop' | 'sources' | 'view'): void {
+  private adopt(name: 'words' | 'backdrop' | 'sources' | 'view' | 'placing'): void {
     if (!Object.hasOwn(this, name)) return
     const value = this[name] as never
     delete (this as Partial<IdleMap>)[name]
@@ -409,7 +414,30 @@ export class IdleMap extends HTMLElement {
     this.loop.ask()
   }
 
+  /** A click gives a position instead of picking what is there. */
+  get placing(): boolean {
+    return this.stage.element.classList.contains('placing')
+  }
+
+  set placing(on: boolean) {
+    this.stage.element.classList.toggle('placing', on)
+  }
+
+  private movableAt(at: ScreenPoint): { placed: Placed; stands: ScreenPoint } | null {
+    const placed = this.hit(at)
+    if (!placed || !this.wantedSources.find((s) => s.id === placed.source)?.movable) return null
+    return { placed, stands: this.camera.toScreen(placed) }
+  }
+
+  private carried({ source, marker }: Placed, to: ScreenPoint, held: boolean): void {
+    this.emit('carry', { source, marker, to: unproject(this.camera.toMap(to)), held })
+  }
+
   private pickAt(at: ScreenPoint): void {
+    if (this.placing) {
+      this.emit('spot', unproject(this.camera.toMap(at)))
+      return
+    }
     const hit = this.hit(at)
     this.hidePopup()
     if (hit) this.emitPick(hit)

@@ -1,6 +1,7 @@
 import type { View } from './camera'
 import type { FeedState } from './feed'
 import type { Marker } from './marker'
+import type { Position } from './projection'
 
 /** What was picked, by pointer or keyboard. */
 export interface Picked {
@@ -16,6 +17,10 @@ export interface IdleMapEvents {
   rest: CustomEvent<View>
   /** A marker, an area or a path was picked. */
   pick: CustomEvent<Picked>
+  /** A position was clicked or tapped while the map is placing. */
+  spot: CustomEvent<Position>
+  /** A marker of a source that is movable is dragged: where to, and whether it is still held. */
+  carry: CustomEvent<Picked & { to: Position; held: boolean }>
   /** The markers are being fetched, are there, or cannot be fetched. */
   state: CustomEvent<FeedState>
   /** The popup has closed. */

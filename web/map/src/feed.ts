@@ -14,6 +14,14 @@ export interface MarkerSource extends Appearance {
   shapes?(box: Box, zoom: number, signal: AbortSignal): Promise<Shape[]>
   /** Fetches the cells to shade of a box at a zoom, of what is drawn as density. */
   densities?(box: Box, zoom: number, signal: AbortSignal): Promise<Density[]>
+  /** Its markers may be dragged. */
+  movable?: boolean
+  /**
+   * Calls changed when what is loaded of a box at a zoom is not as it was any more, until the signal. As long as current()
+   * is true it does so at once, and nothing is asked for again by itself.
+   */
+  follow?(box: Box, zoom: number, changed: () => void, signal: AbortSignal): void
+  current?(): boolean
   /** Fetches the area that a cluster's places cover: rings of positions. */
   outline?(marker: Marker, zoom: number, signal: AbortSignal): Promise<Position[][]>
 }
@@ -22,7 +30,7 @@ export interface MarkerSource extends Appearance {
 export type FeedState = 'loading' | 'settled' | 'failed'
 
 const margin = 0.15 // of the screen on each side, fetched with it so that small pans need no wait
-const refreshEvery = 5_000 // ms; what others changed shows by then
+const refreshEvery = 5_000 // ms; what others changed shows by then where it is not followed
 const firstRetry = 1000 // ms
 const longestRetry = 15_000
 
@@ -41,7 +49,8 @@ export class Feed {
     private readonly onState: (state: FeedState) => void,
   ) {
     this.timer = window.setInterval(() => {
-      if (!document.hidden && this.camera.width > 1) this.refresh()
+      if (document.hidden || this.camera.width <= 1) return
+      for (const c of this.channels.values()) if (!c.source.current?.()) c.want(true)
     }, refreshEvery)
   }
 
@@ -97,6 +106,7 @@ class Channel {
   private have: { box: Box; step: number } | null = null // of markers
   private retry = 0
   private pause = firstRetry
+  private following: AbortController | null = null
 
   constructor(
     readonly source: MarkerSource,
@@ -107,6 +117,7 @@ class Channel {
 
   stop(): void {
     this.request?.abort()
+    this.following?.abort()
     clearTimeout(this.retry)
   }
 
@@ -149,6 +160,8 @@ class Channel {
       this.have = { box, step }
       this.state = 'settled'
       this.pause = firstRetry
+      this.following = new AbortController()
+      this.source.follow?.(box, step, () => this.want(true), this.following.signal)
     } catch {
       if (request.signal.aborted) return
       this.state = 'failed'

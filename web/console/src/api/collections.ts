@@ -1,9 +1,12 @@
+import { answerAt } from './live'
 import { answer, type Schemas, service } from './service'
 
 export type Collection = Schemas['Collection']
 
+export const collectionsPath = '/api/collections'
+
 export async function fetchCollections(signal?: AbortSignal): Promise<Collection[]> {
-  return (await answer(service.GET('/api/collections', { signal: signal ?? null }))).collections
+  return (await answerAt<Schemas['Collections']>(collectionsPath, signal ?? null)).collections
 }
 
 export async function deleteCollection(collection: string): Promise<void> {

@@ -3,6 +3,7 @@ export class ServiceError extends Error {
   constructor(
     readonly status: number,
     detail: string,
+    readonly problem: unknown = null, // what else the service has said
   ) {
     super(detail)
   }
@@ -10,7 +11,7 @@ export class ServiceError extends Error {
   /** The error that a problem document, or anything else that came with the status, describes. */
   static of(status: number, problem: unknown): ServiceError {
     const detail = (problem as { detail?: unknown } | null | undefined)?.detail
-    return new ServiceError(status, typeof detail === 'string' ? detail : `the service answered ${status}`)
+    return new ServiceError(status, typeof detail === 'string' ? detail : `the service answered ${status}`, problem)
   }
 }
 

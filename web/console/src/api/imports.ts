@@ -12,7 +12,10 @@ export type Setting = NonNullable<FileNote['set']>[number]
 export type FileOptions = Record<string, string>
 
 /** What a new collection is made with, together with what is imported into it. */
-export type NewCollection = Omit<Schemas['NewCollection'], 'id' | 'guest_origins'>
+export type NewCollection = Omit<
+  Schemas['NewCollection'],
+  'id' | 'guest_origins' | 'unconditional_edits' | 'alike_within'
+>
 
 const mostInspected = 256 << 20 // bytes of a file that are sent to be looked at
 

@@ -1,6 +1,7 @@
 import type { Position } from '@idlebeacon/map'
 import { type Chosen, selection } from './selection'
-import { answer, listed, type Schemas, service } from './service'
+import { answerAt } from './live'
+import { answer, collectionPath, listed, type Schemas, service } from './service'
 import type { StyleDocument } from './styles'
 
 /** An item. Its id may be a number in GeoJSON, and is a text in paths. */
@@ -45,10 +46,15 @@ export async function fetchPopup(
   draft: StyleDocument | undefined,
   signal: AbortSignal,
 ): Promise<PopupContent> {
-  const ask = { params: { path: { collection, item } }, signal }
+  if (!draft) return answerAt<PopupContent>(popupPath(collection, item), signal)
   const path = '/api/collections/{collection}/items/{item}/popup'
-  return answer(draft ? service.POST(path, { ...ask, body: draft }) : service.GET(path, ask))
+  return answer(service.POST(path, { params: { path: { collection, item } }, signal, body: draft }))
 }
+
+export const itemPath = (collection: string, item: string) =>
+  `${collectionPath(collection)}/items/${encodeURIComponent(item)}`
+
+export const popupPath = (collection: string, item: string) => `${itemPath(collection, item)}/popup`
 
 /** Counts the places that meet a name and condition, by category. */
 export async function fetchCounts(

@@ -1,5 +1,6 @@
 import type { Badge, Box, Density, Marker, Position, Shape, Share, StackedPlace } from '@idlebeacon/map'
 import { bboxOf, boxOf, type Chosen, isNothing, selection } from './selection'
+import { answerAt } from './live'
 import { answer, type Schemas, service } from './service'
 import { told } from './numbers'
 import { drawingOf, fetchDensity, keysOnce, ringsOf } from './view'
@@ -39,8 +40,7 @@ export async function fetchShapesOf(
 ): Promise<Shape[]> {
   const shown = showing(layers)
   if (shown.length === 0) return []
-  const query = { ...asked(shown), bbox: bboxOf(box), zoom }
-  const found = await answer(service.GET('/api/shapes', { params: { query }, querySerializer, signal }))
+  const found = await answerAt<Schemas['JointShapes']>(shapesPath(shown, box, zoom), signal)
   return found.features.map((f) => ({
     id: f.properties.item,
     layer: f.properties.collection,
@@ -104,10 +104,28 @@ export async function fetchMembersOf(
 }
 
 function markers(layers: readonly Layer[], box: Box, zoom: number, signal: AbortSignal, outline: boolean) {
+  return answerAt<Schemas['JointMarkers']>(markersPath(layers, box, zoom, outline), signal)
+}
+
+function markersPath(layers: readonly Layer[], box: Box, zoom: number, outline: boolean): string {
   const query = { ...asked(layers), bbox: bboxOf(box), zoom, ...(outline && { outline }) }
   for (const { collection, badge } of layers)
     if (badge?.property) query.selections[`${collection}.numbers`] = badge.property
-  return answer(service.GET('/api/markers', { params: { query }, querySerializer, signal }))
+  return `/api/markers?${querySerializer(query)}`
+}
+
+function shapesPath(layers: readonly Layer[], box: Box, zoom: number): string {
+  return `/api/shapes?${querySerializer({ ...asked(layers), bbox: bboxOf(box), zoom })}`
+}
+
+/** The paths of the answers that show layers, those of some with areas and paths. */
+export function pathsOf(layers: readonly Layer[], withShapes: readonly Layer[], box: Box, zoom: number): string[] {
+  const shown = showing(layers)
+  const shapes = showing(withShapes)
+  return [
+    ...(shown.length > 0 ? [markersPath(shown, box, zoom, false)] : []),
+    ...(shapes.length > 0 ? [shapesPath(shapes, box, zoom)] : []),
+  ]
 }
 
 /** The layers of which anything is shown. */

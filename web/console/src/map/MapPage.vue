@@ -1,5 +1,14 @@
 <script setup lang="ts">
-import { around, type Box, type Density, type FeedState, type IdleMap, Looks, type View } from '@idlebeacon/map'
+import {
+  around,
+  type Box,
+  type Density,
+  type FeedState,
+  type IdleMap,
+  Looks,
+  type MarkerSource,
+  type View,
+} from '@idlebeacon/map'
 import Button from 'primevue/button'
 import { computed, defineAsyncComponent, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -8,6 +17,8 @@ import { boxOf, type Chosen } from '../api/selection'
 import Icon from '../parts/Icon.vue'
 import { useMarkerPopup } from '../popup/useMarkerPopup'
 import { useCollections } from '../stores/collections'
+import { useNotices } from '../stores/notices'
+import { useSession } from '../stores/session'
 import { useStyles } from '../stores/styles'
 import { readAddress, viewParts, writeAddress } from './address'
 import CollectionsPanel from './CollectionsPanel.vue'
@@ -15,6 +26,7 @@ import MapControls from './MapControls.vue'
 import { layersOf, sourceOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
 
+const EditPanel = defineAsyncComponent(() => import('../edit/EditPanel.vue')) // neither is this
 const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue')) // not needed at first
 
 defineOptions({ name: 'MapPage' })
@@ -35,6 +47,10 @@ const start = shallowRef<View | null>(null) // the view that the page began with
 const feed = ref<FeedState>('loading')
 const densities = shallowRef<readonly Density[]>([])
 const panelOpen = ref(false) // on a narrow screen
+const session = useSession()
+const notices = useNotices()
+const editing = shallowRef<{ collection: string; item: string | null } | null>(null) // what the form is about
+const drafts = shallowRef<readonly MarkerSource[]>([]) // that the form shows
 
 const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
 const groups = computed(() => layersOf(shown.value, chosen.value, styles.styles))
@@ -47,9 +63,15 @@ const dataBox = computed<Box | null>(() =>
   around(shown.value.flatMap((c) => (c.extent?.spatial.bbox ?? []).flatMap((bbox) => boxOf(bbox) ?? []))),
 )
 
-watch([shown, map, chosen, () => styles.styles], () => {
-  if (map.value) map.value.sources = sourcesOf(shown.value, chosen.value)
+watch([shown, map, chosen, () => styles.styles, drafts], () => {
+  if (map.value) map.value.sources = [...sourcesOf(shown.value, chosen.value), ...drafts.value]
 })
+
+/** Opens the form: for an item, or for a new place in the first collection that is shown. */
+function edit(collection = shown.value[0]?.id, item: string | null = null): void {
+  map.value?.hidePopup()
+  if (collection !== undefined) editing.value = { collection, item }
+}
 let changes = ''
 watch(
   [() => store.collections, map],
@@ -163,6 +185,8 @@ watch(feed, (state, before) => {
           :zoom="view?.zoom ?? 0"
           @close="map?.hidePopup()"
           @resized="map?.popupChanged()"
+          @gone="(name) => notices.done(`${name} is not there any more.`)"
+          @edit="edit"
         />
       </idle-map>
       <div class="messages" aria-live="polite">
@@ -176,6 +200,22 @@ watch(feed, (state, before) => {
         <p v-else-if="store.collections && shown.length > 0 && !dataBox" class="told">There are no places yet.</p>
         <span v-else-if="feed === 'loading' && shown.length > 0" class="loading" role="status">Loading markers …</span>
       </div>
+      <EditPanel
+        v-if="editing && map"
+        :key="`${editing.collection}/${editing.item}`"
+        :map="map"
+        :collections="store.collections ?? []"
+        :target="editing"
+        @source="drafts = $event"
+        @close="editing = null"
+      />
+      <Button
+        v-else-if="session.edits && shown.length > 0"
+        class="add"
+        label="Add a place"
+        severity="secondary"
+        @click="edit()"
+      />
       <MapControls
         :data="dataBox !== null"
         :start="start !== null"
@@ -253,6 +293,11 @@ idle-map {
   from {
     opacity: 0;
   }
+}
+.add {
+  position: absolute;
+  top: 12px;
+  right: 64px;
 }
 .panel-button {
   display: none;

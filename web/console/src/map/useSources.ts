@@ -1,7 +1,8 @@
 import { Looks, type MarkerSource } from '@idlebeacon/map'
 import { storeToRefs } from 'pinia'
 import type { Collection } from '../api/collections'
-import { fetchDensitiesOf, fetchMarkersOf, fetchOutlineOf, fetchShapesOf, type Layer } from '../api/layers'
+import { fetchDensitiesOf, fetchMarkersOf, fetchOutlineOf, fetchShapesOf, type Layer, pathsOf } from '../api/layers'
+import { follow, isLive } from '../api/live'
 import { calledIn } from '../api/numbers'
 import { type Chosen, everything } from '../api/selection'
 import { type Styled, useStyles } from '../stores/styles'
@@ -65,6 +66,10 @@ export function useSources(): (shown: readonly Collection[], chosen: ReadonlyMap
       layers: new Map(styled.map(({ looks }, i) => [layers[i]?.collection ?? '', looks])),
       load: (box, zoom, signal) => fetchMarkersOf(layers, box, zoom, signal),
       outline: (marker, zoom, signal) => fetchOutlineOf(layers, marker, zoom, signal),
+      follow: (box, zoom, changed, signal) => {
+        for (const path of pathsOf(layers, withShapes, box, zoom)) follow(path, changed, signal)
+      },
+      current: () => isLive() && !source.densities, // shaded cells are asked for
     }
     if (withShapes.length > 0) source.shapes = (box, zoom, signal) => fetchShapesOf(withShapes, box, zoom, signal)
     if (layers.some((l) => l.density))

@@ -2,12 +2,14 @@
 import type { Looks, Picked, StackedPlace } from '@idlebeacon/map'
 import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
-import { explain } from '../api/explain'
-import { fetchPopup, type PopupContent } from '../api/items'
+import { explain, ServiceError } from '../api/explain'
+import { fetchPopup, type PopupContent, popupPath } from '../api/items'
 import { fetchMembersOf, type Layer } from '../api/layers'
+import { follow } from '../api/live'
 import type { StyleDocument } from '../api/styles'
 import CategoryMark from '../parts/CategoryMark.vue'
 import Icon from '../parts/Icon.vue'
+import { useSession } from '../stores/session'
 import { withID } from '../text/condition'
 import { written } from '../text/fields'
 
@@ -19,8 +21,9 @@ const props = defineProps<{
   zoom: number
   draft?: StyleDocument | undefined // a style that is being tried
 }>()
-const emit = defineEmits<{ close: []; resized: [] }>()
+const emit = defineEmits<{ close: []; resized: []; gone: [name: string]; edit: [collection: string, item: string] }>()
 
+const session = useSession()
 const listed = ref<StackedPlace[]>([]) // of the places that share a spot
 const collection = ref('') // that what is shown is of
 const chosen = ref<PopupContent | null>(null)
@@ -48,7 +51,19 @@ const collectionOf = (layer: string | undefined) => layer ?? props.layers[0]?.co
 
 function open({ id, layer }: { id: string; layer?: string }): Promise<void> {
   collection.value = collectionOf(layer)
-  return fetching(async (signal) => void (chosen.value = await fetchPopup(collection.value, id, props.draft, signal)))
+  return fetching(async (signal) => {
+    chosen.value = await fetchPopup(collection.value, id, props.draft, signal)
+    if (!props.draft) follow(popupPath(collection.value, id), () => void again(id, signal), signal)
+  })
+}
+
+/** Shows what others have made of the place, or says that it is gone. */
+async function again(id: string, signal: AbortSignal): Promise<void> {
+  try {
+    chosen.value = await fetchPopup(collection.value, id, undefined, signal)
+  } catch (e) {
+    if (e instanceof ServiceError && e.status === 404) emit('gone', name.value)
+  }
 }
 
 const more = () =>
@@ -145,7 +160,12 @@ const elsewhere = (href: string) => (href.startsWith('http') ? '_blank' : '_self
             class="action"
             >{{ a.label }}</a
           >
-          <RouterLink v-if="!draft" :to="inTable(chosen.id)" class="back">Show in table</RouterLink>
+          <template v-if="!draft">
+            <button v-if="session.edits" type="button" class="back" @click="emit('edit', collection, chosen.id)"
+              >Edit</button
+            >
+            <RouterLink :to="inTable(chosen.id)" class="back">Show in table</RouterLink>
+          </template>
         </p>
       </template>
     </template>

@@ -1,9 +1,10 @@
 import { defineStore } from 'pinia'
 import { ref, shallowRef } from 'vue'
-import { type Collection, fetchCollections } from '../api/collections'
+import { type Collection, collectionsPath, fetchCollections } from '../api/collections'
 import { explain } from '../api/explain'
+import { follow as followAnswer, isLive } from '../api/live'
 
-const refreshEvery = 5_000 // ms
+const refreshEvery = 5_000 // ms, while the service does not tell by itself
 
 /** The list of collections, and whether the service answers. */
 export const useCollections = defineStore('collections', () => {
@@ -30,12 +31,15 @@ export const useCollections = defineStore('collections', () => {
   /** Keeps the list up to date, and returns what ends that. */
   function follow(): () => void {
     void refresh()
+    const following = new AbortController()
+    followAnswer(collectionsPath, () => void refresh(), following.signal)
     const timer = window.setInterval(() => {
       // An answer that takes its time is waited for.
-      if (!running && (!document.hidden || problem.value)) void refresh()
+      if (!running && !(isLive() && !problem.value) && (!document.hidden || problem.value)) void refresh()
     }, refreshEvery)
     return () => {
       clearInterval(timer)
+      following.abort()
       request?.abort()
     }
   }

@@ -14,6 +14,7 @@ export const useSession = defineStore('session', () => {
 
   const guest = computed(() => session.value?.kind === 'guest')
   const owner = computed(() => session.value?.role === 'owner')
+  const edits = computed(() => owner.value || session.value?.role === 'editor')
   const ownsAll = computed(() => owner.value && !session.value?.limits.collections)
 
   async function load(): Promise<void> {
@@ -53,5 +54,5 @@ export const useSession = defineStore('session', () => {
     window.location.reload()
   }
 
-  return { session, asking, problem, guest, owner, ownsAll, begin, enter, leave }
+  return { session, asking, problem, guest, owner, edits, ownsAll, begin, enter, leave }
 })

@@ -1,0 +1,137 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Change } from '../api/edits'
+import { told } from '../edit/fields'
+import { memberOf } from './words'
+
+// What a change did, member by member; of what was moved, a sketch of from where to where.
+const props = defineProps<{ change: Change }>()
+
+interface Row {
+  name: string
+  was: string | null // null if it was not there
+  is: string | null
+}
+
+const place = (value: unknown) => {
+  const { type, coordinates } = value as { type?: string; coordinates?: unknown }
+  const [lon, lat] = coordinates as number[]
+  return type === 'Point' ? `${lat?.toFixed(6)}, ${lon?.toFixed(6)}` : (type ?? '')
+}
+const rows = computed<Row[]>(() => {
+  const { differing, was, is } = props.change
+  if (differing)
+    return differing.map((d) => {
+      const write = d.member === '/geometry' ? place : told
+      return {
+        name: memberOf(d.member),
+        was: d.was === undefined ? null : write(d.was),
+        is: d.is === undefined ? null : write(d.is),
+      }
+    })
+  const only = is ?? was
+  if (!only) return []
+  const all = [['position', place(only.geometry)], ...Object.entries(only.properties).map(([k, v]) => [k, told(v)])]
+  return all.map(([name = '', text = '']) => ({ name, was: is ? null : text, is: is ? text : null }))
+})
+
+/** From where to where a place was moved: on a small square, in metres. */
+const moved = computed(() => {
+  const at = (i: Change['was']) => (i?.geometry.type === 'Point' ? (i.geometry.coordinates as number[]) : null)
+  const [from, to] = [at(props.change.was), at(props.change.is)]
+  if (!from || !to || (from[0] === to[0] && from[1] === to[1])) return null
+  const degree = 111_195
+  const x = ((to[0] ?? 0) - (from[0] ?? 0)) * degree * Math.cos(((from[1] ?? 0) * Math.PI) / 180)
+  const y = ((to[1] ?? 0) - (from[1] ?? 0)) * degree
+  const metres = Math.hypot(x, y)
+  const scale = 30 / metres
+  return {
+    x: 40 + (x * scale) / 1,
+    y: 40 - (y * scale) / 1,
+    metres: metres < 1000 ? `${metres.toFixed(1)} m` : `${(metres / 1000).toFixed(2)} km`,
+  }
+})
+</script>
+
+<template>
+  <div class="details">
+    <figure v-if="moved">
+      <svg viewBox="0 0 80 80" width="80" height="80" role="img" :aria-label="`Moved by ${moved.metres}`">
+        <line x1="40" y1="40" :x2="moved.x" :y2="moved.y" />
+        <circle class="from" cx="40" cy="40" r="4" />
+        <circle class="to" :cx="moved.x" :cy="moved.y" r="4" />
+      </svg>
+      <figcaption>moved by {{ moved.metres }}</figcaption>
+    </figure>
+    <table v-if="rows.length > 0">
+      <thead>
+        <tr>
+          <th>Member</th>
+          <th>Before</th>
+          <th>After</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="r in rows" :key="r.name">
+          <th dir="auto">{{ r.name }}</th>
+          <td dir="auto"
+            ><del v-if="r.was !== null">{{ r.was }}</del
+            ><span v-else class="soft">—</span></td
+          >
+          <td dir="auto"
+            ><ins v-if="r.is !== null">{{ r.is }}</ins
+            ><span v-else class="soft">—</span></td
+          >
+        </tr>
+      </tbody>
+    </table>
+  </div>
+</template>
+
+<style scoped>
+.details {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem 1.2rem;
+}
+table {
+  flex: 1;
+  border-collapse: collapse;
+}
+th,
+td {
+  padding: 0.2rem 0.8rem 0.2rem 0;
+  text-align: start;
+  vertical-align: top;
+  overflow-wrap: anywhere;
+}
+tbody th {
+  font-weight: 400;
+  color: var(--soft);
+  white-space: nowrap;
+}
+ins {
+  text-decoration: none;
+}
+figure {
+  margin: 0;
+  text-align: center;
+}
+svg {
+  border: 1px solid var(--rule);
+  border-radius: 6px;
+}
+line {
+  stroke: currentColor;
+  stroke-width: 1.5;
+  stroke-dasharray: 3 3;
+}
+.from {
+  fill: var(--card);
+  stroke: currentColor;
+  stroke-width: 1.5;
+}
+.to {
+  fill: var(--signal);
+}
+</style>

@@ -1,0 +1,82 @@
+import type { Position } from '@idlebeacon/map'
+
+/** What a property of an item is typed in as. */
+export type Kind = 'text' | 'number' | 'truth' | 'json'
+
+/** One property in a form. */
+export interface Field {
+  name: string
+  kind: Kind
+  text: string // as it is typed
+  blank?: null // what it is if nothing is typed: there without a value; absent for not there
+}
+
+export const fieldOf = (name: string, value: unknown): Field => ({ name, ...typed(value) })
+
+/** A field for values such as one, with nothing in it. */
+export const blankLike = (name: string, value: unknown): Field => ({ name, kind: typed(value).kind, text: '' })
+
+function typed(value: unknown): { kind: Kind; text: string; blank?: null } {
+  if (value === null) return { kind: 'text', text: '', blank: null }
+  switch (typeof value) {
+    case 'string':
+      return { kind: 'text', text: value }
+    case 'number':
+      return { kind: 'number', text: String(value) }
+    case 'boolean':
+      return { kind: 'truth', text: String(value) }
+  }
+  return { kind: 'json', text: JSON.stringify(value) }
+}
+
+/** What is wrong with what was typed, or null. */
+export function wrongWith(f: Field): string | null {
+  if (f.kind === 'number' && f.text.trim() !== '' && !Number.isFinite(Number(f.text.replace(',', '.'))))
+    return 'This is not a number.'
+  if (f.kind === 'json' && f.text.trim() !== '') {
+    try {
+      JSON.parse(f.text)
+    } catch {
+      return 'This is not JSON.'
+    }
+  }
+  return null
+}
+
+/** The value that was typed; undefined for none. */
+export function valueOf(f: Field): unknown {
+  if (f.text.trim() === '') return f.blank
+  switch (f.kind) {
+    case 'text':
+      return f.text
+    case 'number':
+      return Number(f.text.replace(',', '.'))
+    case 'truth':
+      return f.text === 'true'
+    case 'json':
+      return JSON.parse(f.text) as unknown
+  }
+}
+
+/** How a value reads for people. */
+export function told(value: unknown): string {
+  if (value === undefined) return '—'
+  return typeof value === 'string' ? value : JSON.stringify(value)
+}
+
+/** Reads degrees as they are typed: with a comma or a point, or pasted as two numbers. */
+export function degrees(text: string): number | null {
+  const n = Number(text.trim().replace(',', '.'))
+  return text.trim() !== '' && Number.isFinite(n) ? n : null
+}
+
+/** Reads a position that is pasted as two numbers, latitude first; null if it is none. */
+export function pasted(text: string): Position | null {
+  const found = /^\s*([+-]?\d+(?:\.\d+)?)\s*[,;\s]\s*([+-]?\d+(?:\.\d+)?)\s*$/.exec(text)
+  if (!found) return null
+  const [lat, lon] = [Number(found[1]), Number(found[2])]
+  return Math.abs(lat) <= 90 && Math.abs(lon) <= 180 ? { lat, lon } : null
+}
+
+/** Degrees as they stand in a form: a centimetre is seen. */
+export const written = (n: number) => String(Number(n.toFixed(7)))
