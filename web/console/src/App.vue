@@ -106,6 +106,26 @@ a,
     max-width: 7rem;
   }
 }
+@media (max-width: 480px) {
+  header {
+    gap: 0.2rem;
+    padding-inline: 0.4rem;
+    font-size: 0.92rem;
+  }
+  header > img {
+    display: none;
+  }
+  nav {
+    gap: 0;
+  }
+  a,
+  .who {
+    padding-inline: 0.45rem;
+  }
+  .who {
+    max-width: 4.5rem;
+  }
+}
 a:hover,
 .who:hover {
   background: rgb(255 255 255 / 12%);

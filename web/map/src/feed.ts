@@ -116,8 +116,12 @@ class Channel {
   ) {}
 
   stop(): void {
-    this.request?.abort()
+    this.breakOff()
     this.following?.abort()
+  }
+
+  private breakOff(): void {
+    this.request?.abort()
     clearTimeout(this.retry)
   }
 
@@ -145,7 +149,7 @@ class Channel {
   }
 
   private async fetch(box: Box, step: number): Promise<void> {
-    this.stop()
+    this.breakOff()
     const request = new AbortController()
     this.request = request
     this.asked = { box, step }
@@ -160,8 +164,10 @@ class Channel {
       this.have = { box, step }
       this.state = 'settled'
       this.pause = firstRetry
+      const before = this.following
       this.following = new AbortController()
       this.source.follow?.(box, step, () => this.want(true), this.following.signal)
+      before?.abort() // now, so that what goes on is followed without a gap
     } catch {
       if (request.signal.aborted) return
       this.state = 'failed'

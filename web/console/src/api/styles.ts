@@ -1,4 +1,5 @@
-import { answer, type Schemas, service } from './service'
+import { answerAt } from './live'
+import { answer, collectionPath, type Schemas, service } from './service'
 
 export type Legend = Schemas['Legend']
 /** A style as its document has it. */
@@ -28,9 +29,10 @@ export async function resetStyle(collection: string, tag: string): Promise<void>
   await answer(service.DELETE(path, { params: { path: { collection }, header: { 'If-Match': tag } } }))
 }
 
+export const legendPath = (collection: string) => `${collectionPath(collection)}/legend`
+
 /** The key to how a collection is drawn, or would be in a style that is being tried. */
 export async function fetchLegend(collection: string, draft?: StyleDocument): Promise<Legend> {
-  const params = { path: { collection } }
-  const legend = '/api/collections/{collection}/legend'
-  return answer(draft ? service.POST(legend, { params, body: draft }) : service.GET(legend, { params }))
+  if (!draft) return answerAt<Legend>(legendPath(collection), null)
+  return answer(service.POST('/api/collections/{collection}/legend', { params: { path: { collection } }, body: draft }))
 }

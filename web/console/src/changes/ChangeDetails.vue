@@ -95,7 +95,7 @@ const moved = computed(() => {
   gap: 0.5rem 1.2rem;
 }
 table {
-  flex: 1;
+  flex: 1 1 18rem;
   border-collapse: collapse;
 }
 th,

@@ -453,7 +453,8 @@ fieldset {
   .edit {
     inset: auto 0 0 0;
     width: auto;
-    max-height: 60%;
+    height: 55%;
+    max-height: none;
     border-radius: 8px 8px 0 0;
   }
 }

@@ -167,7 +167,7 @@ watch(feed, (state, before) => {
         @choose="choose"
       />
     </aside>
-    <div class="stage" :class="{ telling: opened }">
+    <div class="stage" :class="{ telling: opened, editing }">
       <idle-map
         ref="map"
         @travel="view = $event.detail"
@@ -316,6 +316,11 @@ idle-map {
     height: 60%;
     border-top: 1px solid var(--rule);
   }
+  .editing > idle-map {
+    inset: 0 0 55% 0; /* the form is below */
+  }
+  .editing > .readout,
+  .editing > .panel-button,
   .telling > .controls,
   .telling > .panel-button,
   .telling > .readout {

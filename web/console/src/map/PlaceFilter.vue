@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import type { Box, Density } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
-import { computed, defineAsyncComponent, onUnmounted, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, onMounted, onUnmounted, ref, watch } from 'vue'
 import type { Collection } from '../api/collections'
 import { explain, ServiceError } from '../api/explain'
 import { fetchCounts } from '../api/items'
 import type { Chosen } from '../api/selection'
-import { fetchLegend, type Legend } from '../api/styles'
+import { follow, isLive } from '../api/live'
+import { fetchLegend, type Legend, legendPath } from '../api/styles'
 import ExportChoice from '../parts/ExportChoice.vue'
 import LegendMark from '../parts/LegendMark.vue'
 import type { Styled } from '../stores/styles'
@@ -88,15 +89,19 @@ function showOnly(when: string): void {
   if (filter.value) opened.value = true
   void apply()
 }
-watch(
-  [() => props.collection.change, () => props.styled],
-  () =>
-    void fetchLegend(props.collection.id).then(
-      (l) => (legend.value = l),
-      () => {}, // the categories are told without it
-    ),
-  { immediate: true },
-)
+const showLegend = () =>
+  void fetchLegend(props.collection.id).then(
+    (l) => (legend.value = l),
+    () => {}, // the categories are told without it
+  )
+const following = new AbortController()
+onMounted(() => {
+  showLegend()
+  follow(legendPath(props.collection.id), showLegend, following.signal)
+})
+watch([() => props.collection.change, () => props.styled], () => {
+  if (!isLive()) showLegend()
+})
 
 watch(
   () => props.collection.change,
@@ -106,6 +111,7 @@ watch(
   { immediate: true },
 )
 onUnmounted(() => {
+  following.abort()
   clearTimeout(timer)
   request?.abort()
 })
