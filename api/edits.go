@@ -57,6 +57,16 @@ type Changes struct {
 	Links     []Link `json:"links"`
 }
 
+// Since is what has become of the items of a collection since a change, oldest first: one page, for
+// whoever keeps a copy of some of them.
+type Since struct {
+	Type     string   `json:"type"`
+	Features []Item   `json:"features"` // as they are now
+	Gone     []string `json:"gone"`     // ids of what does not belong to the copy any more, if it ever did
+	Change   uint64   `json:"change"`   // what to ask for next, with after
+	Links    []Link   `json:"links"`
+}
+
 // Change is one change in the history.
 type Change struct {
 	Number     uint64    `json:"number"`

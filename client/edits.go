@@ -142,6 +142,28 @@ func (c *Client) History(ctx context.Context, o HistoryOptions) (page api.Change
 	return page, c.get(ctx, path, q, &page)
 }
 
+// SinceOptions say which copy is to be brought up to date.
+type SinceOptions struct {
+	Selection
+	Box   *Box   // of the items that are copied; nil for everywhere
+	After uint64 // the change that the copy is as of
+}
+
+// Since returns one page of what has become of items, and whether there are more. If that cannot be
+// told any more, the error is an *Error with the status 410.
+func (c *Client) Since(ctx context.Context, collection string, o SinceOptions) (page api.Since, more bool, err error) {
+	q := url.Values{"after": {strconv.FormatUint(o.After, 10)}}
+	o.set(q)
+	if o.Box != nil {
+		q.Set("bbox", o.Box.String())
+	}
+	err = c.get(ctx, collectionPath(collection)+"/changes", q, &page)
+	for _, l := range page.Links {
+		more = more || l.Rel == "next"
+	}
+	return page, more, err
+}
+
 // ItemAt returns an item as it was after a change.
 func (c *Client) ItemAt(ctx context.Context, collection, id string, change uint64) (item api.Item, err error) {
 	return item, c.get(ctx, itemPath(collection, id), url.Values{"at": {strconv.FormatUint(change, 10)}}, &item)

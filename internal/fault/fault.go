@@ -59,6 +59,16 @@ func (e *UnconditionalError) Error() string {
 		"have seen it in If-Match, or * for whatever it is now", e.Item)
 }
 
+// A ForgottenError reports that it cannot be told any more what has become of items since a change.
+type ForgottenError struct {
+	Change uint64
+	Why    string
+}
+
+func (e *ForgottenError) Error() string {
+	return fmt.Sprintf("it cannot be told what has changed since change %d: %s; read the items anew", e.Change, e.Why)
+}
+
 // A RetryError reports an edit that was sent under a name that another one has.
 type RetryError struct{}
 

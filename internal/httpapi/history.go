@@ -4,6 +4,7 @@ import (
 	"math"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -34,10 +35,42 @@ func (h *server) listChanges(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (h *server) collectionChanges(w http.ResponseWriter, r *http.Request) error {
+	if r.URL.Query().Has("after") {
+		return h.changesSince(w, r)
+	}
 	q := parseQuery(r, historyNames...)
 	ask := h.historyQuery(q)
 	ask.Collections = []string{pathValue(r, "collection")}
 	return h.writeHistory(w, r, q, &ask)
+}
+
+// changesSince lists what has become of items since a change, oldest first.
+func (h *server) changesSince(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, slices.Concat([]string{"after", "bbox", "limit"}, selectionNames)...)
+	ask := service.SinceQuery{
+		After: uint64(q.whole("after", 0, 0, maxNumber)), Box: q.box("bbox"), Selection: q.selection(),
+		Limit: q.clamped("limit", maxChanges, maxItems),
+	}
+	if q.err != nil {
+		return q.err
+	}
+	page, err := h.service.Since(r.Context(), pathValue(r, "collection"), ask)
+	if err != nil {
+		return err
+	}
+	out := api.Since{
+		Type: "FeatureCollection", Features: make([]api.Item, len(page.Items)), Gone: append([]string{}, page.Gone...),
+		Change: page.Change, Links: []api.Link{{Rel: "self", Href: h.self(r), Type: geoJSON}},
+	}
+	for i, item := range page.Items {
+		out.Features[i] = h.describeItem(item)
+	}
+	if page.More {
+		next := r.URL.Query()
+		next.Set("after", strconv.FormatUint(page.Change, 10))
+		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), geoJSON, ""))
+	}
+	return writeJSON(w, http.StatusOK, geoJSON, out)
 }
 
 func (h *server) itemHistory(w http.ResponseWriter, r *http.Request) error {

@@ -87,3 +87,40 @@ func TestUndo(t *testing.T) {
 		f.edit(400, "POST", huts+"/changes/undo", bad)
 	}
 }
+
+func TestChangesForACopy(t *testing.T) {
+	f := withHuts(t)
+	for _, id := range []string{"a", "b", "c"} {
+		f.edit(201, "POST", huts+"/items", hut(id, `{"beds":1}`))
+	}
+	f.edit(200, "PATCH", hutA, `{"properties":{"beds":5}}`, ifMatch("*"))
+	f.edit(200, "PATCH", huts+"/items/b", `{"geometry":{"coordinates":[9,9]}}`, ifMatch("*"))
+	f.edit(204, "DELETE", huts+"/items/c", "", ifMatch("*"))
+	read := func(path string) (page api.Since) {
+		t.Helper()
+		if err := json.Unmarshal([]byte(f.want(200, "", "GET", path, "")), &page); err != nil {
+			t.Fatal(err)
+		}
+		return page
+	}
+	page := read(huts + "/changes?after=4&bbox=-23,-39,-21,-38")
+	if len(page.Features) != 1 || page.Features[0].ID != "a" || strings.Join(page.Gone, ",") != "b,c" || page.Change != 7 {
+		t.Errorf("since 4: %+v", page)
+	}
+	first := read(huts + "/changes?after=4&limit=1")
+	if len(first.Features) != 1 || first.Change != 5 || len(first.Links) != 2 {
+		t.Fatalf("a page of one: %+v", first)
+	}
+	if second := read(first.Links[1].Href); len(second.Features) != 1 || second.Features[0].ID != "b" || second.Change != 6 {
+		t.Errorf("the next: %+v", second)
+	}
+	if page := read(huts + "/changes?after=4&filter=beds%3E3"); len(page.Features) != 1 || len(page.Gone) != 2 {
+		t.Errorf("with more than 3 beds: %+v", page)
+	}
+	if page := read(huts + "/changes?after=7"); len(page.Features)+len(page.Gone) != 0 || page.Change != 7 {
+		t.Errorf("since now: %+v", page)
+	}
+	for _, bad := range []string{"after=x", "after=1&way=edit", "after=1&filter=((", "after=1&bbox=2"} {
+		f.want(400, "", "GET", huts+"/changes?"+bad, "")
+	}
+}

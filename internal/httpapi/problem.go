@@ -68,6 +68,7 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		unconditional *fault.UnconditionalError
 		retry         *fault.RetryError
 		later         *service.LaterError
+		forgotten     *fault.ForgottenError
 	)
 	switch {
 	case errors.As(err, &wrong):
@@ -94,6 +95,8 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		p = h.changedProblem(p, changed.Now, changed.Seen)
 	case errors.As(err, &unconditional):
 		p = problem(http.StatusPreconditionRequired, "", unconditional.Error())
+	case errors.As(err, &forgotten):
+		p = problem(http.StatusGone, "", forgotten.Error())
 	case errors.As(err, &later):
 		p = h.laterProblem(later)
 	case errors.As(err, &retry):

@@ -45,6 +45,7 @@ type Service interface {
 		[]service.Edited, error)
 	ItemAt(ctx context.Context, collection, id string, change uint64) (store.Stored, error)
 	History(ctx context.Context, q service.HistoryQuery) (service.HistoryPage, error)
+	Since(ctx context.Context, collection string, q service.SinceQuery) (service.SincePage, error)
 	CollectionOf(ctx context.Context, change uint64) (string, error)
 	Undo(ctx context.Context, collection string, q service.UndoQuery) ([]service.Edited, error)
 	Export(ctx context.Context, collection string, q service.ExportQuery) (*service.Export, error)

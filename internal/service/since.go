@@ -1,0 +1,111 @@
+package service
+
+import (
+	"context"
+	"errors"
+
+	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/shapes"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/store"
+)
+
+// A SinceQuery asks what has become of the items of a collection since a change, for whoever keeps
+// a copy of some of them.
+type SinceQuery struct {
+	After     uint64
+	Box       *geo.Box // what is copied: items in it; nil for everywhere
+	Selection places.Selection
+	Limit     int // the most items, and ids of what is gone, together
+}
+
+// A SincePage is one page of that, in the order of the changes.
+type SincePage struct {
+	Items  []store.Stored // that are to be in the copy, as they are now
+	Gone   []string       // ids of what is not to be in it any more, if it ever was
+	Change uint64         // the copy is then as of this change, but for what more pages have
+	More   bool
+}
+
+// errFull ends the reading of changes when a page is full.
+var errFull = errors.New("service: the page is full")
+
+// Since lists what has become of items. If a copy cannot be brought up to date from the change, the
+// error is a *fault.ForgottenError.
+func (s *Service) Since(ctx context.Context, collection string, q SinceQuery) (page SincePage, err error) {
+	c, err := s.collection(ctx, collection)
+	if err != nil {
+		return page, err
+	}
+	if err := s.bind(ctx, c, &q.Selection); err != nil {
+		return page, err
+	}
+	key := c.Info().Key
+	copied := copying(c.Info(), &q)
+	size, through := 0, uint64(0)
+	err = s.store.LongView(ctx, func(v *store.View) error {
+		if q.After < v.Forgotten {
+			return &fault.ForgottenError{Change: q.After, Why: "the history does not reach back that far"}
+		}
+		touched, err := v.Touched(q.After)
+		if err != nil {
+			return err
+		}
+		for _, t := range touched {
+			if t.Collection == key && (t.Filled || t.Imported > 0) {
+				return &fault.ForgottenError{Change: q.After, Why: "a large import has changed the collection since"}
+			}
+		}
+		through = max(v.Change, q.After)
+		return v.Changes(ctx, store.Stretch{After: q.After, Only: key}, func(change *store.Change) error {
+			if len(page.Items)+len(page.Gone) >= q.Limit || size >= MaxPageBytes {
+				page.More = true
+				return errFull
+			}
+			page.Change = change.Number
+			if change.Now == nil || !copied(change.Now) {
+				page.Gone = append(page.Gone, change.FeatureID)
+				return nil
+			}
+			page.Items = append(page.Items, store.Stored{Feature: *change.Now, Change: change.Number})
+			size += sizeOf(change.Now)
+			return nil
+		})
+	})
+	if errors.Is(err, errFull) {
+		return page, nil
+	}
+	if err == nil {
+		page.Change = through
+	}
+	return page, err
+}
+
+// copying returns what reports whether a feature is to be in a copy.
+func copying(c *store.Collection, q *SinceQuery) func(f *feature.Feature) bool {
+	test := q.Selection.OnFeatures()
+	return func(f *feature.Feature) bool {
+		if q.Box != nil && !lay(f, *q.Box) {
+			return false
+		}
+		if q.Selection.All() {
+			return true
+		}
+		name, category := f.Properties.Texts(c.NameProperty, c.CategoryProperty)
+		if f.Shape == nil {
+			return test(f.ID, name, category, f.Properties, filter.PositionValue(f.At))
+		}
+		// Where a shape is, is asked of one in a snapshot.
+		var alone shapes.Set
+		alone.Put(shapes.Shape{ID: f.ID, Name: name, Category: category, Geometry: f.Shape, Properties: f.Properties})
+		alone.Publish(0)
+		taken := false
+		alone.Snapshot().All(func(s *shapes.Shape) {
+			taken = test(s.ID, s.Name, s.Category, s.Properties, filter.ShapeValue(s))
+		})
+		return taken
+	}
+}

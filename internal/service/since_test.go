@@ -1,0 +1,84 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/fault"
+	"idlebeacon/internal/importing"
+)
+
+// TestCopies keeps copies of parts of a collection up to date by what has changed, and finds them
+// as a listing has these parts.
+func TestCopies(t *testing.T) {
+	j := newJournal(t)
+	r := rand.New(rand.NewPCG(11, 11))
+	condition, err := filter.Parse("n >= 1 OR name = '2'")
+	if err != nil {
+		t.Fatal(err)
+	}
+	box := &geo.Box{West: 1, South: 1, East: 3, North: 3}
+	copies := []struct {
+		q    SinceQuery
+		have map[string]string
+	}{
+		{SinceQuery{}, map[string]string{}},
+		{SinceQuery{Box: box}, map[string]string{}},
+		{SinceQuery{Selection: places.Selection{Filter: condition}}, map[string]string{}},
+		{SinceQuery{Box: box, Selection: places.Selection{Filter: condition}}, map[string]string{}},
+	}
+	for round := range 60 {
+		for range r.IntN(5) {
+			j.edit("key/one", j.randomAsks(r)...)
+		}
+		for i := range copies {
+			c := &copies[i]
+			c.q.Limit = 1 + r.IntN(4)
+			for more := true; more; {
+				page := must[SincePage](t)(j.s.Since(t.Context(), "c", c.q))
+				for _, item := range page.Items {
+					c.have[item.ID] = string(item.AppendJSON(nil))
+				}
+				for _, id := range page.Gone {
+					delete(c.have, id)
+				}
+				if page.More && page.Change <= c.q.After {
+					t.Fatalf("a page does not go on: %+v", page)
+				}
+				c.q.After, more = page.Change, page.More
+			}
+			now := must[ItemsPage](t)(j.s.Items(t.Context(), "c", ItemsQuery{Box: c.q.Box, Selection: c.q.Selection, Limit: 100}))
+			if len(now.Items) != len(c.have) {
+				t.Fatalf("round %d, copy %d: %d items, want %d", round, i, len(c.have), len(now.Items))
+			}
+			for _, item := range now.Items {
+				if want := string(item.AppendJSON(nil)); c.have[item.ID] != want {
+					t.Fatalf("round %d, copy %d: %s, want %s", round, i, c.have[item.ID], want)
+				}
+			}
+		}
+	}
+	// A copy that is too old has to be made anew.
+	var gone *fault.ForgottenError
+	must[importing.Report](t)(j.s.Import(t.Context(), "c", strings.NewReader(many(1500, "x")), importing.Options{}))
+	if _, err := j.s.Since(t.Context(), "c", SinceQuery{After: 2, Limit: 10}); !errors.As(err, &gone) {
+		t.Errorf("past a large import: %v", err)
+	}
+	now := must[Summary](t)(j.s.Collection(t.Context(), "c"))
+	if page := must[SincePage](t)(j.s.Since(t.Context(), "c", SinceQuery{After: now.Newest, Limit: 10})); page.More ||
+		page.Change != now.Newest || len(page.Items)+len(page.Gone) > 0 {
+		t.Errorf("since now: %+v", page)
+	}
+	must[int64](t)(j.s.store.Forget(t.Context(), time.Now().Add(time.Minute)))
+	j.edit("key/one", Ask{Op: OpCreate, ID: fmt.Sprint("last")})
+	if _, err := j.s.Since(t.Context(), "c", SinceQuery{After: 1, Limit: 10}); !errors.As(err, &gone) {
+		t.Errorf("past what is forgotten: %v", err)
+	}
+}
