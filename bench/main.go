@@ -63,6 +63,7 @@ var parts = []struct {
 	{"filter", filters},
 	{"database", database},
 	{"http", overNetwork},
+	{"live", live},
 	{"start", starts},
 }
 

@@ -120,7 +120,13 @@ func browseAfter(t *testing.T, width, height int64, address string, before ...ch
 	if err != nil {
 		t.Fatal(err)
 	}
-	p.do(append(before, chromedp.EmulateViewport(width, height), chromedp.Navigate(address))...)
+	// Without a window nothing would have the focus.
+	focus := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetFocusEmulationEnabled,
+			emulation.SetFocusEmulationEnabledParams{Enabled: true})
+		return err
+	})
+	p.do(append(before, focus, chromedp.EmulateViewport(width, height), chromedp.Navigate(address))...)
 	return p
 }
 

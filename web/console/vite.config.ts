@@ -24,6 +24,7 @@ export default defineConfig({
   build: {
     outDir: '../dist',
     cssTarget: ['chrome123', 'firefox120', 'safari17.5'], // know light-dark(), which follows the theme that is chosen
+    modulePreload: { polyfill: false }, // they all know it
     emptyOutDir: true, // public/.gitkeep puts the mark back that keeps the directory
     assetsInlineLimit: (file) => (file.endsWith('.json') ? false : undefined),
     chunkSizeWarningLimit: 700,

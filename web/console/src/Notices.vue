@@ -18,7 +18,7 @@ function show(): void {
   toast.add({ severity: failed ? 'error' : 'success', summary: n.text, ...(!failed && { life: 4000 }) })
 }
 onMounted(show)
-watch(() => notices.latest, show)
+watch(() => notices.latest, show, { flush: 'sync' }) // two may come at once
 </script>
 
 <template>

@@ -1,6 +1,5 @@
 import { createPinia } from 'pinia'
 import PrimeVue from 'primevue/config'
-import ConfirmationService from 'primevue/confirmationservice'
 import ToastService from 'primevue/toastservice'
 import { createApp } from 'vue'
 import App from './App.vue'
@@ -18,7 +17,6 @@ void useSession()
     app
       .use(router)
       .use(PrimeVue, { theme: { preset: theme, options: { darkModeSelector: '.dark' } } })
-      .use(ConfirmationService)
       .use(ToastService)
       .mount('#app'),
   )

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import Message from 'primevue/message'
-import { useConfirm } from 'primevue/useconfirm'
 import { ref } from 'vue'
 import { deleteIssuer, fetchIssuers, type Issuer } from '../api/issuers'
 import Icon from '../parts/Icon.vue'
+import { useConfirming } from '../parts/useConfirming'
 import { counted } from '../text/format'
 import IssuerForm from './IssuerForm.vue'
 import { useList } from './useList'
@@ -12,7 +12,7 @@ import { useList } from './useList'
 // The issuers whose tokens are taken: the app's own users come with these.
 const { list: issuers, problem, refresh, change } = useList(fetchIssuers)
 const opened = ref<string | null>(null) // the id of the one that is being changed, "" for a new one
-const confirm = useConfirm()
+const confirm = useConfirming()
 
 async function kept(): Promise<void> {
   opened.value = null

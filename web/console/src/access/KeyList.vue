@@ -2,10 +2,10 @@
 import Button from 'primevue/button'
 import Message from 'primevue/message'
 import ToggleSwitch from 'primevue/toggleswitch'
-import { useConfirm } from 'primevue/useconfirm'
 import { computed, ref } from 'vue'
 import { fetchKeys, type Key, revokeKey } from '../api/keys'
 import Icon from '../parts/Icon.vue'
+import { useConfirming } from '../parts/useConfirming'
 import { counted, momentText } from '../text/format'
 import KeyUse from './KeyUse.vue'
 import NewKeyForm from './NewKeyForm.vue'
@@ -15,7 +15,7 @@ import { useList } from './useList'
 const { list: keys, problem, refresh, change } = useList(fetchKeys)
 const making = ref(false)
 const withEnded = ref(false)
-const confirm = useConfirm()
+const confirm = useConfirming()
 
 const ended = computed(() => keys.value?.filter((k) => k.state !== 'live').length ?? 0)
 const shown = computed(() => (keys.value ?? []).filter((k) => withEnded.value || k.state === 'live'))

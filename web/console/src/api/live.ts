@@ -117,6 +117,11 @@ function tell(): void {
   }, 20)
 }
 
+// A browser has few connections to one service, and may keep a page that was left.
+window.addEventListener('pagehide', close)
+window.addEventListener('pageshow', (e) => {
+  if (e.persisted && followed.size > 0) open()
+})
 document.addEventListener('visibilitychange', () => {
   clearTimeout(resting)
   if (document.hidden) resting = window.setTimeout(close, restAfter)

@@ -4,7 +4,6 @@ import confirmdialog from '@primeuix/themes/aura/confirmdialog'
 import dialog from '@primeuix/themes/aura/dialog'
 import ConfirmDialog from 'primevue/confirmdialog'
 import Message from 'primevue/message'
-import { useConfirm } from 'primevue/useconfirm'
 import { computed, defineAsyncComponent } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { type Collection, deleteCollection } from '../api/collections'
@@ -13,6 +12,7 @@ import ImportFlow from '../importing/ImportFlow.vue'
 import ImportList from '../importing/ImportList.vue'
 import { showing } from '../map/address'
 import { useCollections } from '../stores/collections'
+import { useConfirming } from '../parts/useConfirming'
 import { useNotices } from '../stores/notices'
 import { useSession } from '../stores/session'
 import { counted } from '../text/format'
@@ -29,7 +29,7 @@ const router = useRouter()
 const store = useCollections()
 const notices = useNotices()
 const session = useSession()
-const confirm = useConfirm()
+const confirm = useConfirming()
 
 type Part = 'items' | 'style'
 const opened = computed(() =>

@@ -8,10 +8,11 @@ import { fetchCounts } from '../api/items'
 import type { Chosen } from '../api/selection'
 import { follow, isLive } from '../api/live'
 import { fetchLegend, type Legend, legendPath } from '../api/styles'
-import ExportChoice from '../parts/ExportChoice.vue'
 import LegendMark from '../parts/LegendMark.vue'
 import type { Styled } from '../stores/styles'
 import { numberText } from '../text/format'
+
+const ExportChoice = defineAsyncComponent(() => import('../parts/ExportChoice.vue')) // not needed until it is opened
 
 // The legend of a collection, whose categories can be switched off, and what else chooses among its places.
 const props = defineProps<{
@@ -91,7 +92,7 @@ function showOnly(when: string): void {
 }
 const showLegend = () =>
   void fetchLegend(props.collection.id).then(
-    (l) => (legend.value = l),
+    (l) => (legend.value = { ...l }),
     () => {}, // the categories are told without it
   )
 const following = new AbortController()
@@ -99,9 +100,13 @@ onMounted(() => {
   showLegend()
   follow(legendPath(props.collection.id), showLegend, following.signal)
 })
-watch([() => props.collection.change, () => props.styled], () => {
-  if (!isLive()) showLegend()
-})
+watch(() => props.styled, showLegend) // icons that are known by now
+watch(
+  () => props.collection.change,
+  () => {
+    if (!isLive()) showLegend()
+  },
+)
 
 watch(
   () => props.collection.change,

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { Looks, Picked, StackedPlace } from '@idlebeacon/map'
-import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
+import { computed, nextTick, onActivated, onDeactivated, onUnmounted, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 import { explain, ServiceError } from '../api/explain'
 import { fetchPopup, type PopupContent, popupPath } from '../api/items'
@@ -57,12 +57,16 @@ function open({ id, layer }: { id: string; layer?: string }): Promise<void> {
   })
 }
 
+let shown = true // the page of the map, which goes on while another is
+onActivated(() => (shown = true))
+onDeactivated(() => (shown = false))
+
 /** Shows what others have made of the place, or says that it is gone. */
 async function again(id: string, signal: AbortSignal): Promise<void> {
   try {
     chosen.value = await fetchPopup(collection.value, id, undefined, signal)
   } catch (e) {
-    if (e instanceof ServiceError && e.status === 404) emit('gone', name.value)
+    if (shown && e instanceof ServiceError && e.status === 404) emit('gone', name.value)
   }
 }
 
