@@ -100,7 +100,8 @@ func TestEditingInAnEditor(t *testing.T) {
 	said := make(chan string, 1)
 	go func() { said <- edit(1, slow) }()
 	polltest.Until(t, "the editor has the item", func() bool { _, err := os.Stat(ready); return err == nil })
-	if _, err := c.PatchItem(t.Context(), "huts", "a", json.RawMessage(`{"properties":{"beds":9}}`), client.AnyTag); err != nil {
+	beds := json.RawMessage(`{"properties":{"beds":9}}`)
+	if _, err := c.PatchItem(t.Context(), "huts", "a", beds, client.AnyTag); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(done, nil, 0o600); err != nil {
@@ -113,7 +114,8 @@ func TestEditingInAnEditor(t *testing.T) {
 }
 
 // askedFor is an expression for the answers about the map that a page has asked for.
-const askedFor = "performance.getEntriesByType('resource').map(e => e.name).filter(n => /api\\/(markers|shapes|collections)/.test(n))"
+const askedFor = "performance.getEntriesByType('resource').map(e => e.name)" +
+	".filter(n => /api\\/(markers|shapes|collections)/.test(n))"
 
 // field is an expression for the input of a property in the form.
 func field(name string) string {

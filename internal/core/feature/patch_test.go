@@ -57,7 +57,8 @@ func TestPatching(t *testing.T) {
 	deep := `{"properties":{"a":` + strings.Repeat("[", maxDepth) + strings.Repeat("]", maxDepth) + `}}`
 	for patch, field := range map[string]string{
 		``: "body", `[]`: "body", `{`: "body", `{"id":18}`: "id", `{"id":null}`: "id", `{"type":"Point"}`: "type",
-		`{"geometry":null}`: "geometry", `{"geometry":[]}`: "geometry", `{"geometry":{"type":"Polygon"}}`: "geometry.coordinates",
+		`{"geometry":null}`: "geometry", `{"geometry":[]}`: "geometry",
+		`{"geometry":{"type":"Polygon"}}`:         "geometry.coordinates",
 		`{"geometry":{"coordinates":[-38,-122]}}`: "geometry.coordinates",
 		`{"properties":[1]}`:                      "properties", `{"properties":{"a":"\u0000"}}`: "body",
 		`{"properties":{"a":1e400}}`: "body", deep: "body",
