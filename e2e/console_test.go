@@ -377,6 +377,18 @@ func TestScreenshots(t *testing.T) {
 			p.until(clicked(".some label", "Brindlemere Moorings Trust"))
 			p.until("document.querySelector('[data-part=can]')?.innerText.includes('at most 60 requests')")
 		}},
+		{"edit", "/?lat=-38.4462&lon=-22.1020&zoom=16.8", 1280, 800, false, func(p *page) {
+			eval[any](p, "buttons().find(b => b.innerText.includes('mooring')).click()")
+			p.until("details().includes('Berths')")
+			p.until(clicked(".details .actions button", "Edit"))
+			p.until("document.querySelectorAll('.edit .field').length > 5")
+		}},
+		{"changes", "/changes", 1280, 800, false, func(p *page) {
+			p.until("document.querySelectorAll('[data-change]').length > 6")
+			eval[any](p, "[...document.querySelectorAll('[data-change]')].find(c => c.innerText.includes('position'))"+
+				".querySelector('.line').click()")
+			p.until("document.querySelector('.whole svg')")
+		}},
 		{"sign-in", "", 390, 844, false, func(p *page) {
 			p.until(clicked(".who", "Sign in"))
 			p.until("document.querySelector('#sign-in-key')")
@@ -406,7 +418,7 @@ func TestScreenshots(t *testing.T) {
 		scheme := map[bool]string{true: "dark", false: "light"}[shot.dark]
 		p.prefer("prefers-color-scheme", scheme)
 		p.do(chromedp.Navigate(service.url + shot.query))
-		if !strings.HasPrefix(shot.query, "/data") && shot.query != "/access" {
+		if shot.query == "" || strings.HasPrefix(shot.query, "/?") {
 			p.until("map && buttons().length > 0")
 			p.rested()
 		}

@@ -58,6 +58,14 @@ imports the data; later starts find it as it was left.`,
 			if err := fillDemo(cmd.Context(), c, config.Data, demoParts(world, places), log); err != nil {
 				return err
 			}
+			as := func(key string) (*client.Client, error) {
+				other := r
+				other.key = key
+				return other.client()
+			}
+			if err := makeDemoHistory(cmd.Context(), as, config.Data); err != nil {
+				return err
+			}
 			// The address signs its reader in once. Without the owner key, people sign in by themselves.
 			if code, err := c.SignInCode(cmd.Context()); err == nil {
 				url = code.Href
@@ -119,17 +127,21 @@ func fillDemo(ctx context.Context, c *client.Client, data string, parts []demoPa
 
 // makeDemoKeys makes a key of each role, in a file each, for trying out what they can do.
 func makeDemoKeys(ctx context.Context, c *client.Client, data string) error {
-	for _, key := range []api.NewKey{
-		{Name: "Harbour kiosk", Role: "reader", Limits: &api.Limits{Collections: []string{"brindlemere"}}},
-		{Name: "Visitors' app", Role: "contributor", Limits: &api.Limits{PerMinute: 600}},
-		{Name: "Wardens' handhelds", Role: "editor", Limits: &api.Limits{Own: true}},
-		{Name: "Workboat WB-07", Role: "device", Limits: &api.Limits{Devices: []string{"WB-07"}}},
-	} {
-		file := filepath.Join(data, key.Role+".key")
+	for _, k := range append([]demoKey{
+		{"reader", api.NewKey{
+			Name: "Harbour kiosk", Role: "reader", Limits: &api.Limits{Collections: []string{"brindlemere"}},
+		}},
+		{"contributor", api.NewKey{Name: "Visitors' app", Role: "contributor", Limits: &api.Limits{PerMinute: 600}}},
+		{"editor", api.NewKey{Name: "Wardens' handhelds", Role: "editor", Limits: &api.Limits{Own: true}}},
+		{"device", api.NewKey{
+			Name: "Workboat WB-07", Role: "device", Limits: &api.Limits{Devices: []string{"WB-07"}},
+		}},
+	}, demoEditors...) {
+		file := filepath.Join(data, k.file+".key")
 		if _, err := os.Stat(file); err == nil {
 			continue
 		}
-		made, err := c.MakeKey(ctx, key)
+		made, err := c.MakeKey(ctx, k.key)
 		if err != nil {
 			return err
 		}

@@ -240,29 +240,21 @@ func (s *stream) view(ctx context.Context, v *live.View) {
 
 // answer writes JSON without line breaks: these end the data of an event.
 func (s *stream) answer(body []byte) {
+	const large = 16 << 10
 	switch {
 	case len(body) == 0:
 		s.buffer.WriteString("null")
-	case bytes.IndexByte(body, '\n') < 0 && s.flushable(body):
-	case bytes.IndexByte(body, '\n') < 0:
-		s.buffer.Write(body)
-	default:
+	case bytes.IndexByte(body, '\n') >= 0:
 		if err := json.Compact(&s.buffer, body); err != nil {
 			s.buffer.WriteString("null")
 		}
+	case len(body) < large:
+		s.buffer.Write(body)
+	default: // it is not copied; if the client has gone, the next flush says so
+		_, _ = s.out.Write(s.buffer.Bytes())
+		s.buffer.Reset()
+		_, _ = s.out.Write(body)
 	}
-}
-
-// flushable sends what was written and a large body after it, which need not be copied then.
-func (s *stream) flushable(body []byte) bool {
-	const large = 16 << 10
-	if len(body) < large {
-		return false
-	}
-	_, _ = s.out.Write(s.buffer.Bytes()) // if the client has gone, the next flush says so
-	s.buffer.Reset()
-	_, _ = s.out.Write(body)
-	return true
 }
 
 // captured is an answer that goes into an event.

@@ -29,7 +29,7 @@ export const isLive = () => listener !== ''
 /** Returns the answer of a path: what the service has sent of it, or else what it answers. */
 export async function answerAt<T>(path: string, signal: AbortSignal | null): Promise<T> {
   const pushed = followed.get(path)?.pushed
-  if (pushed) return taken<T>(pushed.status, pushed.answer)
+  if (pushed) return taken<T>(pushed.status, structuredClone(pushed.answer)) // whoever asks may keep it
   const response = await fetch(path, { signal })
   if (response.status === 401) window.dispatchEvent(new Event(unknownUser))
   const body: unknown = await response.json().catch(() => null)

@@ -1,0 +1,271 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"idlebeacon/api"
+	"idlebeacon/client"
+	"idlebeacon/internal/polltest"
+)
+
+// A contest is clients that edit the same few items through several services, some of which come
+// and go.
+type contest struct {
+	t        *testing.T
+	key      string
+	services [2]atomic.Pointer[process]
+	stop     atomic.Bool
+	asked    http.Client
+
+	mu           sync.Mutex
+	acknowledged map[uint64]string // what was acknowledged, by the number of the change
+	refused      int               // with 503 and a time to come again
+}
+
+const contested = 4 // items
+
+// TestManyEditTheSame has clients count up numbers of the same few items, while a service is killed
+// and the database is stopped and started. Each acknowledged step is in the history, once, and
+// nothing was counted twice.
+func TestManyEditTheSame(t *testing.T) {
+	t.Parallel() // it has services and a database of its own
+	server := primary(t)
+	newBeacon(server)
+	serve := func() *process { return start(t, t.TempDir(), "serve", "--dsn", server.dsn("beacon")) }
+	c := &contest{t: t, acknowledged: map[uint64]string{}, asked: http.Client{Timeout: time.Minute}}
+	for i := range c.services {
+		c.services[i].Store(serve())
+	}
+	first := c.services[0].Load()
+	c.services[1].Load().hasKeysOf(first)
+	c.key = ownerOf(first.url)
+	through := connect(t, first.url)
+	if _, err := through.CreateCollection(t.Context(), api.NewCollection{ID: "huts"}); err != nil {
+		t.Fatal(err)
+	}
+	for i := range contested {
+		item := newItem(fmt.Sprint("c", i))
+		item.Properties = json.RawMessage(`{"n":0}`)
+		if _, err := through.CreateItem(t.Context(), "huts", item); err != nil {
+			t.Fatal(err)
+		}
+	}
+	heard, listening := c.hear(through)
+	var clients sync.WaitGroup
+	for n := range 6 {
+		clients.Go(func() { c.count(rand.New(rand.NewPCG(uint64(n), 1))) })
+	}
+	c.until("edits to go on", 40)
+
+	// A service is killed, and another takes its place.
+	second := c.services[1].Load()
+	if err := second.cmd.Process.Signal(syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	<-second.exited
+	c.until("edits beside a service that was killed", 40)
+	anew := serve()
+	anew.hasKeysOf(first)
+	c.services[1].Store(anew)
+	c.until("edits through all services", 40)
+
+	// Without the database what is in memory is served, and edits are refused for a while.
+	server.kill()
+	polltest.Until(t, "an edit to be refused", func() bool { c.mu.Lock(); defer c.mu.Unlock(); return c.refused > 0 })
+	if status, _, body := get(t, first.url+allMarkers); status != 200 || !strings.Contains(body, `"matched":4`) {
+		t.Errorf("without the database: %d %s", status, body)
+	}
+	server.start()
+	c.until("edits after the database was away", 40)
+	c.stop.Store(true)
+	clients.Wait()
+	c.check(heard, listening)
+}
+
+// count counts up, until it is stopped: each step is made from what was seen, and sent again under
+// the same name until it is known what became of it.
+func (c *contest) count(r *rand.Rand) {
+	for !c.stop.Load() {
+		id := fmt.Sprint("c", r.IntN(contested))
+		status, header, body := c.send(r, http.MethodGet, id, "", "", "")
+		var item struct{ Properties struct{ N int } }
+		if status != 200 || json.Unmarshal([]byte(body), &item) != nil {
+			continue
+		}
+		patch := fmt.Sprintf(`{"properties":{"n":%d}}`, item.Properties.N+1)
+		name := uuid.NewString()
+		for status = 0; status == 0 || status >= 500; {
+			var answered http.Header
+			status, answered, _ = c.send(r, http.MethodPatch, id, patch, header.Get("ETag"), name)
+			if status == 503 && answered.Get("Retry-After") != "" {
+				c.mu.Lock()
+				c.refused++
+				c.mu.Unlock()
+			}
+			if status == 200 {
+				c.acknowledge(answered.Get("Change-Number"), fmt.Sprintf("%s=%d", id, item.Properties.N+1))
+			}
+		}
+		if status != 200 && status != 412 {
+			c.t.Errorf("a step of %s is answered with %d", id, status)
+		}
+	}
+}
+
+// send sends a request to any of the services; the status is 0 if that does not answer.
+func (c *contest) send(r *rand.Rand, method, id, body, tag, name string) (int, http.Header, string) {
+	url := c.services[r.IntN(len(c.services))].Load().url + "/api/collections/huts/items/" + id
+	q, err := http.NewRequestWithContext(context.Background(), method, url, strings.NewReader(body))
+	if err != nil {
+		c.t.Error(err)
+		return 0, nil, ""
+	}
+	q.Header.Set("Authorization", "Bearer "+c.key)
+	if method == http.MethodPatch {
+		q.Header.Set("Content-Type", "application/merge-patch+json")
+		q.Header.Set("If-Match", tag)
+		q.Header.Set("Idempotency-Key", name)
+	}
+	answer, err := c.asked.Do(q)
+	if err != nil {
+		return 0, nil, ""
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	if err != nil {
+		return 0, nil, ""
+	}
+	return answer.StatusCode, answer.Header, string(text)
+}
+
+func (c *contest) acknowledge(number, step string) {
+	n, err := strconv.ParseUint(number, 10, 64)
+	if err != nil {
+		c.t.Errorf("an edit was acknowledged as change %q", number)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if other, again := c.acknowledged[n]; again {
+		c.t.Errorf("%s and %s were both acknowledged as change %d", other, step, n)
+	}
+	c.acknowledged[n] = step
+}
+
+// until waits for so many more acknowledged steps.
+func (c *contest) until(what string, more int) {
+	c.t.Helper()
+	count := func() int { c.mu.Lock(); defer c.mu.Unlock(); return len(c.acknowledged) }
+	before := count()
+	polltest.Until(c.t, what, func() bool { return count() >= before+more })
+}
+
+// hear follows the changes, until the returned function is called.
+func (c *contest) hear(through *client.Client) (heard *[]api.ChangeEvent, stop func()) {
+	ctx, cancel := context.WithCancel(c.t.Context())
+	heard = &[]api.ChangeEvent{}
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		each := func(e api.ChangeEvent) error {
+			c.mu.Lock()
+			defer c.mu.Unlock()
+			*heard = append(*heard, e)
+			return nil
+		}
+		err := through.Watch(ctx, client.WatchOptions{Collections: []string{"huts"}}, each, func() error {
+			c.t.Error("the listener has missed changes")
+			return nil
+		})
+		if ctx.Err() == nil {
+			c.t.Errorf("the listener ended: %v", err)
+		}
+	}()
+	c.t.Cleanup(cancel)
+	return heard, func() { cancel(); <-ended }
+}
+
+// check compares what was acknowledged with the history, and with what the listener has heard.
+func (c *contest) check(heard *[]api.ChangeEvent, stopListening func()) {
+	c.t.Helper()
+	newest := map[string]uint64{}
+	for at := range c.services {
+		through := connect(c.t, c.services[at].Load().url)
+		kept := map[uint64]string{}
+		for i := range contested {
+			id := fmt.Sprint("c", i)
+			steps := history(c.t, through, id)
+			for n, change := range steps { // the first made it
+				var properties struct{ N int }
+				if err := json.Unmarshal(change.Is.Properties, &properties); err != nil || properties.N != n {
+					c.t.Errorf("step %d of %s leads to %s", n, id, change.Is.Properties)
+				}
+				kept[change.Number] = fmt.Sprintf("%s=%d", id, n)
+			}
+			newest[id] = steps[len(steps)-1].Number
+		}
+		for number, step := range c.acknowledged {
+			if kept[number] != step {
+				c.t.Errorf("service %d: %s was acknowledged as change %d, which is %q", at, step, number, kept[number])
+			}
+		}
+	}
+	c.t.Logf("%d steps were acknowledged, %d were refused for a while", len(c.acknowledged), c.refused)
+	last := map[string]uint64{}
+	polltest.Until(c.t, "the listener to have heard all", func() bool {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		before := uint64(0)
+		for _, e := range *heard {
+			if e.Number <= before {
+				c.t.Fatalf("change %d was told after %d", e.Number, before)
+			}
+			before, last[e.Item] = e.Number, e.Number
+		}
+		for id, number := range newest {
+			if last[id] != number {
+				return false
+			}
+		}
+		return true
+	})
+	stopListening()
+	_, one, a := get(c.t, c.services[0].Load().url+allMarkers)
+	_, two, b := get(c.t, c.services[1].Load().url+allMarkers)
+	if a != b || one.Get("ETag") != two.Get("ETag") {
+		c.t.Errorf("the services differ:\n%s\n%s", a, b)
+	}
+}
+
+// history returns all changes of an item, oldest first.
+func history(t *testing.T, c *client.Client, item string) (all []api.Change) {
+	t.Helper()
+	for before := uint64(0); ; {
+		page, err := c.History(t.Context(), client.HistoryOptions{
+			Collections: []string{"huts"}, Item: item, Before: before, Limit: 500,
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, change := range page.Changes {
+			all = append([]api.Change{change}, all...)
+		}
+		if len(page.Links) < 2 {
+			return all
+		}
+		before = all[0].Number
+	}
+}
