@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"maps"
 	"net/http"
 	"net/url"
@@ -27,6 +28,7 @@ import (
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/live"
 	"idlebeacon/internal/replica"
+	"idlebeacon/internal/service"
 )
 
 const (
@@ -43,6 +45,12 @@ var liveRoutes = []string{
 	"/api/collections", one, one + "/items/{item}", one + "/items/{item}/popup", one + "/markers", one + "/shapes",
 	one + "/density", one + "/categories", one + "/style", one + "/legend", "/api/markers", "/api/shapes", "/api/changes",
 }
+
+// slowRoutes are those of them that change with every edit, wherever it is. They are sent once in
+// slowlyTold at most.
+var slowRoutes = []string{"/api/collections", one, one + "/categories", one + "/legend"}
+
+const slowlyTold = 500 * time.Millisecond
 
 // listen is a stream of server-sent events (WHATWG HTML, section 9.2).
 func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
@@ -218,6 +226,13 @@ func (s *stream) begin(name, id string) {
 
 // view sends the answer of a view, if it is not the one that the listener has.
 func (s *stream) view(ctx context.Context, v *live.View) {
+	state := uint64(0)
+	if v.State != nil {
+		if state = v.State(ctx); state != 0 && state == v.Known {
+			return
+		}
+	}
+	v.Known = state // or one that is older than the answer: then it is looked at once more
 	answer := s.server.answerTo(ctx, s.request, v)
 	tag := answer.header.Get("ETag")
 	if answer.status == http.StatusNotModified {
@@ -449,6 +464,10 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 		return out, invalid.New("path", "is not that of an answer that is kept up to date")
 	}
 	query := u.Query()
+	out.State = h.stateOf(match, v.Path)
+	if slices.Contains(slowRoutes, match.RoutePattern()) {
+		out.Every = slowlyTold
+	}
 	switch {
 	case slices.ContainsFunc(slices.Collect(maps.Keys(query)), func(name string) bool { return strings.HasSuffix(name, "filter") }):
 		// A condition may name areas of any collection.
@@ -459,3 +478,31 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 	}
 	return out, nil
 }
+
+// stateOf returns what tells the state of the answer of a path, or nil if the answer itself has to.
+func (h *server) stateOf(match *chi.Context, path string) func(context.Context) uint64 {
+	r, err := http.NewRequest(http.MethodGet, path, nil)
+	if err != nil || match.RoutePattern() != "/api/markers" {
+		return nil
+	}
+	q, asked := layers(r, []string{"numbers"}, slices.Concat(viewNames, gatherNames)...)
+	ask := q.viewport()
+	if q.err != nil || slices.ContainsFunc(asked, func(l service.Layer) bool { return l.Selection.Filter != nil }) {
+		return nil // a condition may name areas, whose state is another
+	}
+	return func(ctx context.Context) uint64 {
+		views, err := h.service.Viewports(ctx, asked, ask)
+		if err != nil {
+			return 0
+		}
+		state := maphash.String(stateSeed, h.service.Identity())
+		for _, v := range views {
+			state = state*31 + v.Change
+			state = state*31 + v.Looks
+		}
+		return state
+	}
+}
+
+// stateSeed is that of the states of this process.
+var stateSeed = maphash.MakeSeed()

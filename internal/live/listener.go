@@ -24,14 +24,20 @@ const (
 
 // A View is an answer of the service that a listener looks at.
 type View struct {
-	Name        string   // what the listener calls it
-	Path        string   // of a GET request
-	Collections []string // ids of those that the answer is about; nil for any
-	// Tag is that of the answer which the listener has, "" if it has none. It belongs to whoever
-	// calls Next.
-	Tag string
+	Name        string        // what the listener calls it
+	Path        string        // of a GET request
+	Collections []string      // ids of those that the answer is about; nil for any
+	Every       time.Duration // the shortest time between two answers
+	// State, if it is not nil, returns a number that stays the same as long as the answer does, or 0 if
+	// that is not known. It is cheaper than the answer.
+	State func(ctx context.Context) uint64
+	// Tag is that of the answer which the listener has, "" if it has none, and Known the State that
+	// belongs to it, 0 if that is not known. Both belong to whoever calls Next.
+	Tag   string
+	Known uint64
 
-	seen uint64 // the step up to which the listener knows of changes
+	seen uint64    // the step up to which the listener knows of changes
+	told time.Time // when it was returned last
 }
 
 // A Listener looks at views.
@@ -115,34 +121,53 @@ func (l *Listener) Look(views []View) {
 // Next returns the views that may have changed since they were returned last, new ones among them.
 // It waits until there is one.
 func (l *Listener) Next(ctx context.Context) (due []*View, err error) {
+	timer := time.NewTimer(0)
+	defer timer.Stop()
 	for {
-		l.hub.mu.Lock()
-		for _, v := range l.views {
-			if newest := l.hub.newest(v.Collections); v.seen < newest {
-				v.seen = newest
-				due = append(due, v)
-			}
+		now := time.Now()
+		wait := LeastPause - now.Sub(l.told)
+		var more <-chan struct{}
+		if wait <= 0 {
+			due, wait, more = l.due(now)
 		}
-		more := l.hub.more
-		l.hub.mu.Unlock()
 		if len(due) > 0 {
-			l.told = time.Now()
+			l.told = now
 			return due, nil
+		}
+		var later <-chan time.Time
+		if wait > 0 {
+			timer.Reset(wait)
+			later = timer.C
 		}
 		select {
 		case <-more:
+		case <-later:
 		case <-l.looking:
-			continue
+			l.told = time.Time{} // what is new is not waited for
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
-		if pause := LeastPause - time.Since(l.told); pause > 0 {
-			select {
-			case <-time.After(pause):
-			case <-l.looking:
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			}
-		}
 	}
+}
+
+// due returns the views that may have changed, how long until others that have are due, 0 if there
+// is none, and what is closed when there is more.
+func (l *Listener) due(now time.Time) (due []*View, wait time.Duration, more <-chan struct{}) {
+	l.hub.mu.Lock()
+	defer l.hub.mu.Unlock()
+	for _, v := range l.views {
+		newest := l.hub.newest(v.Collections)
+		if v.seen >= newest {
+			continue
+		}
+		if left := v.Every - now.Sub(v.told); left > 0 {
+			if wait == 0 || left < wait {
+				wait = left
+			}
+			continue
+		}
+		v.seen, v.told = newest, now
+		due = append(due, v)
+	}
+	return due, wait, l.hub.more
 }
