@@ -20,6 +20,7 @@ import (
 	"github.com/spf13/viper"
 
 	"idlebeacon/client"
+	"idlebeacon/internal/core/spelling"
 )
 
 // version is set when a release is built.
@@ -228,7 +229,7 @@ func checkConfig(cmd *cobra.Command) error {
 		}
 		nearest := slices.MinFunc(
 			known,
-			func(a, b string) int { return cmp.Compare(distanceOf(name, a), distanceOf(name, b)) },
+			func(a, b string) int { return cmp.Compare(apart(name, a), apart(name, b)) },
 		)
 		return &usageError{
 			fmt.Errorf("the configuration file has %q, which is no option of any command; is %q meant?", name, nearest),
@@ -237,26 +238,8 @@ func checkConfig(cmd *cobra.Command) error {
 	return nil
 }
 
-// distanceOf returns how many letters have to be changed to make one word of another
-// (V. I. Levenshtein, 1966).
-func distanceOf(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		before := row[0] // of the row above, one to the left
-		row[0] = i + 1
-		for j := range len(b) {
-			change := before
-			if a[i] != b[j] {
-				change++
-			}
-			before = row[j+1]
-			row[j+1] = min(change, before+1, row[j]+1)
-		}
-	}
-	return row[len(b)]
+func apart(a, b string) int {
+	return spelling.Distance([]rune(a), []rune(b), len(a)+len(b))
 }
 
 // exactly makes a wrong number of arguments a usage error.

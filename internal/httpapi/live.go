@@ -7,10 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash/maphash"
-	"maps"
 	"net/http"
-	"net/url"
 	"reflect"
 	"slices"
 	"strconv"
@@ -28,29 +25,14 @@ import (
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/live"
 	"idlebeacon/internal/replica"
-	"idlebeacon/internal/service"
 )
 
 const (
 	// beatEvery is how often a listener hears that the stream is alive, if there is nothing else.
 	beatEvery = 15 * time.Second
-	// maxViewPath is how long the path of a view may be, in bytes.
-	maxViewPath = 8 << 10
 	// toldTogether is how many changes are told of at once.
 	toldTogether = 500
 )
-
-// liveRoutes are the routes whose answers are kept up to date for listeners.
-var liveRoutes = []string{
-	"/api/collections", one, one + "/items/{item}", one + "/items/{item}/popup", one + "/markers", one + "/shapes",
-	one + "/density", one + "/categories", one + "/style", one + "/legend", "/api/markers", "/api/shapes", "/api/changes",
-}
-
-// slowRoutes are those of them that change with every edit, wherever it is. They are sent once in
-// slowlyTold at most.
-var slowRoutes = []string{"/api/collections", one, one + "/categories", one + "/legend"}
-
-const slowlyTold = 500 * time.Millisecond
 
 // listen is a stream of server-sent events (WHATWG HTML, section 9.2).
 func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
@@ -373,7 +355,7 @@ func (s *stream) tell(t told) bool {
 				continue
 			}
 		}
-		if box := s.follow.box; box != nil && e.Now != nil && !inBox(e.Now, *box) {
+		if box := s.follow.box; box != nil && e.Now != nil && !e.Now.In(*box) {
 			continue
 		}
 		s.event("change", strconv.FormatUint(e.Change, 10), api.ChangeEvent{
@@ -381,15 +363,6 @@ func (s *stream) tell(t told) bool {
 		})
 	}
 	return true
-}
-
-// inBox reports whether a feature is in a box, as far as the extent of a shape tells.
-func inBox(f *feature.Feature, box geo.Box) bool {
-	if f.Shape == nil {
-		return box.Contains(f.At)
-	}
-	extent, some := f.Shape.Extent()
-	return some && box.Meets(extent)
 }
 
 // partyOf returns whose a request is.
@@ -420,89 +393,3 @@ func (h *server) still(r *http.Request) bool {
 	now, err := h.caller(&captured{header: http.Header{}}, r)
 	return err == nil && now.ID == actor.ID && now.Role == actor.Role && reflect.DeepEqual(now.Limits, actor.Limits)
 }
-
-// lookAt says what a listener looks at from now on.
-func (h *server) lookAt(w http.ResponseWriter, r *http.Request) error {
-	var asked api.Views
-	if err := h.readJSON(w, r, &asked); err != nil {
-		return err
-	}
-	l := h.service.Live().Find(pathValue(r, "listener"), partyOf(r))
-	if l == nil {
-		return &fault.NotFoundError{What: "listener", ID: pathValue(r, "listener")}
-	}
-	if n := len(asked.Views); n > live.MaxViews {
-		return invalid.New("views", "has %d views", n).Wanted("at most %d", live.MaxViews)
-	}
-	views := make([]live.View, len(asked.Views))
-	for i, v := range asked.Views {
-		var err error
-		if views[i], err = h.viewOf(v); err != nil {
-			return invalid.At(fmt.Sprintf("views[%d]", i), err)
-		}
-		if slices.ContainsFunc(views[:i], func(other live.View) bool { return other.Name == v.Name }) {
-			return invalid.New(fmt.Sprintf("views[%d].name", i), "is that of another view")
-		}
-	}
-	l.Look(views)
-	w.WriteHeader(http.StatusNoContent)
-	return nil
-}
-
-// viewOf reads what a listener wants to look at.
-func (h *server) viewOf(v api.View) (live.View, error) {
-	out := live.View{Name: v.Name, Path: v.Path, Tag: v.ETag}
-	if len(v.Path) > maxViewPath || len(v.Name) > 200 || len(v.ETag) > 200 {
-		return out, invalid.New("path", "is too long").Wanted("a path of at most %d bytes, and shorter names", maxViewPath)
-	}
-	u, err := url.ParseRequestURI(v.Path)
-	if err != nil || u.Host != "" || !strings.HasPrefix(v.Path, "/") {
-		return out, invalid.New("path", "is not a path").Wanted("one such as /api/markers?collections=huts&zoom=4&bbox=...")
-	}
-	match := chi.NewRouteContext()
-	if !h.routes.Match(match, http.MethodGet, u.EscapedPath()) || !slices.Contains(liveRoutes, match.RoutePattern()) {
-		return out, invalid.New("path", "is not that of an answer that is kept up to date")
-	}
-	query := u.Query()
-	out.State = h.stateOf(match, v.Path)
-	if slices.Contains(slowRoutes, match.RoutePattern()) {
-		out.Every = slowlyTold
-	}
-	switch {
-	case slices.ContainsFunc(slices.Collect(maps.Keys(query)), func(name string) bool { return strings.HasSuffix(name, "filter") }):
-		// A condition may name areas of any collection.
-	case match.URLParam("collection") != "":
-		out.Collections = []string{match.URLParam("collection")}
-	case query.Get("collections") != "":
-		out.Collections = strings.Split(query.Get("collections"), ",")
-	}
-	return out, nil
-}
-
-// stateOf returns what tells the state of the answer of a path, or nil if the answer itself has to.
-func (h *server) stateOf(match *chi.Context, path string) func(context.Context) uint64 {
-	r, err := http.NewRequest(http.MethodGet, path, nil)
-	if err != nil || match.RoutePattern() != "/api/markers" {
-		return nil
-	}
-	q, asked := layers(r, []string{"numbers"}, slices.Concat(viewNames, gatherNames)...)
-	ask := q.viewport()
-	if q.err != nil || slices.ContainsFunc(asked, func(l service.Layer) bool { return l.Selection.Filter != nil }) {
-		return nil // a condition may name areas, whose state is another
-	}
-	return func(ctx context.Context) uint64 {
-		views, err := h.service.Viewports(ctx, asked, ask)
-		if err != nil {
-			return 0
-		}
-		state := maphash.String(stateSeed, h.service.Identity())
-		for _, v := range views {
-			state = state*31 + v.Change
-			state = state*31 + v.Looks
-		}
-		return state
-	}
-}
-
-// stateSeed is that of the states of this process.
-var stateSeed = maphash.MakeSeed()

@@ -78,7 +78,7 @@ func (s *Service) History(ctx context.Context, q HistoryQuery) (page HistoryPage
 			}
 			looked++
 			page.Next = e.Number
-			if q.Box == nil || lay(e.Was, *q.Box) || lay(e.Is, *q.Box) {
+			if q.Box == nil || e.Was != nil && e.Was.In(*q.Box) || e.Is != nil && e.Is.In(*q.Box) {
 				page.Entries = append(page.Entries, Past{*e, names[e.Collection]})
 				size += sizeOf(e.Was) + sizeOf(e.Is)
 			}
@@ -89,18 +89,6 @@ func (s *Service) History(ctx context.Context, q HistoryQuery) (page HistoryPage
 		page.Next = 0
 	}
 	return page, err
-}
-
-// lay reports whether a feature is in a box, as far as the extent of a shape tells.
-func lay(f *feature.Feature, box geo.Box) bool {
-	switch {
-	case f == nil:
-		return false
-	case f.Shape == nil:
-		return box.Contains(f.At)
-	}
-	extent, some := f.Shape.Extent()
-	return some && box.Meets(extent)
 }
 
 func sizeOf(f *feature.Feature) int {

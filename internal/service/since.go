@@ -88,7 +88,7 @@ func (s *Service) Since(ctx context.Context, collection string, q SinceQuery) (p
 func copying(c *store.Collection, q *SinceQuery) func(f *feature.Feature) bool {
 	test := q.Selection.OnFeatures()
 	return func(f *feature.Feature) bool {
-		if q.Box != nil && !lay(f, *q.Box) {
+		if q.Box != nil && !f.In(*q.Box) {
 			return false
 		}
 		if q.Selection.All() {

@@ -235,4 +235,19 @@ func TestOwnItemsOnlyThroughUndo(t *testing.T) {
 			t.Errorf("%s takes it out again: %v", c.actor, err)
 		}
 	}
+	// Who brings back what another has made has not made it.
+	j.edit("key/one", Ask{Op: OpCreate, ID: "c"})
+	gone = j.edit("key/one", Ask{Op: OpDelete, ID: "c", If: Condition{There: true}})
+	other := policy.Actor{Kind: policy.Keyed, ID: "key/two", Role: policy.Editor}
+	must[[]Edited](t)(j.s.Undo(other.In(t.Context()), "c", UndoQuery{Change: gone[0].Change}))
+	for _, c := range []struct {
+		actor string
+		want  bool
+	}{{"key/two", false}, {"key/one", true}} {
+		own := policy.Actor{Kind: policy.Keyed, ID: c.actor, Role: policy.Editor, Limits: policy.Limits{Own: true}}
+		_, err := j.s.EditItem(own.In(t.Context()), "c", Ask{Op: OpDelete, ID: "c", If: Condition{There: true}}, nil)
+		if c.want != (err == nil) {
+			t.Errorf("%s takes out what %s has made: %v", c.actor, "key/one", err)
+		}
+	}
 }

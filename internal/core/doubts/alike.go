@@ -6,6 +6,8 @@ import (
 	"unicode"
 
 	"golang.org/x/text/unicode/norm"
+
+	"idlebeacon/internal/core/spelling"
 )
 
 // KindAlike is the doubt whether a place is one that is there already.
@@ -37,7 +39,7 @@ func NamesAlike(a, b string) bool {
 	}
 	const lettersForOne = 6
 	most := min(len(lettersA), len(lettersB)) / lettersForOne
-	return distance(lettersA, lettersB, most) <= most
+	return spelling.Distance(lettersA, lettersB, most) <= most
 }
 
 // bare returns the letters of a name, without accents and in small, and its digits.
@@ -57,30 +59,3 @@ func bare(name string) (letters []rune, digits string) {
 	}
 	return letters, d.String()
 }
-
-// distance returns how many letters have to be put in, taken out or replaced to make one word
-// of another (V. I. Levenshtein, 1966), or most+1 if those are more than most.
-func distance(a, b []rune, most int) int {
-	if abs(len(a)-len(b)) > most {
-		return most + 1
-	}
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range a {
-		corner := row[0]
-		row[0] = i + 1
-		for j := range b {
-			change := corner
-			if a[i] != b[j] {
-				change++
-			}
-			corner = row[j+1]
-			row[j+1] = min(change, corner+1, row[j]+1)
-		}
-	}
-	return min(row[len(b)], most+1)
-}
-
-func abs(n int) int { return max(n, -n) }

@@ -48,6 +48,15 @@ func (f *Feature) Geometry() geometry.Geometry {
 	return geometry.OfPoint(p)
 }
 
+// In reports whether f is in a box, as far as the extent of a shape tells.
+func (f *Feature) In(box geo.Box) bool {
+	if f.Shape == nil {
+		return box.Contains(f.At)
+	}
+	extent, some := f.Shape.Extent()
+	return some && box.Meets(extent)
+}
+
 // MaxIDLength is the largest length of an id in bytes.
 const MaxIDLength = 200
 
