@@ -154,7 +154,7 @@ func (l *listener) ended() {
 	}
 }
 
-const hutMarkers = huts + "/markers?bbox=-23,-39,-21,-38&zoom=12"
+const hutMarkers = "/api/markers?collections=huts&bbox=-23,-39,-21,-38&zoom=12"
 
 func TestViewsAreKeptUpToDate(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
@@ -204,7 +204,14 @@ func TestViewsAreKeptUpToDate(t *testing.T) {
 	if now := f.want(200, "", "GET", hutMarkers, ""); now != names["m"] {
 		t.Errorf("the stream has\n%s\nand an answer\n%s", names["m"], now)
 	}
+	// Another style makes another answer of the same places.
+	l.look(204, api.View{Name: "m", Path: hutMarkers})
+	f.edit(200, "PUT", huts+"/style", `{"tooltip":[{"property":"name","label":"Called"}]}`)
+	if v := l.view("m"); !strings.Contains(string(v.Answer), "Called: Seal Hut") {
+		t.Errorf("in another style: %s", v.Answer)
+	}
 	l.look(204, api.View{Name: "p", Path: hutA + "/popup"})
+	l.view("p")
 	f.edit(204, "DELETE", hutA, "", ifMatch("*"))
 	if v := l.view("p"); v.Status != 404 {
 		t.Errorf("of what is gone: %+v", v)

@@ -12,6 +12,7 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/fault"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/store"
 )
@@ -250,4 +251,36 @@ func TestOwnItemsOnlyThroughUndo(t *testing.T) {
 			t.Errorf("%s takes out what %s has made: %v", c.actor, "key/one", err)
 		}
 	}
+}
+
+// TestUndoWhileOthersEdit has another change come between the look at the history and the undo.
+func TestUndoWhileOthersEdit(t *testing.T) {
+	j := newJournal(t)
+	j.edit("key/one", Ask{Op: OpCreate, ID: "a"}, Ask{Op: OpCreate, ID: "b"})
+	patch := must[feature.Patch](t)(feature.ParsePatch([]byte(`{"properties":{"n":1}}`)))
+	there := Condition{There: true}
+	mine := j.edit("key/one", Ask{Op: OpPatch, ID: "a", Patch: patch, If: there},
+		Ask{Op: OpPatch, ID: "b", Patch: patch, If: there})
+	c := must[*collection](t)(j.s.collection(t.Context(), "c"))
+	var u *undo
+	err := j.s.store.LongView(t.Context(), func(v *store.View) (err error) {
+		u, err = gatherUndo(t.Context(), v, c, &UndoQuery{Change: mine[0].Change, Together: true})
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := must[feature.Patch](t)(feature.ParsePatch([]byte(`{"properties":{"n":2}}`)))
+	j.edit("key/two", Ask{Op: OpPatch, ID: "b", Patch: again, If: there})
+	edits, asks, err := u.edits(t.Context(), c.Info().Key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = j.s.editTogether(t.Context(), c, store.Write{Edits: edits, Together: true}, asks)
+	var several *EditsError
+	var changed *fault.ChangedError
+	if !errors.As(err, &several) || !errors.As(several.Errs[0], &changed) && !errors.As(several.Errs[1], &changed) {
+		t.Errorf("with another change between: %v", err)
+	}
+	j.check("nothing was put back", j.now)
 }
