@@ -2,7 +2,6 @@ package service
 
 import (
 	"errors"
-	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -77,7 +76,7 @@ func TestCopies(t *testing.T) {
 		t.Errorf("since now: %+v", page)
 	}
 	must[int64](t)(j.s.store.Forget(t.Context(), time.Now().Add(time.Minute)))
-	j.edit("key/one", Ask{Op: OpCreate, ID: fmt.Sprint("last")})
+	j.edit("key/one", Ask{Op: OpCreate, ID: "last"})
 	if _, err := j.s.Since(t.Context(), "c", SinceQuery{After: 1, Limit: 10}); !errors.As(err, &gone) {
 		t.Errorf("past what is forgotten: %v", err)
 	}
