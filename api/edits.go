@@ -67,6 +67,14 @@ type Since struct {
 	Links    []Link   `json:"links"`
 }
 
+// PastItems is one page of the items of a collection as they were after a change.
+type PastItems struct {
+	Type           string `json:"type"`
+	Features       []Item `json:"features"`
+	NumberReturned int    `json:"numberReturned"`
+	Links          []Link `json:"links"`
+}
+
 // Change is one change in the history.
 type Change struct {
 	Number     uint64    `json:"number"`

@@ -169,6 +169,29 @@ func (c *Client) ItemAt(ctx context.Context, collection, id string, change uint6
 	return item, c.get(ctx, itemPath(collection, id), url.Values{"at": {strconv.FormatUint(change, 10)}}, &item)
 }
 
+// ItemsAt returns one page of the items of a collection as they were after a change: those in a
+// box, nil for everywhere, after the item with an id, "" for the first. next is what the next page
+// comes after, "" if this is the last.
+func (c *Client) ItemsAt(
+	ctx context.Context, collection string, change uint64, box *Box, after string, limit int,
+) (items []api.Item, next string, err error) {
+	q := url.Values{"at": {strconv.FormatUint(change, 10)}}
+	if box != nil {
+		q.Set("bbox", box.String())
+	}
+	setPage(q, after, limit)
+	var page api.PastItems
+	if err := c.get(ctx, collectionPath(collection)+"/items", q, &page); err != nil {
+		return nil, "", err
+	}
+	for _, l := range page.Links {
+		if further, err := url.Parse(l.Href); err == nil && l.Rel == "next" {
+			next = further.Query().Get("after")
+		}
+	}
+	return page.Features, next, nil
+}
+
 // Undo takes back a change by a new one. If the item was changed later, the error is an *Error with
 // the status 409 that lists what was done.
 func (c *Client) Undo(ctx context.Context, change uint64, o api.UndoChange) (done api.Edits, err error) {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -153,6 +154,7 @@ func gatheringFlags(cmd *cobra.Command, g *client.Gathering) {
 func itemsCommand() *cobra.Command {
 	var r remote
 	var collection, bbox string
+	var at uint64
 	var o client.ItemsOptions
 	cmd := &cobra.Command{
 		Use: "items", Short: "List items of a collection", Args: exactly(0),
@@ -165,8 +167,12 @@ func itemsCommand() *cobra.Command {
 	cmd.Flags().StringVar(&o.Sort, "sort", "", "properties to sort by, separated by commas, each with - before it "+
 		"for descending order (default: the order of ids)")
 	cmd.Flags().IntVar(&o.Offset, "offset", 0, "how many items to pass over")
+	cmd.Flags().Uint64Var(&at, "at", 0, "as they were after this change (with --bbox, --after and --limit alone)")
 	pageFlags(cmd, &o.After, &o.Limit)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if at != 0 && (!o.Selection.Empty() || o.Sort != "" || o.Offset != 0) {
+			return &usageError{errors.New("--at goes with --bbox, --after and --limit alone")}
+		}
 		if o.After != "" && (o.Sort != "" || o.Offset != 0) {
 			return &usageError{
 				errors.New("--after is for the order of ids; with --sort or --offset, pass over items with --offset"),
@@ -182,10 +188,37 @@ func itemsCommand() *cobra.Command {
 		return r.listItems(
 			cmd,
 			&collection,
-			func(c *client.Client) (api.Items, error) { return c.Items(cmd.Context(), collection, o) },
+			func(c *client.Client) (api.Items, error) {
+				if at != 0 {
+					return pastItems(cmd.Context(), c, collection, at, &o)
+				}
+				return c.Items(cmd.Context(), collection, o)
+			},
 		)
 	}
 	return cmd
+}
+
+// pastItems returns items as they were after a change, as many as are asked for if there are.
+func pastItems(
+	ctx context.Context, c *client.Client, collection string, at uint64, o *client.ItemsOptions,
+) (page api.Items, err error) {
+	wanted := cmp.Or(o.Limit, 20)
+	for after := o.After; ; {
+		items, next, err := c.ItemsAt(ctx, collection, at, o.Box, after, wanted)
+		if err != nil {
+			return page, err
+		}
+		page.Features = append(page.Features, items...)
+		if next == "" || len(page.Features) >= wanted {
+			page.NumberReturned, page.NumberMatched = len(page.Features), len(page.Features)
+			if next != "" {
+				page.Links = []api.Link{{Rel: "next", Href: "?after=" + url.QueryEscape(next)}}
+			}
+			return page, nil
+		}
+		after = next
+	}
 }
 
 func popupCommand() *cobra.Command {

@@ -34,6 +34,7 @@ var arrows = map[string][]string{
 	"web":                 {},
 	"e2e":                 {},
 	"bench": {
+		"api",
 		"demo",
 		"internal/access",
 		"internal/core/*",
@@ -63,6 +64,7 @@ var arrows = map[string][]string{
 		"internal/fault",
 		"internal/importing",
 		"internal/issuers",
+		"internal/live",
 		"internal/service",
 		"internal/store",
 		"internal/tempfile",
@@ -82,10 +84,12 @@ var arrows = map[string][]string{
 		"internal/fault",
 		"internal/importing",
 		"internal/kept",
+		"internal/live",
 		"internal/replica",
 		"internal/store",
 		"internal/tempfile",
 	},
+	"internal/live": {"internal/replica"},
 	"internal/importing": {
 		"internal/admission",
 		"internal/core/*",

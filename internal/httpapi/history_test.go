@@ -49,6 +49,9 @@ func TestHistory(t *testing.T) {
 	f.want(200, `"name":"Old"`, "GET", hutA+"?at=2", "")
 	f.want(200, `"name":"New"`, "GET", hutA+"?at=3", "")
 	f.want(404, "as of change 4", "GET", hutA+"?at=4", "")
+	f.want(200, `"numberReturned":1`, "GET", huts+"/items?at=3&bbox=-21,-39,-19,-37", "")
+	f.want(200, `"numberReturned":0`, "GET", huts+"/items?at=4", "")
+	f.want(400, "", "GET", huts+"/items?at=4&sortby=name", "")
 	f.want(404, "collection", "GET", "/api/changes?collections=none", "")
 	for _, bad := range []string{"way=magic", "before=x", "bbox=1", "datetime=x", "at=1"} {
 		f.want(400, "", "GET", huts+"/changes?"+bad, "")

@@ -23,6 +23,9 @@ const (
 )
 
 func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
+	if r.URL.Query().Has("at") {
+		return h.listItemsAt(w, r)
+	}
 	q := parseQuery(
 		r,
 		slices.Concat([]string{"bbox", "datetime", "limit", "after", "sortby", "offset"}, selectionNames)...)
@@ -50,6 +53,46 @@ func (h *server) listItems(w http.ResponseWriter, r *http.Request) error {
 		next = url.Values{"offset": {strconv.Itoa(ask.Offset + len(page.Items))}}
 	}
 	return h.writeItems(w, r, page, ask.Limit, next)
+}
+
+// listItemsAt lists items as they were after a change.
+func (h *server) listItemsAt(w http.ResponseWriter, r *http.Request) error {
+	q := parseQuery(r, "at", "bbox", "limit", "after")
+	at, box := uint64(q.whole("at", 0, 0, maxNumber)), q.box("bbox")
+	limit := q.clamped("limit", defaultItems, maxItems)
+	if q.err != nil {
+		return q.err
+	}
+	if err := pastIsFor(r); err != nil {
+		return err
+	}
+	items, next, err := h.service.ItemsAt(r.Context(), pathValue(r, "collection"), at, box, q.text("after"), limit)
+	if err != nil {
+		return err
+	}
+	out := api.PastItems{
+		Type: "FeatureCollection", Features: make([]api.Item, len(items)), NumberReturned: len(items),
+		Links: []api.Link{{Rel: "self", Href: h.self(r), Type: geoJSON}},
+	}
+	for i := range items {
+		out.Features[i] = h.describeItem(store.Stored{Feature: items[i]})
+		out.Features[i].ETag = ""
+	}
+	if next != "" {
+		further := r.URL.Query()
+		further.Set("after", next)
+		further.Set("limit", strconv.Itoa(limit))
+		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+further.Encode(), geoJSON, ""))
+	}
+	return writeJSON(w, http.StatusOK, geoJSON, out)
+}
+
+// pastIsFor refuses the past to guests: a collection may have been open to them only later.
+func pastIsFor(r *http.Request) error {
+	if actor := actorOf(r); !actor.Role.Includes(policy.Reader) {
+		return &policy.DeniedError{Actor: actor, Needs: policy.Reader, Reason: "the history is not for guests"}
+	}
+	return nil
 }
 
 func lastID(page service.ItemsPage) string {
@@ -129,8 +172,8 @@ func (h *server) getItem(w http.ResponseWriter, r *http.Request) error {
 	}
 	get := h.service.Item
 	if q.has("at") {
-		if !actorOf(r).Role.Includes(policy.Reader) { // as of all of the history
-			return &policy.DeniedError{Actor: actorOf(r), Needs: policy.Reader, Reason: "the history is not for guests"}
+		if err := pastIsFor(r); err != nil {
+			return err
 		}
 		get = func(ctx context.Context, collection, id string) (store.Stored, error) {
 			return h.service.ItemAt(ctx, collection, id, at)

@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"reflect"
@@ -24,14 +23,11 @@ import (
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/live"
-	"idlebeacon/internal/replica"
 )
 
 const (
 	// beatEvery is how often a listener hears that the stream is alive, if there is nothing else.
 	beatEvery = 15 * time.Second
-	// toldTogether is how many changes are told of at once.
-	toldTogether = 500
 )
 
 // listen is a stream of server-sent events (WHATWG HTML, section 9.2).
@@ -118,7 +114,7 @@ func (s *stream) run(after uint64) {
 	ctx, cancel := context.WithCancel(s.request.Context())
 	defer cancel()
 	views := make(chan []*live.View)
-	changes := make(chan told)
+	changes := make(chan live.Told)
 	ended := make(chan struct{}, 2)
 	go func() {
 		defer func() { ended <- struct{}{} }()
@@ -132,7 +128,8 @@ func (s *stream) run(after uint64) {
 	go func() {
 		defer func() { ended <- struct{}{} }()
 		if s.follow != nil {
-			s.server.follow(ctx, cmp.Or(after, now), changes)
+			hub := s.server.service.Live()
+			hub.Follow(ctx, cmp.Or(after, now), func(t live.Told) bool { return handTo(ctx, changes, t) })
 		}
 	}()
 	defer func() { cancel(); <-ended; <-ended }()
@@ -307,42 +304,14 @@ func (h *server) answerTo(ctx context.Context, listening *http.Request, v *live.
 	return out
 }
 
-// told is changes that a listener is told of, or that it has to read all anew.
-type told struct {
-	events []replica.Event
-	reload bool
-}
-
-// follow sends the changes after one until ctx ends.
-func (h *server) follow(ctx context.Context, after uint64, to chan<- told) {
-	const pause = 200 * time.Millisecond // while all is loaded anew
-	for ctx.Err() == nil {
-		changes, err := h.service.Subscribe(after)
-		for err == nil {
-			var events []replica.Event
-			if events, err = changes.Next(ctx, toldTogether); err == nil && !handTo(ctx, to, told{events: events}) {
-				return
-			}
-		}
-		after = h.service.Complete()
-		if !errors.Is(err, replica.ErrBehind) || !handTo(ctx, to, told{reload: true}) {
-			return
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(pause):
-		}
-	}
-}
-
 // tell tells of changes, and reports whether the listener may still hear of its collections.
-func (s *stream) tell(t told) bool {
-	if t.reload {
+func (s *stream) tell(t live.Told) bool {
+	if t.Reload {
 		s.event("reload", "", struct{}{})
 		return true
 	}
-	for i := range t.events {
-		e := &t.events[i]
+	for i := range t.Events {
+		e := &t.Events[i]
 		id, there := s.server.service.NameOf(e.Collection)
 		if there && !slices.Contains(s.follow.collections, id) {
 			continue

@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 
+	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
@@ -11,7 +12,6 @@ import (
 	"idlebeacon/internal/core/style"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/live"
-	"idlebeacon/internal/replica"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
 )
@@ -26,7 +26,6 @@ type Service interface {
 	Reserve(ctx context.Context, bytes int64) (release func(), err error)
 
 	Live() *live.Hub
-	Subscribe(since uint64) (*replica.Subscription, error)
 	Complete() uint64
 	NameOf(key int64) (id string, there bool)
 
@@ -44,6 +43,8 @@ type Service interface {
 	EditItems(ctx context.Context, collection string, asks []service.Ask, retry *store.Retry) (
 		[]service.Edited, error)
 	ItemAt(ctx context.Context, collection, id string, change uint64) (store.Stored, error)
+	ItemsAt(ctx context.Context, collection string, change uint64, box *geo.Box, after string, limit int) (
+		items []feature.Feature, next string, err error)
 	History(ctx context.Context, q service.HistoryQuery) (service.HistoryPage, error)
 	Since(ctx context.Context, collection string, q service.SinceQuery) (service.SincePage, error)
 	CollectionOf(ctx context.Context, change uint64) (string, error)

@@ -2,6 +2,7 @@ package live
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"sync"
 	"time"
@@ -113,6 +114,37 @@ func (h *Hub) newest(ids []string) uint64 {
 		newest = max(newest, h.changed[id])
 	}
 	return newest
+}
+
+// Told is changes that a listener is told of, or that it has missed some.
+type Told struct {
+	Events []replica.Event
+	Reload bool // what was kept up to date has to be read anew; what is told after this is complete
+}
+
+// toldTogether is how many changes are told of at once.
+const toldTogether = 500
+
+// Follow tells of the changes after one, in order, until ctx ends or tell returns false.
+func (h *Hub) Follow(ctx context.Context, after uint64, tell func(Told) bool) {
+	const pause = 200 * time.Millisecond // while all is loaded anew
+	for ctx.Err() == nil {
+		changes, err := h.source.Subscribe(after)
+		for err == nil {
+			var events []replica.Event
+			if events, err = changes.Next(ctx, toldTogether); err == nil && !tell(Told{Events: events}) {
+				return
+			}
+		}
+		after = h.source.Complete()
+		if !errors.Is(err, replica.ErrBehind) || !tell(Told{Reload: true}) {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
 }
 
 // Len returns how many listeners there are.

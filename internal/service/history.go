@@ -117,3 +117,36 @@ func (s *Service) ItemAt(ctx context.Context, collection, id string, change uint
 	}
 	return was, err
 }
+
+// ItemsAt lists items of a collection as they were after a change, in the byte order of their ids,
+// those after the given one; in a box, or everywhere if that is nil. A page may have fewer than
+// limit, and more may follow all the same.
+func (s *Service) ItemsAt(
+	ctx context.Context, collection string, change uint64, box *geo.Box, after string, limit int,
+) (items []feature.Feature, next string, err error) {
+	c, err := s.collection(ctx, collection)
+	if err != nil {
+		return nil, "", err
+	}
+	release, err := s.Work(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	defer release()
+	err = s.store.LongView(ctx, func(v *store.View) error {
+		found, more, err := v.FeaturesAt(ctx, c.Info().Key, change, after, limit, MaxPageBytes)
+		if errors.Is(err, store.ErrForgotten) {
+			return invalid.New("at", "%d is before what the history of the collection has", change)
+		}
+		if more {
+			next = found[len(found)-1].ID
+		}
+		for i := range found {
+			if box == nil || found[i].In(*box) {
+				items = append(items, found[i])
+			}
+		}
+		return err
+	})
+	return items, next, err
+}

@@ -52,6 +52,28 @@ func TestPastThroughLargeImports(t *testing.T) {
 		item.Properties.Text("name") != "first 8" {
 		t.Errorf("what came with the fill: %v", item)
 	}
+	for change, want := range map[uint64]int{1: 0, 2: 1, 3: 0, 4: 1500, 5: 1500, 6: 1500, 7: 1499, 8: 1500} {
+		n := 0
+		for after := ""; ; {
+			items, next, err := s.ItemsAt(t.Context(), "c", change, nil, after, 1000)
+			if err != nil {
+				t.Fatal(err)
+			}
+			n += len(items)
+			for _, item := range items {
+				name := map[uint64]string{4: "first", 6: "second"}[change]
+				if name != "" && item.Properties.Text("name") != name+" "+item.ID {
+					t.Fatalf("as of %d %s is %s", change, item.ID, item.Properties.JSON())
+				}
+			}
+			if after = next; next == "" {
+				break
+			}
+		}
+		if n != want {
+			t.Errorf("as of %d there are %d items, want %d", change, n, want)
+		}
+	}
 	var told []string
 	page := must[HistoryPage](t)(s.History(t.Context(), HistoryQuery{Limit: 100}))
 	for _, e := range page.Entries {

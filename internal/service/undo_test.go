@@ -134,6 +134,7 @@ func (j *journal) checkPast(r *rand.Rand) {
 		if !there {
 			continue
 		}
+		j.checkAll(change, state)
 		for range 3 {
 			id := fmt.Sprint("i", r.IntN(8))
 			item, err := j.s.ItemAt(ctx, "c", id, change)
@@ -177,6 +178,30 @@ func (j *journal) checkPast(r *rand.Rand) {
 	slices.Reverse(want)
 	if !slices.Equal(seen, want) {
 		j.t.Errorf("the history has the changes %v, want %v", seen, want)
+	}
+}
+
+// checkAll compares all items as they were after a change with what the test knows.
+func (j *journal) checkAll(change uint64, state map[string]string) {
+	j.t.Helper()
+	found := map[string]string{}
+	for after := ""; ; {
+		items, next, err := j.s.ItemsAt(j.t.Context(), "c", change, nil, after, 3)
+		if err != nil {
+			j.t.Fatal(err)
+		}
+		for i := range items {
+			if items[i].ID <= after {
+				j.t.Fatalf("as of %d %s comes after %s", change, items[i].ID, after)
+			}
+			found[items[i].ID] = string(items[i].AppendJSON(nil))
+		}
+		if after = next; next == "" {
+			break
+		}
+	}
+	if !maps.Equal(found, state) {
+		j.t.Fatalf("as of %d the items are\n%v\nwant\n%v", change, found, state)
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -299,4 +300,69 @@ func (v *View) MadeBy(ctx context.Context, collection int64, id string, before u
 		WHERE collection_key = ? AND feature_id = ? AND op = ? AND number < ? ORDER BY number DESC LIMIT 1), '')`,
 		ByImport, collection, id, Created, before).Row().Scan(&actor)
 	return actor, err
+}
+
+// changedSince is what the features of a collection that were changed between two changes were
+// before: the first change to each counts. Its arguments are the key of the collection and the two
+// numbers, twice.
+const changedSince = `SELECT DISTINCT ON (e.feature_id) e.feature_id AS id, e.before::text AS before FROM (
+		SELECT c.feature_id, c.number, c.before FROM changes c
+			WHERE c.collection_key = ? AND c.number > ? AND c.number < ? AND c.feature_id IS NOT NULL
+		UNION ALL
+		SELECT d.feature_id, c.number, d.before FROM changes c JOIN merges m ON m.number = c.number
+			JOIN merged d ON d.merge_key = m.key
+			WHERE c.collection_key = ? AND c.number > ? AND c.number < ? AND c.feature_id IS NULL
+	) e ORDER BY e.feature_id, e.number`
+
+// FeaturesAt returns the first features of a collection as they were after a change whose ids come
+// after the given one, in byte order: at most limit of them, and none after the first with which
+// they have the given number of bytes. Their Change is 0. The error is ErrForgotten if that cannot
+// be told any more.
+func (v *View) FeaturesAt(ctx context.Context, collection int64, at uint64, after string, limit, size int) (
+	found []feature.Feature, more bool, err error,
+) {
+	if at < v.Forgotten {
+		return nil, false, ErrForgotten
+	}
+	// Only what is empty is filled: of what came since, all is new.
+	var filled int64
+	err = v.tx.WithContext(ctx).Raw(`SELECT coalesce(min(number), ?) FROM changes WHERE collection_key = ? AND
+		number > ? AND feature_id IS NULL AND op = ?`, math.MaxInt64, collection, at, Filled).Row().Scan(&filled)
+	if err != nil {
+		return nil, false, fmt.Errorf("reading what the features were: %w", err)
+	}
+	rows, err := v.tx.WithContext(ctx).Raw(`WITH since AS MATERIALIZED (`+changedSince+`)
+		SELECT s.id, s.before, false, `+currentFeature+` FROM since s LEFT JOIN features f ON false
+			WHERE s.before IS NOT NULL AND s.id > ? COLLATE "C"
+		UNION ALL (SELECT f.id, NULL, true, `+currentFeature+` FROM features f
+			WHERE f.collection_key = ? AND NOT ? AND f.id > ? AND NOT EXISTS (SELECT FROM since s WHERE s.id = f.id)
+			ORDER BY f.id LIMIT ?)
+		ORDER BY 1 LIMIT ?`, collection, at, filled, collection, at, filled, after,
+		collection, filled < math.MaxInt64, after, limit+1, limit+1).Rows()
+	if err != nil {
+		return nil, false, fmt.Errorf("reading what the features were: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if len(found) == limit || size <= 0 {
+			return found, true, nil
+		}
+		var id string
+		var before *string
+		var now current
+		if err := rows.Scan(append([]any{&id, &before, &now.there}, now.columns()...)...); err != nil {
+			return nil, false, err
+		}
+		f, err := now.feature(id)
+		if before != nil {
+			f, err = keptFeature(before)
+			size -= len(*before)
+		}
+		if err != nil {
+			return nil, false, err
+		}
+		size -= len(now.properties)
+		found = append(found, *f)
+	}
+	return found, false, rows.Err()
 }

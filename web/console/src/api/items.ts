@@ -36,7 +36,8 @@ export async function fetchItems(collection: string, l: Listing, signal?: AbortS
     ...(l.sort && { sortby: listed(l.sort) }),
   }
   const params = { path: { collection }, query }
-  return pageOf(await answer(service.GET('/api/collections/{collection}/items', { params, signal: signal ?? null })))
+  const found = await answer(service.GET('/api/collections/{collection}/items', { params, signal: signal ?? null }))
+  return pageOf(found as Schemas['Items']) // as they are, not as they were
 }
 
 /** What the popup of an item shows, in a style that is being tried if there is one. */
