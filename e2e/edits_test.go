@@ -54,7 +54,7 @@ func TestEditsByCommandLine(t *testing.T) {
 	c.contains(c.run(0, "undo", last, "--force"), "Nothing was to be taken back")
 	c.contains(c.run(0, "remove", "c"), "1 item taken out")
 	c.contains(c.run(1, "remove", "c"), "there is no item")
-	c.contains(c.run(0, "items", "--at", last), "Tern Hut", "\"checked\":true", "3 of 3 items")
+	c.contains(c.run(0, "items", "--at", last), "Tern Hut", "\"checked\":true", "3 items.")
 	c.contains(c.run(2, "items", "--at", last, "--sort", "name"), "--at goes with")
 	c.contains(c.run(0, "undo", "--actor", changes.Changes[0].Actor, "--since", "2001-01-01", "--until", "2001-01-02"),
 		"Nothing was to be taken back")

@@ -211,7 +211,7 @@ func pastItems(
 		}
 		page.Features = append(page.Features, items...)
 		if next == "" || len(page.Features) >= wanted {
-			page.NumberReturned, page.NumberMatched = len(page.Features), len(page.Features)
+			page.NumberReturned = len(page.Features)
 			if next != "" {
 				page.Links = []api.Link{{Rel: "next", Href: "?after=" + url.QueryEscape(next)}}
 			}
@@ -359,10 +359,18 @@ func (r *remote) listItems(
 		if p, ok := f.Geometry.Position(); ok {
 			lat, lon = degrees(p.Lat), degrees(p.Lon)
 		}
-		t.AppendRow(table.Row{short(f.ID, 36), f.Geometry.Type, lat, lon, short(string(f.Properties), 80), f.Change})
+		row := table.Row{short(f.ID, 36), f.Geometry.Type, lat, lon, short(string(f.Properties), 80)}
+		if f.Change != 0 { // of items as they were that is not told
+			row = append(row, f.Change)
+		}
+		t.AppendRow(row)
 	}
 	t.Render()
-	fmt.Printf("%d of %s.\n", page.NumberReturned, count(page.NumberMatched, "item", "items"))
+	if page.NumberMatched > 0 {
+		fmt.Printf("%d of %s.\n", page.NumberReturned, count(page.NumberMatched, "item", "items"))
+	} else { // how many there were is not counted
+		fmt.Printf("%s.\n", count(page.NumberReturned, "item", "items"))
+	}
 	for _, l := range page.Links {
 		if l.Rel == "next" {
 			next := fmt.Sprintf("--after '%s'", page.Features[len(page.Features)-1].ID)

@@ -196,8 +196,8 @@ func TestSentences(t *testing.T) {
 	}{
 		{Reader, Limits{}, "Sees places, areas and paths of all collections."},
 		{Editor, Limits{Collections: []string{"huts", "taps"}, Own: true, PerMinute: 60},
-			"Sees, adds and takes out places, areas and paths of the collections huts and taps; takes out only what it " +
-				"added itself; at most 60 requests a minute."},
+			"Sees, adds, changes and takes out places, areas and paths of the collections huts and taps; changes and " +
+				"takes out only what it added itself; at most 60 requests a minute."},
 		{Owner, Limits{Collections: []string{"huts"}, Origins: []string{"https://app.example"}},
 			"Manages collections and what is in them, their styles and imports of the collection huts; only from web " +
 				"pages of https://app.example."},

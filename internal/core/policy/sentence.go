@@ -11,7 +11,7 @@ var abilities = map[Role]string{
 	Device:      "Reports positions",
 	Reader:      "Sees places, areas and paths",
 	Contributor: "Sees places, areas and paths, and suggests edits",
-	Editor:      "Sees, adds and takes out places, areas and paths",
+	Editor:      "Sees, adds, changes and takes out places, areas and paths",
 	Owner:       "Manages everything: collections and what is in them, styles, imports, icons, keys and issuers",
 }
 
@@ -34,7 +34,7 @@ func Sentence(r Role, l *Limits, until *time.Time) string {
 		b.WriteString(" of " + listing("the collection", "the collections", l.Collections))
 	}
 	if l.Own && r == Editor {
-		b.WriteString("; takes out only what it added itself")
+		b.WriteString("; changes and takes out only what it added itself")
 	}
 	if r == Device {
 		if l.Devices == nil {
