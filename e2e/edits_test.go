@@ -215,6 +215,52 @@ func TestTwoPages(t *testing.T) {
 	two.until("total() == 1")
 }
 
+// TestUnsavedBesideOthers leaves an edit, and saves it after somebody else has changed the place. What
+// is taken out of an object goes.
+func TestUnsavedBesideOthers(t *testing.T) {
+	t.Parallel() // it has a service of its own
+	service := withHuts(t)
+	through := connect(t, service.url)
+	set := func(properties string) {
+		item, now, err := through.ItemTagged(t.Context(), "huts", "a")
+		if err != nil {
+			t.Fatal(err)
+		}
+		item.Properties = json.RawMessage(properties)
+		if _, err := through.PutItem(t.Context(), "huts", item, now); err != nil {
+			t.Fatal(err)
+		}
+	}
+	set(`{"name":"Gull Hut","beds":4,"open":{"may":1,"june":2}}`)
+	p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=15")
+	edit := func(name string) {
+		p.until("total() == 1 && buttons()[0].innerText.includes('" + name + "')")
+		p.rested()
+		x, y := p.spot(-38.5, -22)
+		p.click(x, y-20)
+		p.until("details().includes('Edit')")
+		p.pressText("Edit")
+		p.until(field("open"))
+	}
+	edit("Gull Hut")
+	p.fillIn("name", "Petrel Hut")
+	p.fillIn("open", `{"may":1}`)
+	p.key(kb.Escape)
+	p.until("!document.querySelector('.edit')")
+	set(`{"name":"Skua Hut","beds":4,"open":{"may":1,"june":2}}`)
+	edit("Skua Hut")
+	p.until(field("name") + ".value == 'Petrel Hut'")
+	p.pressText("Save")
+	p.until("document.querySelector('.conflict')?.innerText.includes('Theirs: Skua Hut')")
+	eval[any](p, "document.querySelector('.conflict input[value=mine]').click()")
+	p.pressText("Save")
+	p.until("buttons().some(b => b.innerText.includes('Petrel Hut'))")
+	item, err := through.Item(t.Context(), "huts", "a")
+	if err != nil || !strings.Contains(string(item.Properties), `"open":{"may":1}`) {
+		t.Errorf("the place is %s, %v", item.Properties, err)
+	}
+}
+
 // TestAddingByKeyboard adds a place without a pointer, and keeps what is not saved through a reload.
 func TestAddingByKeyboard(t *testing.T) {
 	t.Parallel() // it has a service of its own

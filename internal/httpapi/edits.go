@@ -330,12 +330,8 @@ func (h *server) changedProblem(p api.Problem, now *store.Stored, seen *feature.
 	}
 	item := h.describeItem(*now)
 	p.Current, p.CurrentTag = &item, h.changeTag(now.Change)
-	if seen == nil {
-		return p
-	}
-	p.Differing = []api.Difference{}
-	for _, d := range feature.Differences(seen, &now.Feature) {
-		p.Differing = append(p.Differing, api.Difference{Member: d.Member, Was: d.Was, Is: d.Is})
+	if seen != nil {
+		p.Differing = differencesOf(seen, &now.Feature)
 	}
 	return p
 }

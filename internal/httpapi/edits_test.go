@@ -62,7 +62,8 @@ func TestEditsSayWhatTheyWereMadeFrom(t *testing.T) {
 	f.edit(428, "PUT", hutA, hut("a", `{}`))
 	made, answer := f.edit(201, "PUT", hutA, hut("a", `{"name":"Old","beds":4}`), ifAbsent)
 	first := made.Get("ETag")
-	if made.Get("Location") != f.server.URL+hutA || made.Get(changeHeader) != "2" || !strings.Contains(answer, `"beds":4`) {
+	if made.Get("Location") != f.server.URL+hutA || made.Get(changeHeader) != "2" ||
+		!strings.Contains(answer, `"beds":4`) {
 		t.Errorf("made: %v %s", made, answer)
 	}
 	for _, method := range []string{"PUT", "PATCH", "DELETE"} {
@@ -279,7 +280,8 @@ func TestARequestSentAgain(t *testing.T) {
 	_, patched := f.edit(200, "PATCH", item, `{"properties":{"n":2}}`, ifMatch(made.ETag), retryKey("two"))
 	f.edit(200, "PATCH", item, `{"properties":{"n":3}}`, ifMatch("*"))
 	// By now it is another item; the answer is that of the first time all the same.
-	if _, again := f.edit(200, "PATCH", item, `{"properties":{"n":2}}`, ifMatch(made.ETag), retryKey("two")); again != patched {
+	_, again = f.edit(200, "PATCH", item, `{"properties":{"n":2}}`, ifMatch(made.ETag), retryKey("two"))
+	if again != patched {
 		t.Errorf("the first time:\n%s\nthe second:\n%s", patched, again)
 	}
 	if _, again := f.edit(201, "POST", huts+"/items", body, retryKey("one")); again != first {

@@ -3,10 +3,8 @@ package httpapi
 import (
 	"math"
 	"net/http"
-	"net/url"
 	"slices"
 	"strconv"
-	"strings"
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/feature"
@@ -28,9 +26,7 @@ var historyNames = []string{"actor", "way", "datetime", "bbox", "before", "limit
 func (h *server) listChanges(w http.ResponseWriter, r *http.Request) error {
 	q := parseQuery(r, append([]string{"collections"}, historyNames...)...)
 	ask := h.historyQuery(q)
-	if q.has("collections") {
-		ask.Collections = strings.Split(q.text("collections"), ",")
-	}
+	ask.Collections = q.collections()
 	return h.writeHistory(w, r, q, &ask)
 }
 
@@ -122,7 +118,7 @@ func (h *server) writeHistory(w http.ResponseWriter, r *http.Request, q *query, 
 		out.Changes[i] = h.describeChange(&page.Entries[i])
 	}
 	if page.Next != 0 {
-		next := url.Values(r.URL.Query())
+		next := r.URL.Query()
 		next.Set("before", strconv.FormatUint(page.Next, 10))
 		next.Set("limit", strconv.Itoa(ask.Limit))
 		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), plainJSON, ""))
@@ -149,9 +145,16 @@ func (h *server) describeChange(p *service.Past) api.Change {
 	}
 	out.Was, out.Is = describe(p.Was), describe(p.Is)
 	if p.Was != nil && p.Is != nil {
-		for _, d := range feature.Differences(p.Was, p.Is) {
-			out.Differing = append(out.Differing, api.Difference{Member: d.Member, Was: d.Was, Is: d.Is})
-		}
+		out.Differing = differencesOf(p.Was, p.Is)
+	}
+	return out
+}
+
+// differencesOf tells in what a feature differs from what it was.
+func differencesOf(was, is *feature.Feature) []api.Difference {
+	out := []api.Difference{}
+	for _, d := range feature.Differences(was, is) {
+		out = append(out, api.Difference{Member: d.Member, Was: d.Was, Is: d.Is})
 	}
 	return out
 }

@@ -114,7 +114,8 @@ func TestChangesForACopy(t *testing.T) {
 	if len(first.Features) != 1 || first.Change != 5 || len(first.Links) != 2 {
 		t.Fatalf("a page of one: %+v", first)
 	}
-	if second := read(first.Links[1].Href); len(second.Features) != 1 || second.Features[0].ID != "b" || second.Change != 6 {
+	second := read(first.Links[1].Href)
+	if len(second.Features) != 1 || second.Features[0].ID != "b" || second.Change != 6 {
 		t.Errorf("the next: %+v", second)
 	}
 	if page := read(huts + "/changes?after=4&filter=beds%3E3"); len(page.Features) != 1 || len(page.Gone) != 2 {

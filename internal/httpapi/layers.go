@@ -19,6 +19,19 @@ import (
 // maxLayers is how many collections one view may show: what it costs goes with their number.
 const maxLayers = 32
 
+// collections reads the ids of some collections, nil for all.
+func (q *query) collections() []string {
+	if !q.has("collections") {
+		return nil
+	}
+	ids := strings.Split(q.text("collections"), ",")
+	if len(ids) > maxLayers {
+		q.fail("collections", "names too many; want at most %d", maxLayers)
+		return ids[:0]
+	}
+	return ids
+}
+
 // layers reads the collections that are asked for together, each with a selection of its own:
 // the parameter "huts.category" is for the collection "huts". There may be parameters for each
 // beside those of selections.

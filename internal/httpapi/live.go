@@ -10,7 +10,6 @@ import (
 	"reflect"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -25,16 +24,14 @@ import (
 	"idlebeacon/internal/live"
 )
 
-const (
-	// beatEvery is how often a listener hears that the stream is alive, if there is nothing else.
-	beatEvery = 15 * time.Second
-)
+// beatEvery is how often a listener hears that the stream is alive, if there is nothing else.
+const beatEvery = 15 * time.Second
 
 // listen is a stream of server-sent events (WHATWG HTML, section 9.2).
 func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
 	q := parseQuery(r, "collections", "bbox", "after")
 	after := uint64(q.whole("after", 0, 0, maxNumber))
-	box := q.box("bbox")
+	box, collections := q.box("bbox"), q.collections()
 	if q.err != nil {
 		return q.err
 	}
@@ -45,8 +42,8 @@ func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
 		}
 	}
 	var follow *followed
-	if q.has("collections") {
-		follow = &followed{collections: strings.Split(q.text("collections"), ","), box: box}
+	if collections != nil {
+		follow = &followed{collections: collections, box: box}
 		if err := h.mayFollow(r, follow); err != nil {
 			return err
 		}
@@ -316,13 +313,12 @@ func (s *stream) tell(t live.Told) bool {
 		if there && !slices.Contains(s.follow.collections, id) {
 			continue
 		}
-		if e.Feature == "" { // who may see it can have changed, or it is gone
-			if s.server.mayFollow(s.request, s.follow) != nil {
-				return false
-			}
-			if !there {
-				continue
-			}
+		// With a change to a collection itself, who may see it can be others, or it is gone.
+		if e.Feature == "" && s.server.mayFollow(s.request, s.follow) != nil {
+			return false
+		}
+		if !there {
+			continue
 		}
 		if box := s.follow.box; box != nil && e.Now != nil && !e.Now.In(*box) {
 			continue

@@ -344,7 +344,8 @@ func TestWhoMayListen(t *testing.T) {
 	guest.ended()
 	// A ticket is for the beginning.
 	var ticket api.Ticket
-	if err := json.Unmarshal([]byte(h.want(201, h.owner, "POST", "/api/tickets", `{"path":"/api/live"}`)), &ticket); err != nil {
+	made := h.want(201, h.owner, "POST", "/api/tickets", `{"path":"/api/live"}`)
+	if err := json.Unmarshal([]byte(made), &ticket); err != nil {
 		t.Fatal(err)
 	}
 	byTicket := listen(t, server.URL, "", "?ticket="+ticket.Ticket)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"hash/maphash"
-	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -20,8 +19,12 @@ import (
 	"idlebeacon/internal/service"
 )
 
-// maxViewPath is how long the path of a view may be, in bytes.
-const maxViewPath = 8 << 10
+const (
+	// maxViewPath is how long the path of a view may be, in bytes.
+	maxViewPath = 8 << 10
+	// longestViewName is how long its name and its tag may be, in bytes.
+	longestViewName = 200
+)
 
 // liveRoutes are the routes whose answers are kept up to date for listeners.
 var liveRoutes = []string{
@@ -31,7 +34,7 @@ var liveRoutes = []string{
 
 // slowRoutes are those of them that change with every edit, wherever it is. They are sent once in
 // slowlyTold at most.
-var slowRoutes = []string{"/api/collections", one, one + "/categories", one + "/legend"}
+var slowRoutes = []string{"/api/collections", one, one + "/categories", one + "/legend", "/api/changes"}
 
 const slowlyTold = 500 * time.Millisecond
 
@@ -66,8 +69,13 @@ func (h *server) lookAt(w http.ResponseWriter, r *http.Request) error {
 // viewOf reads what a listener wants to look at.
 func (h *server) viewOf(v api.View) (live.View, error) {
 	out := live.View{Name: v.Name, Path: v.Path, Tag: v.ETag}
-	if len(v.Path) > maxViewPath || len(v.Name) > 200 || len(v.ETag) > 200 {
-		return out, invalid.New("path", "is too long").Wanted("a path of at most %d bytes, and shorter names", maxViewPath)
+	for _, m := range []struct {
+		name, text string
+		longest    int
+	}{{"path", v.Path, maxViewPath}, {"name", v.Name, longestViewName}, {"etag", v.ETag, longestViewName}} {
+		if len(m.text) > m.longest {
+			return out, invalid.New(m.name, "is too long").Wanted("at most %d bytes", m.longest)
+		}
 	}
 	u, err := url.ParseRequestURI(v.Path)
 	if err != nil || u.Host != "" || !strings.HasPrefix(v.Path, "/") {
@@ -82,8 +90,12 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 	if slices.Contains(slowRoutes, match.RoutePattern()) {
 		out.Every = slowlyTold
 	}
+	filtered := false
+	for name := range query {
+		filtered = filtered || strings.HasSuffix(name, "filter")
+	}
 	switch {
-	case slices.ContainsFunc(slices.Collect(maps.Keys(query)), func(name string) bool { return strings.HasSuffix(name, "filter") }):
+	case filtered:
 		// A condition may name areas of any collection.
 	case match.URLParam("collection") != "":
 		out.Collections = []string{match.URLParam("collection")}

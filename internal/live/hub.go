@@ -3,7 +3,6 @@ package live
 import (
 	"context"
 	"errors"
-	"log/slog"
 	"sync"
 	"time"
 
@@ -23,7 +22,6 @@ type Source interface {
 // use.
 type Hub struct {
 	source  Source
-	log     *slog.Logger
 	running sync.WaitGroup
 	stop    context.CancelFunc
 
@@ -37,10 +35,10 @@ type Hub struct {
 }
 
 // Open returns a hub that follows a source.
-func Open(source Source, log *slog.Logger) *Hub {
+func Open(source Source) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
 	h := &Hub{
-		source: source, log: log, stop: stop, changed: map[string]uint64{}, more: make(chan struct{}),
+		source: source, stop: stop, changed: map[string]uint64{}, more: make(chan struct{}),
 		listeners: map[string]*Listener{},
 	}
 	h.running.Go(func() { h.follow(ctx) })

@@ -238,7 +238,8 @@ func (s *Service) editedBy(ctx context.Context, c *collection, ask *Ask, o *stor
 
 // seenAs returns an item as the caller of an edit has seen it, nil if that is not known any more.
 func (s *Service) seenAs(ctx context.Context, c *collection, ask *Ask) (seen *feature.Feature) {
-	for _, change := range ask.If.Since {
+	const most = 8 // of the tags that it may have sent
+	for _, change := range ask.If.Since[:min(most, len(ask.If.Since))] {
 		was, err := s.itemAt(ctx, c, ask.ID, change)
 		if err == nil && was.Change == change {
 			return &was.Feature

@@ -79,7 +79,8 @@ func TestPastThroughLargeImports(t *testing.T) {
 	for _, e := range page.Entries {
 		told = append(told, string(e.Op)+" "+e.FeatureID)
 	}
-	if got := strings.Join(told, ", "); got != "create new, delete 7, merge , replace 7, fill , delete 7, create 7, create " ||
+	want := "create new, delete 7, merge , replace 7, fill , delete 7, create 7, create "
+	if got := strings.Join(told, ", "); got != want ||
 		page.Next != 0 {
 		t.Errorf("the history is %s", got)
 	}

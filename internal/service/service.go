@@ -94,7 +94,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Service, erro
 	if err != nil {
 		return nil, err
 	}
-	s.live = live.Open(s, options.Log)
+	s.live = live.Open(s)
 	s.Importer = importing.New(st, s.replica, s.desk, s.room, options.Log)
 	return s, nil
 }

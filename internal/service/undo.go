@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,12 +23,17 @@ type UndoQuery struct {
 	Force bool
 }
 
-// MaxUndone is how many items may be put back at once.
-const MaxUndone = 10_000
+const (
+	// MaxUndone is how many items may be put back at once.
+	MaxUndone = 10_000
+	// maxUndoneBytes is how many bytes they may have, and maxTaken how many changes are taken back.
+	maxUndoneBytes = 64 << 20
+	maxTaken       = 100_000
+)
 
 // A LaterError reports changes that are not taken back because of others that came later.
 type LaterError struct {
-	Later []Past // the newest of them, in the order of their numbers
+	Later []Past // the newest of them, newest first
 	Count int    // how many there are
 }
 
@@ -54,21 +60,18 @@ func (s *Service) CollectionOf(ctx context.Context, change uint64) (string, erro
 }
 
 // Undo takes back changes to the items of a collection, by new changes that put the items back to
-// what they were before, and returns what was changed. If that would take back others, the error is a *LaterError.
+// what they were before, and returns what was changed. If that would take back others, the error
+// is a *LaterError.
 func (s *Service) Undo(ctx context.Context, collection string, q UndoQuery) ([]Edited, error) {
 	c, err := s.collection(ctx, collection)
 	if err != nil {
 		return nil, err
 	}
-	var u *undo
-	err = s.store.LongView(ctx, func(v *store.View) (err error) {
-		u, err = gatherUndo(ctx, v, c, &q)
-		return err
-	})
+	u, err := s.gatherUndo(ctx, c, &q)
 	if err != nil {
 		return nil, err
 	}
-	if len(u.later) > 0 && !q.Force {
+	if u.laterCount > 0 && !q.Force {
 		return nil, u.refuse(collection)
 	}
 	edits, asks, err := u.edits(ctx, c.Info().Key)
@@ -83,9 +86,11 @@ func (s *Service) Undo(ctx context.Context, collection string, q UndoQuery) ([]E
 
 // An undo is changes that are to be taken back, by the items that they are to.
 type undo struct {
-	items []*undoItem
-	byID  map[string]*undoItem
-	later []store.Entry // changes that would be taken back too
+	items      []*undoItem
+	byID       map[string]*undoItem
+	size       int           // of what is to be put back, in bytes
+	later      []store.Entry // the newest changes that would be taken back too
+	laterCount int           // how many such changes there are
 }
 
 // An undoItem is an item that is to be put back.
@@ -96,10 +101,24 @@ type undoItem struct {
 	newest uint64           // the newest change to the item, by whomever
 	there  bool             // it is there now
 	madeBy string           // who made it, if it has to be added
-	taken  []uint64         // the numbers of the changes
+	taken  []uint64         // the numbers of the changes, newest first
 }
 
-func gatherUndo(ctx context.Context, v *store.View, c *collection, q *UndoQuery) (*undo, error) {
+// gatherUndo finds what is to be put back, when it is its turn among dear requests.
+func (s *Service) gatherUndo(ctx context.Context, c *collection, q *UndoQuery) (u *undo, err error) {
+	release, err := s.Work(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	err = s.store.LongView(ctx, func(v *store.View) (err error) {
+		u, err = readUndo(ctx, v, c, q)
+		return err
+	})
+	return u, err
+}
+
+func readUndo(ctx context.Context, v *store.View, c *collection, q *UndoQuery) (*undo, error) {
 	ask := store.HistoryQuery{Collections: []int64{c.Info().Key}, Number: q.Change}
 	switch {
 	case q.Change != 0 && q.Together:
@@ -133,8 +152,14 @@ func gatherUndo(ctx context.Context, v *store.View, c *collection, q *UndoQuery)
 			return false
 		}
 		u.take(e)
-		if len(u.items) > MaxUndone {
+		switch {
+		case len(u.items) > MaxUndone:
 			wrong = invalid.New("change", "this would put back more than %d items", MaxUndone).Wanted("fewer at once")
+		case u.size > maxUndoneBytes:
+			wrong = invalid.New("change", "this would put back items of more than %d MiB", maxUndoneBytes>>20).
+				Wanted("fewer at once")
+		case found > maxTaken:
+			wrong = invalid.New("change", "this would take back more than %d changes", maxTaken).Wanted("fewer at once")
 		}
 		return wrong == nil
 	})
@@ -155,6 +180,7 @@ func (u *undo) take(e *store.Entry) {
 		u.byID[e.FeatureID] = i
 		u.items = append(u.items, i)
 	}
+	u.size += sizeOf(e.Was) - sizeOf(i.to)
 	i.to, i.oldest = e.Was, e.Number
 	i.taken = append(i.taken, e.Number)
 }
@@ -176,19 +202,28 @@ func (u *undo) lookForLater(ctx context.Context, v *store.View, collection int64
 			return err
 		}
 		for _, e := range later {
-			if !slices.Contains(i.taken, e.Number) {
+			if _, taken := slices.BinarySearchFunc(i.taken, e.Number, newestFirst); !taken {
 				u.later = append(u.later, e)
+				u.laterCount++
 			}
 		}
+		u.keepNewest()
 	}
 	return nil
 }
 
-func (u *undo) refuse(collection string) error {
+func newestFirst(a, b uint64) int { return cmp.Compare(b, a) }
+
+// keepNewest forgets all but the newest of the changes that would be taken back too.
+func (u *undo) keepNewest() {
 	const most = 100
-	slices.SortFunc(u.later, func(a, b store.Entry) int { return int(int64(b.Number) - int64(a.Number)) })
-	out := &LaterError{Count: len(u.later)}
-	for _, e := range u.later[:min(most, len(u.later))] {
+	slices.SortFunc(u.later, func(a, b store.Entry) int { return newestFirst(a.Number, b.Number) })
+	u.later = u.later[:min(most, len(u.later))]
+}
+
+func (u *undo) refuse(collection string) error {
+	out := &LaterError{Count: u.laterCount}
+	for _, e := range u.later {
 		out.Later = append(out.Later, Past{e, collection})
 	}
 	return out

@@ -287,14 +287,7 @@ func TestUndoWhileOthersEdit(t *testing.T) {
 	mine := j.edit("key/one", Ask{Op: OpPatch, ID: "a", Patch: patch, If: there},
 		Ask{Op: OpPatch, ID: "b", Patch: patch, If: there})
 	c := must[*collection](t)(j.s.collection(t.Context(), "c"))
-	var u *undo
-	err := j.s.store.LongView(t.Context(), func(v *store.View) (err error) {
-		u, err = gatherUndo(t.Context(), v, c, &UndoQuery{Change: mine[0].Change, Together: true})
-		return err
-	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	u := must[*undo](t)(j.s.gatherUndo(t.Context(), c, &UndoQuery{Change: mine[0].Change, Together: true}))
 	again := must[feature.Patch](t)(feature.ParsePatch([]byte(`{"properties":{"n":2}}`)))
 	j.edit("key/two", Ask{Op: OpPatch, ID: "b", Patch: again, If: there})
 	edits, asks, err := u.edits(t.Context(), c.Info().Key)

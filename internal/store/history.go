@@ -46,7 +46,8 @@ type Entry struct {
 	Imports int64  // how many features a large import put in
 }
 
-// later selects what next happened to a feature after a change: its number, and before. It is formatted with the key of the collection, the id and the number of the change.
+// later selects what next happened to a feature after a change: its number, and before. It is
+// formatted with the key of the collection, the id and the number of the change.
 const later = `SELECT l.number, l.before FROM (
 		(SELECT n.number, n.before FROM changes n
 			WHERE n.collection_key = %[1]s AND n.feature_id = %[2]s AND n.number > %[3]s ORDER BY n.number LIMIT 1)
@@ -64,30 +65,22 @@ const clocksDiffer = time.Minute
 const historyPage = 200
 
 // History calls each with the changes that a query asks for, newest first, until it returns
-// false.
+// false. Each is called while changes are read: it asks the view for nothing else.
 func (v *View) History(ctx context.Context, q HistoryQuery, each func(*Entry) bool) error {
 	for {
-		entries, err := v.historyPage(ctx, &q)
+		more, err := v.historyPage(ctx, &q, each)
 		if err != nil {
 			return fmt.Errorf("reading the history: %w", err)
 		}
-		for i := range entries {
-			at := entries[i].At
-			if !q.From.IsZero() && at.Before(q.From.Add(-clocksDiffer)) {
-				return nil
-			}
-			if !at.Before(q.From) && !each(&entries[i]) {
-				return nil
-			}
-		}
-		if len(entries) < historyPage {
+		if !more {
 			return nil
 		}
-		q.Before = entries[len(entries)-1].Number
 	}
 }
 
-func (v *View) historyPage(ctx context.Context, q *HistoryQuery) (entries []Entry, err error) {
+// historyPage reads some changes, and sets the query to those before them. It reports whether
+// there may be more that are asked for.
+func (v *View) historyPage(ctx context.Context, q *HistoryQuery, each func(*Entry) bool) (more bool, err error) {
 	where, args := q.where()
 	rows, err := v.tx.WithContext(ctx).Raw(`SELECT c.number, c.transaction, c.actor, c.way, c.collection_key,
 			coalesce(c.feature_id, ''), c.op, c.at, c.before::text, l.number, l.before::text,
@@ -101,17 +94,24 @@ func (v *View) historyPage(ctx context.Context, q *HistoryQuery) (entries []Entr
 		LEFT JOIN merges m ON m.number = c.number
 		ORDER BY c.number DESC`, append(args, historyPage)...).Rows()
 	if err != nil {
-		return nil, err
+		return false, err
 	}
 	defer rows.Close()
-	for rows.Next() {
+	found := 0
+	for ; rows.Next(); found++ {
 		e, err := scanEntry(rows)
 		if err != nil {
-			return nil, err
+			return false, err
 		}
-		entries = append(entries, e)
+		if !q.From.IsZero() && e.At.Before(q.From.Add(-clocksDiffer)) {
+			return false, nil
+		}
+		if !e.At.Before(q.From) && !each(&e) {
+			return false, nil
+		}
+		q.Before = e.Number
 	}
-	return entries, rows.Err()
+	return found == historyPage, rows.Err()
 }
 
 func (q *HistoryQuery) where() (where string, args []any) {
@@ -147,7 +147,7 @@ func (q *HistoryQuery) where() (where string, args []any) {
 }
 
 // currentFeature are the columns of a feature as it is, from the table of features as f, as
-// scanCurrent takes them.
+// the columns of a current take them.
 const currentFeature = `coalesce(f.number_id, false), coalesce(f.lon, 0), coalesce(f.lat, 0), f.elevation,
 	f.geometry::text, f.properties, coalesce(CASE WHEN f.change >= 0 THEN f.change
 	ELSE (SELECT number FROM merges WHERE key = -f.change) END, 0)`

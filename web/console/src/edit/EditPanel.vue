@@ -11,7 +11,7 @@ import { fetchItems } from '../api/items'
 import Icon from '../parts/Icon.vue'
 import { useNotices } from '../stores/notices'
 import ConflictChoice from './ConflictChoice.vue'
-import { blankLike, degrees, type Field, fieldOf, pasted, valueOf, written, wrongWith } from './fields'
+import { blankLike, degrees, type Field, fieldOf, pasted, patchOf, valueOf, written, wrongWith } from './fields'
 import { forget, kept, keep } from './kept'
 import { useDraft } from './useDraft'
 
@@ -53,18 +53,22 @@ watch(at, (now, before) => {
   if (!now) return
   lat.value = written(now.lat)
   lon.value = written(now.lon)
-  if (before) dirty.value = true
+  const placed = item.value && positionOf(item.value)
+  if (before && !(placed?.lat === now.lat && placed.lon === now.lon)) dirty.value = true
 })
 watch(
   [fields, at, collection],
   () => {
-    if (dirty.value) keep({ ...props.target, collection: collection.value, fields: fields.value, at: at.value })
+    if (!dirty.value) return
+    const edit = { collection: collection.value, fields: fields.value, at: at.value }
+    keep({ ...edit, item: props.target.item, from: item.value })
   },
   { deep: true },
 )
 
 /** The position is what was typed, or pasted as two numbers. */
 function typedAt(): void {
+  problem.value = null
   const both = pasted(lat.value) ?? pasted(lon.value)
   const typed = { lat: degrees(lat.value), lon: degrees(lon.value) }
   if (both) at.value = both
@@ -123,6 +127,7 @@ onMounted(async () => {
       await offer()
     }
     if (before && same) {
+      item.value = before.from // what others have changed since is found out when it is saved
       collection.value = before.collection
       fields.value = before.fields
       at.value = before.at
@@ -154,18 +159,15 @@ function properties(): Record<string, unknown> {
   return Object.fromEntries(all.filter(([, value]) => value !== undefined))
 }
 
-/** What differs between an item and the form, as a merge patch: objects are not merged but put anew. */
-function patch(from: StoredItem): object {
+/** What the form makes different of an item: properties, null for those taken out, and where it is. */
+function own(from: StoredItem): { properties?: Record<string, unknown>; geometry?: object } {
   const now = properties()
-  const changed: Record<string, unknown> = {}
-  for (const name of new Set([...Object.keys(from.properties), ...Object.keys(now)])) {
-    const [was, is] = [from.properties[name], now[name]]
-    if (JSON.stringify(was) !== JSON.stringify(is)) changed[name] = is === undefined ? null : is
-  }
+  const names = Object.keys(patchOf(from.properties, now) as object)
+  const changed = Object.fromEntries(names.map((name) => [name, now[name] ?? null]))
   const was = positionOf(from)
   const moved = at.value && was && (at.value.lat !== was.lat || at.value.lon !== was.lon)
   return {
-    ...(Object.keys(changed).length > 0 && { properties: changed }),
+    ...(names.length > 0 && { properties: changed }),
     ...(moved && { geometry: { type: 'Point', coordinates: coordinates(from, at.value) } }),
   }
 }
@@ -201,9 +203,10 @@ async function save(): Promise<void> {
 
 async function send(): Promise<StoredItem | null> {
   if (item.value) {
-    const change = patch(item.value)
+    const change = own(item.value)
     if (Object.keys(change).length === 0) return item.value
-    return patchItem(collection.value, String(item.value.id), change, item.value.etag ?? '')
+    const patch = { ...change, ...(change.properties && { properties: patchOf(item.value.properties, properties()) }) }
+    return patchItem(collection.value, String(item.value.id), patch, item.value.etag ?? '')
   }
   return createItem(collection.value, {
     type: 'Feature',
@@ -217,11 +220,11 @@ function settle(members: readonly string[]): void {
   const c = conflict.value
   const mine = item.value
   if (!c || !mine) return
-  const own = patch(mine) as { properties?: Record<string, unknown>; geometry?: object }
+  const ours = own(mine)
   const position = at.value
   show(c.current)
-  if (own.geometry && members.includes('/geometry')) at.value = position
-  for (const [name, value] of Object.entries(own.properties ?? {})) {
+  if (ours.geometry && members.includes('/geometry')) at.value = position
+  for (const [name, value] of Object.entries(ours.properties ?? {})) {
     const theirs = c.differing.some((d) => d.member === `/properties/${name.replace(/~/g, '~0').replace(/\//g, '~1')}`)
     if (theirs && !members.includes(`/properties/${name}`)) continue
     const field = fields.value.find((f) => f.name === name)
@@ -265,14 +268,14 @@ onUnmounted(() => window.removeEventListener('beforeunload', leaving))
 </script>
 
 <template>
-  <section ref="form" class="edit" :aria-labelledby="id" @keydown.esc.stop="cancel">
+  <section ref="form" class="edit" :aria-labelledby="id" @keydown.esc.stop="emit('close')">
     <h2 :id="id" dir="auto">{{ heading }}</h2>
     <Message v-if="problem" severity="error" class="told">{{ problem }}</Message>
     <Message v-for="w in warnings" :key="w" severity="warn" class="told">Saved, but: {{ w }}</Message>
     <ConflictChoice
       v-if="conflict && item"
       :conflict="conflict"
-      :mine="patch(item)"
+      :mine="own(item)"
       @settle="settle"
       @cancel="conflict = null"
     />

@@ -58,6 +58,17 @@ export function valueOf(f: Field): unknown {
   }
 }
 
+const isObject = (value: unknown): value is Record<string, unknown> =>
+  typeof value === 'object' && value !== null && !Array.isArray(value)
+
+/** The merge patch (RFC 7396) that makes one value of another. Members of objects that are gone are null in it. */
+export function patchOf(was: unknown, is: unknown): unknown {
+  if (!isObject(was) || !isObject(is)) return is === undefined ? null : is
+  const names = new Set([...Object.keys(was), ...Object.keys(is)])
+  const changed = [...names].filter((name) => JSON.stringify(was[name]) !== JSON.stringify(is[name]))
+  return Object.fromEntries(changed.map((name) => [name, patchOf(was[name], is[name])]))
+}
+
 /** How a value reads for people. */
 export function told(value: unknown): string {
   if (value === undefined) return '—'

@@ -1,10 +1,12 @@
 import type { Position } from '@idlebeacon/map'
+import type { StoredItem } from '../api/edits'
 import type { Field } from './fields'
 
 /** An edit that is not saved yet. */
 export interface Unsaved {
   collection: string
   item: string | null // null for a new place
+  from: StoredItem | null // the item as it was when the edit began
   fields: Field[]
   at: Position | null
 }
