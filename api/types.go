@@ -82,10 +82,12 @@ type Collection struct {
 	// Whether edits need not say what they were made from
 	UnconditionalEdits bool `json:"unconditional_edits"`
 	// How near another place has to be to be taken for the same, in metres; 0 for never
-	AlikeWithin float64         `json:"alike_within"`
-	Categories  []CategoryCount `json:"categories"`
-	Extent      *Extent         `json:"extent,omitempty"`
-	Links       []Link          `json:"links"`
+	AlikeWithin float64 `json:"alike_within"`
+	// Whether somebody has said what items have to be
+	HasSchema  bool            `json:"has_schema"`
+	Categories []CategoryCount `json:"categories"`
+	Extent     *Extent         `json:"extent,omitempty"`
+	Links      []Link          `json:"links"`
 }
 
 // Extent says where a collection's items are.
@@ -482,8 +484,9 @@ type Problem struct {
 	Current    *Item        `json:"current,omitempty"`
 	CurrentTag string       `json:"current_etag,omitempty"`
 	Differing  []Difference `json:"differing,omitempty"`
-	Edits      []Verdict    `json:"edits,omitempty"` // of edits that were asked for as one: what stands against each
-	Later      []Change     `json:"later,omitempty"` // of an undo: changes that it would take back too
+	Edits      []Verdict    `json:"edits,omitempty"`   // of edits that were asked for as one: what stands against each
+	Misfits    []Misfit     `json:"misfits,omitempty"` // what is not as the collection's schema wants it; the first 20
+	Later      []Change     `json:"later,omitempty"`   // of an undo: changes that it would take back too
 }
 
 // Health says how the service is.

@@ -51,6 +51,9 @@ func (h *server) conformance(w http.ResponseWriter, _ *http.Request) error {
 		"http://www.opengis.net/spec/ogcapi-features-4/1.0/conf/update",
 		"http://www.opengis.net/spec/ogcapi-features-4/1.0/conf/features",
 		"http://www.opengis.net/spec/ogcapi-features-4/1.0/conf/optimistic-locking-etags",
+		"http://www.opengis.net/spec/ogcapi-features-5/1.0/conf/schemas",
+		"http://www.opengis.net/spec/ogcapi-features-5/1.0/conf/core-roles-features",
+		"http://www.opengis.net/spec/ogcapi-features-5/1.0/conf/returnables-and-receivables",
 	}})
 }
 

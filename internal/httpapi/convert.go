@@ -19,6 +19,9 @@ import (
 	"idlebeacon/internal/store"
 )
 
+// schemaRelation is how a collection relates to its schema (OGC API - Features - Part 5).
+const schemaRelation = "http://www.opengis.net/def/rel/ogc/1.0/schema"
+
 // What goes over the wire, from what the service returns.
 
 // boxArray writes a box in the order of bbox, rounded outwards to a centimetre.
@@ -35,11 +38,12 @@ func describeCollection(r *http.Request, c service.Summary, at site) api.Collect
 		CreatedAt: c.CreatedAt,
 		Count:     c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Newest, ChangedAt: c.NewestAt,
 		OwnChange: c.Change, Categories: []api.CategoryCount{}, Guests: c.Guests,
-		UnconditionalEdits: c.UnconditionalEdits, AlikeWithin: c.Alike,
+		UnconditionalEdits: c.UnconditionalEdits, AlikeWithin: c.Alike, HasSchema: c.Collection.Schema != nil,
 		Links: []api.Link{
 			at.link("self", collectionPath(c.ID), plainJSON, ""),
 			at.link("items", collectionPath(c.ID)+"/items", geoJSON, "its items"),
 			at.link("style", collectionPath(c.ID)+"/style", plainJSON, "how it is drawn"),
+			at.link(schemaRelation, collectionPath(c.ID)+"/schema", schemaJSON, "what its items have to be"),
 		},
 	}
 	if actorOf(r).Role.Includes(policy.Owner) {

@@ -13,6 +13,7 @@ import (
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/core/schema"
 	"idlebeacon/internal/core/secret"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
@@ -69,6 +70,7 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		retry         *fault.RetryError
 		later         *service.LaterError
 		forgotten     *fault.ForgottenError
+		misfit        *schema.Error
 	)
 	switch {
 	case errors.As(err, &wrong):
@@ -99,6 +101,8 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		p = problem(http.StatusGone, "", forgotten.Error())
 	case errors.As(err, &later):
 		p = h.laterProblem(later)
+	case errors.As(err, &misfit):
+		p = schemaProblem(err, misfit)
 	case errors.As(err, &retry):
 		p = problem(http.StatusUnprocessableEntity, "", retry.Error())
 	default:

@@ -183,6 +183,7 @@ func (h *server) seeing(g guarded) {
 	g.get(one+"/categories", h.handle(h.categories))
 	g.get(one+"/style", h.handle(h.getStyle))
 	h.drawn(g, one+"/legend", h.legend)
+	g.get(one+"/schema", h.handle(h.getSchema))
 	g.get(one+"/near", h.handle(h.near))
 	g.get(one+"/export", h.download(h.exportFile))
 }
@@ -205,6 +206,9 @@ func (h *server) managing(g guarded) {
 	g.delete(one, h.bare(h.deleteCollection))
 	g.put(one+"/style", h.stream(h.alone(h.putStyle)))
 	g.delete(one+"/style", h.bare(h.deleteStyle))
+	g.put(one+"/schema", h.stream(h.alone(h.putSchema)))
+	g.delete(one+"/schema", h.bare(h.deleteSchema))
+	g.post(one+"/schema/check", h.stream(h.alone(h.checkSchema)))
 	g.put("/api/icons/{icon}", h.stream(h.alone(h.putIcon)))
 	g.delete("/api/icons/{icon}", h.bare(h.deleteIcon))
 	g.post("/api/inspect", h.stream(h.inspectFile))

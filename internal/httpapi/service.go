@@ -66,6 +66,9 @@ type Service interface {
 
 	Style(ctx context.Context, collection string) (service.Style, error)
 	SetStyle(ctx context.Context, collection string, raw []byte, since []uint64) (service.Style, error)
+	Schema(ctx context.Context, collection string) (service.Schema, error)
+	SetSchema(ctx context.Context, collection string, raw []byte, since []uint64) (service.SchemaReport, error)
+	CheckSchema(ctx context.Context, collection string, raw []byte) (service.SchemaReport, error)
 	Legend(ctx context.Context, collection, draft string) (style.Legend, error)
 	Icons(ctx context.Context) ([]service.Icon, error)
 	Icon(ctx context.Context, name string) (service.Icon, error)

@@ -144,9 +144,11 @@ func (m *Importer) check(ctx context.Context, collection string, r io.Reader, op
 	report.DryRun = true
 	c, err := m.target(ctx, collection, options.Make)
 	var missing *fault.NotFoundError
+	if err == nil {
+		err = suit(&options.File, c)
+	}
 	switch {
 	case err == nil:
-		options.File.Known = Known(c)
 	case !errors.As(err, &missing):
 		return report, err
 	}

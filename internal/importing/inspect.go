@@ -47,7 +47,9 @@ func (m *Importer) Inspect(
 	ctx context.Context, collection string, r io.Reader, options formats.Options, partial bool, category *string,
 ) (out Inspection, err error) {
 	if c, err := m.collection(ctx, collection); err == nil {
-		options.Known = Known(c)
+		if err := suit(&options, c); err != nil {
+			return out, err
+		}
 		out.NameProperty, out.CategoryProperty = c.Info().NameProperty, c.Info().CategoryProperty
 	}
 	options.Unplaced, options.Partial = true, partial

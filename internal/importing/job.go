@@ -71,7 +71,9 @@ func (m *Importer) beginImport(ctx context.Context, collection string, options O
 	if err != nil {
 		return nil, err
 	}
-	options.File.Known = Known(c)
+	if err := suit(&options.File, c); err != nil {
+		return nil, err
+	}
 	i := &job{
 		importer: m, into: c, options: options, report: newReport(),
 		origin: store.Origin{Actor: policy.By(ctx), Way: store.ByImport},

@@ -2,11 +2,13 @@ package replica
 
 import (
 	"context"
+	"fmt"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"idlebeacon/internal/core/places"
+	"idlebeacon/internal/core/schema"
 	"idlebeacon/internal/core/shapes"
 	"idlebeacon/internal/store"
 )
@@ -97,6 +99,33 @@ func (c *Copy) Beside(key any, make func() any) any {
 	}
 	kept, _ := c.beside.LoadOrStore(key, make())
 	return kept
+}
+
+type rulesKey struct{} // of what is kept beside a collection
+
+// rules are what the features of a collection have to be, as of some state of it.
+type rules struct {
+	of     *string
+	schema *schema.Schema
+}
+
+// Rules returns what the features of the collection have to be: nil if nobody has said.
+func (c *Copy) Rules() (*schema.Schema, error) {
+	text := c.Info().Schema
+	if text == nil {
+		return nil, nil
+	}
+	beside := c.Beside(rulesKey{}, func() any { return new(atomic.Pointer[rules]) })
+	kept := beside.(*atomic.Pointer[rules])
+	if r := kept.Load(); r != nil && *r.of == *text {
+		return r.schema, nil
+	}
+	parsed, err := schema.Parse([]byte(*text))
+	if err != nil {
+		return nil, fmt.Errorf("the stored schema of %q: %w", c.Info().ID, err)
+	}
+	kept.Store(&rules{text, parsed})
+	return parsed, nil
 }
 
 // follow brings the contents up to a change of one feature, which may have become a place

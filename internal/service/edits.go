@@ -9,6 +9,7 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/core/schema"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/store"
@@ -108,12 +109,16 @@ func (s *Service) EditItems(
 	if err != nil {
 		return nil, err
 	}
+	rules, err := c.Rules()
+	if err != nil {
+		return nil, err
+	}
 	w := store.Write{Origin: byEdit(ctx), Edits: make([]store.Edit, len(asks)), Together: true, Retry: retry}
 	errs := make([]error, len(asks))
 	refused := false
 	first := make(map[string]int, len(asks))
 	for i := range asks {
-		if w.Edits[i], errs[i] = editOf(ctx, c, &asks[i]); errs[i] == nil {
+		if w.Edits[i], errs[i] = editOf(ctx, c, rules, &asks[i]); errs[i] == nil {
 			if at, again := first[asks[i].ID]; again {
 				errs[i] = invalid.New("id", "%q is that of edit %d too", asks[i].ID, at).Wanted("an item once")
 			}
@@ -154,7 +159,7 @@ func (s *Service) editTogether(ctx context.Context, c *collection, w store.Write
 
 // editOf returns what the store is asked for, or what can be said against it at once. An item
 // that is to be created without an id is given one, a UUIDv7.
-func editOf(ctx context.Context, c *collection, ask *Ask) (e store.Edit, err error) {
+func editOf(ctx context.Context, c *collection, rules *schema.Schema, ask *Ask) (e store.Edit, err error) {
 	f := ask.Feature
 	if ask.If.Absent && (ask.Op == OpPatch || ask.Op == OpDelete) {
 		return e, invalid.New("If-None-Match", "is for adding an item")
@@ -168,6 +173,9 @@ func editOf(ctx context.Context, c *collection, ask *Ask) (e store.Edit, err err
 	switch {
 	case ask.Op == OpCreate || ask.Op == OpReplace:
 		if err := f.Validate(); err != nil {
+			return e, err
+		}
+		if err := rules.Check(&f); err != nil {
 			return e, err
 		}
 	case feature.CheckID(ask.ID) != nil: // no item has such an id
@@ -185,7 +193,13 @@ func editOf(ctx context.Context, c *collection, ask *Ask) (e store.Edit, err err
 		e.Kind = store.Delete
 	case ask.Op == OpPatch:
 		e.Kind = store.Alter
-		e.Change = func(was *feature.Feature) (feature.Feature, error) { return ask.Patch.Apply(was) }
+		e.Change = func(was *feature.Feature) (feature.Feature, error) {
+			now, err := ask.Patch.Apply(was)
+			if err == nil {
+				err = rules.Check(&now)
+			}
+			return now, err
+		}
 	case ask.If.given():
 		e.Kind = store.Alter
 		e.Change = func(was *feature.Feature) (feature.Feature, error) {

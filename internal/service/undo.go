@@ -74,7 +74,7 @@ func (s *Service) Undo(ctx context.Context, collection string, q UndoQuery) ([]E
 	if u.laterCount > 0 && !q.Force {
 		return nil, u.refuse(collection)
 	}
-	edits, asks, err := u.edits(ctx, c.Info().Key)
+	edits, asks, err := u.edits(ctx, c)
 	if len(edits) == 0 {
 		return []Edited{}, err
 	}
@@ -230,13 +230,20 @@ func (u *undo) refuse(collection string) error {
 }
 
 // edits returns what puts the items back to what they were, if nothing else is changed meanwhile.
-func (u *undo) edits(ctx context.Context, collection int64) (edits []store.Edit, asks []Ask, err error) {
+func (u *undo) edits(ctx context.Context, c *collection) (edits []store.Edit, asks []Ask, err error) {
 	onlyBy := onlyOwn(ctx)
+	rules, err := c.Rules()
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, i := range u.items {
-		e := store.Edit{Collection: collection, Feature: feature.Feature{ID: i.id}, OnlyBy: onlyBy}
+		e := store.Edit{Collection: c.Info().Key, Feature: feature.Feature{ID: i.id}, OnlyBy: onlyBy}
 		ask := Ask{ID: i.id, Op: OpReplace}
 		if i.to != nil {
 			e.Feature = *i.to
+			if err := rules.Check(i.to); err != nil {
+				return nil, nil, fmt.Errorf("the item %q as it was: %w", i.id, err)
+			}
 		}
 		switch {
 		case i.to == nil && !i.there:

@@ -290,7 +290,7 @@ func TestUndoWhileOthersEdit(t *testing.T) {
 	u := must[*undo](t)(j.s.gatherUndo(t.Context(), c, &UndoQuery{Change: mine[0].Change, Together: true}))
 	again := must[feature.Patch](t)(feature.ParsePatch([]byte(`{"properties":{"n":2}}`)))
 	j.edit("key/two", Ask{Op: OpPatch, ID: "b", Patch: again, If: there})
-	edits, asks, err := u.edits(t.Context(), c.Info().Key)
+	edits, asks, err := u.edits(t.Context(), c)
 	if err != nil {
 		t.Fatal(err)
 	}

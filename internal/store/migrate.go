@@ -260,6 +260,10 @@ var migrations = []*gormigrate.Migration{
 		`CREATE INDEX changes_to_collections ON changes (collection_key, number) WHERE feature_id IS NULL`,
 		`CREATE INDEX changes_by_actor ON changes (actor, number) WHERE actor <> ''`,
 	)},
+	{ID: "0013-schemas", Migrate: statements(
+		// What the features of a collection have to be; null if nobody has said.
+		`ALTER TABLE collections ADD COLUMN schema json`,
+	)},
 }
 
 // ownTables are the tables that the migrations make.

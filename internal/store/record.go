@@ -22,6 +22,7 @@ type collectionRecord struct {
 	GuestOrigins     string    `json:"guest_origins"` // with spaces between
 
 	UnconditionalEdits bool     `json:"unconditional_edits"`
+	Schema             *string  `json:"schema"`       // as JSON, in a text
 	AlikeWithin        *float64 `json:"alike_within"` // metres
 }
 

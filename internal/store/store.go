@@ -207,6 +207,7 @@ type Collection struct {
 	GuestOrigins     string // the origins of web pages from which they may, with spaces between
 	// UnconditionalEdits lets edits be made that do not say what they were made from.
 	UnconditionalEdits bool
+	Schema             *string  // what its features have to be, as JSON; nil if nobody has said
 	AlikeWithin        *float64 // how near a place may be the same, in metres; nil for what the service takes
 }
 

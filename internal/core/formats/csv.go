@@ -119,6 +119,7 @@ func openCSV(b *bufio.Reader, guard *guard, mender *mender, options Options, sur
 		}
 	}
 	typed := newTypedReader(r, options, survey)
+	typed.check = options.Check // here a row is still what it is in the file
 	roles := map[int]Role{r.geometry: GeometryRole, r.lon: LonRole, r.lat: LatRole, r.id: IDRole}
 	return &csvReader{typedReader: typed, source: r, roles: roles}, nil
 }

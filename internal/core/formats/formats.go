@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -210,6 +211,9 @@ type Options struct {
 	// Types are those of columns that are not to be guessed, for formats whose
 	// values are all text.
 	Types map[string]Type
+	// Wanted are the types that the collection wants of columns, which need not be there. Types
+	// go before them.
+	Wanted map[string]Type
 	// NoValue are words that stand for no value, in these formats. Case does not matter.
 	NoValue []string
 	// Encoding is that of the text, by its name at the IANA: found out if empty.
@@ -229,8 +233,20 @@ type Options struct {
 	// Known is where the other features of the collection are, nil if that is not
 	// known: a Doubt may come from it.
 	Known *doubts.Known
+	// Check returns what else is wrong with a feature, nil for nothing; may be nil.
+	Check func(*feature.Feature) error
 	// Survey is what all of the file shows, nil if it has not been read before.
 	Survey *Survey
+}
+
+// types returns the types of columns that are not to be guessed.
+func (o *Options) types() map[string]Type {
+	all := maps.Clone(o.Wanted)
+	if all == nil {
+		return o.Types
+	}
+	maps.Copy(all, o.Types)
+	return all
 }
 
 // ReadWhole reads a file, which open gives from its beginning, to its end. Each time it calls
@@ -333,6 +349,9 @@ func (f *File) open(r io.Reader) error {
 		f.head, f.missing = table.source.text(table.source.header), table.source.missing
 	} else if options.IDColumn != "" {
 		reader = &idReader{Reader: reader, property: options.IDColumn, json: format.Typed()}
+	}
+	if options.Check != nil && format != CSV {
+		reader = &ruledReader{Reader: reader, check: options.Check, json: format.Typed()}
 	}
 	checked := newCheckedReader(reader, &options, survey)
 	f.Reader, f.end = checked, checked.end

@@ -42,9 +42,34 @@ func (r *idReader) Next() (Row, error) {
 }
 
 func (r *idReader) reject(row *Row, format string, args ...any) *RowError {
-	e := &RowError{Row: row.Number, Line: row.Line, Reason: fmt.Sprintf(format, args...)}
-	if r.json {
+	return row.refused(r.json, fmt.Sprintf(format, args...))
+}
+
+// refused returns why a row that could be read is not used. A feature in JSON is a row as it stands
+// in the file.
+func (row *Row) refused(json bool, reason string) *RowError {
+	e := &RowError{Row: row.Number, Line: row.Line, Reason: reason}
+	if json {
 		e.Source = keep(row.Feature.AppendJSON(nil))
 	}
 	return e
+}
+
+// A ruledReader leaves out the features that do not pass a check.
+type ruledReader struct {
+	Reader
+	check func(*feature.Feature) error
+	json  bool
+}
+
+// Next implements Reader.
+func (r *ruledReader) Next() (Row, error) {
+	row, err := r.Reader.Next()
+	if err != nil {
+		return row, err
+	}
+	if err := r.check(&row.Feature); err != nil {
+		return row, row.refused(r.json, err.Error())
+	}
+	return row, nil
 }

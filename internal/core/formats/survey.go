@@ -110,9 +110,10 @@ func (s *Survey) notes(o *Options) (notes []Note) {
 	for _, what := range s.leftOutKeys {
 		notes = append(notes, Note{Kind: LeftOutNote, What: what, Count: s.leftOut[what]})
 	}
+	types := o.types()
 	for _, name := range s.names {
-		_, asked := o.Types[name]
-		notes = append(notes, s.columns[name].notes(name, s.reading(name, o.Types), asked)...)
+		_, asked := types[name]
+		notes = append(notes, s.columns[name].notes(name, s.reading(name, types), asked)...)
 	}
 	for _, name := range Fixes {
 		asked := *o.Fix.named(name)

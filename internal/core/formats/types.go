@@ -56,6 +56,7 @@ type typedReader struct {
 	stop     error // what ended the file
 	readings map[string]reading
 	builder  feature.Builder
+	check    func(*feature.Feature) error // nil if somebody else checks the features
 
 	// The readings of the names of the row before: those of most rows are the same.
 	lastNames    []string
@@ -72,7 +73,7 @@ const (
 func newTypedReader(source textSource, options Options, survey *Survey) *typedReader {
 	r := &typedReader{
 		source:   source,
-		asked:    options.Types,
+		asked:    options.types(),
 		none:     newNoValues(options.NoValue),
 		survey:   survey,
 		readings: map[string]reading{},
@@ -171,6 +172,11 @@ func (r *typedReader) Next() (Row, error) {
 		r.set(row.names[i], value, readings[i])
 	}
 	row.feature.Properties = r.builder.Properties()
+	if r.check != nil {
+		if err := r.check(&row.feature); err != nil {
+			return Row{}, r.unusable(&row, "%v", err)
+		}
+	}
 	return Row{Number: row.number, Line: row.line, Feature: row.feature, applied: row.applied, closed: row.closed}, nil
 }
 

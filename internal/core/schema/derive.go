@@ -1,0 +1,124 @@
+package schema
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"idlebeacon/internal/core/feature"
+)
+
+// geometryPrefix begins the formats of members that stand for a geometry (OGC 23-058).
+const geometryPrefix = "geometry-"
+
+// geometryFormats returns the formats of geometries, which tell their types.
+func geometryFormats() (all []*jsonschema.Format) {
+	for name, types := range map[string][]string{
+		"any":                           nil,
+		"point":                         {"Point"},
+		"multipoint":                    {"MultiPoint"},
+		"linestring":                    {"LineString"},
+		"multilinestring":               {"MultiLineString"},
+		"polygon":                       {"Polygon"},
+		"multipolygon":                  {"MultiPolygon"},
+		"geometrycollection":            {"GeometryCollection"},
+		"point-or-multipoint":           {"Point", "MultiPoint"},
+		"linestring-or-multilinestring": {"LineString", "MultiLineString"},
+		"polygon-or-multipolygon":       {"Polygon", "MultiPolygon"},
+	} {
+		all = append(all, &jsonschema.Format{Name: geometryPrefix + name, Validate: func(value any) error {
+			g, isObject := value.(map[string]any)
+			if !isObject || types == nil {
+				return nil
+			}
+			for _, t := range types {
+				if g["type"] == t {
+					return nil
+				}
+			}
+			return fmt.Errorf("is a %v", g["type"])
+		}})
+	}
+	return all
+}
+
+// A Kind is what values of a property were seen to be. Kinds add up.
+type Kind uint8
+
+// The kinds of values.
+const (
+	Text Kind = 1 << iota
+	Number
+	Boolean
+	Other  // arrays and objects
+	Date   // a text that is a date, such as 2026-04-12
+	Moment // a text that is a date with a time
+)
+
+// A Property is a property that features have.
+type Property struct {
+	Name string
+	Kind Kind // of all of its values; 0 if they are not known
+}
+
+// Derived returns a schema, as JSON, that says of features only what is so of all of them. ns are the properties in
+// the order in which people know them.
+func Derived(title string, properties []Property, points bool) []byte {
+	out := append([]byte(`{"$schema":`), feature.AppendText(nil, Dialect)...)
+	out = append(out, `,"title":`...)
+	out = feature.AppendText(out, title)
+	geometry := "geometry-any"
+	if points {
+		geometry = "geometry-point"
+	}
+	out = append(out, `,"type":"object","properties":{`...)
+	if !has(properties, "geometry") {
+		out = append(out, `"geometry":{"x-ogc-role":"primary-geometry","format":"`+geometry+`"},`...)
+	}
+	for i, p := range properties {
+		out = append(feature.AppendText(out, p.Name), ':', '{')
+		if types := typesSeen(p.Kind); len(types) == 1 {
+			out = append(out, `"type":"`+types[0]+`"`...)
+		} else if len(types) > 1 {
+			out = append(out, `"type":["`+strings.Join(types, `","`)+`"]`...)
+		}
+		out = fmt.Appendf(out, `%s"x-ogc-propertySeq":%d},`, comma(out), i+1)
+	}
+	if out[len(out)-1] == ',' {
+		out = out[:len(out)-1]
+	}
+	return append(out, "}}"...)
+}
+
+// comma returns what has to stand between the last member written and the next.
+func comma(written []byte) string {
+	if written[len(written)-1] == '{' {
+		return ""
+	}
+	return ","
+}
+
+func has(properties []Property, name string) bool {
+	for _, p := range properties {
+		if p.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+func typesSeen(k Kind) (types []string) {
+	if k&Other != 0 {
+		return nil
+	}
+	for _, t := range []struct {
+		kind Kind
+		name string
+	}{{Text, "string"}, {Number, "number"}, {Boolean, "boolean"}} {
+		if k&t.kind != 0 {
+			types = append(types, t.name)
+		}
+	}
+	return types
+}
