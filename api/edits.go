@@ -82,7 +82,7 @@ type Change struct {
 	At         time.Time `json:"at"`
 	Actor      string    `json:"actor"`           // such as key/ab12; empty if not known
 	By         string    `json:"by"`              // what people call the actor; empty if not known
-	Way        string    `json:"way"`             // edit, console, command, undo or import; empty if not known
+	Way        string    `json:"way"`             // edit, console, command, suggestion, undo or import; empty if not known
 	Op         string    `json:"op"`              // create, replace or delete; fill or merge of a large import
 	Collection string    `json:"collection"`      // the id
 	Item       *string   `json:"item,omitempty"`  // the id; absent if the change is to the collection itself

@@ -86,6 +86,12 @@ type UnavailableError struct{ Reason string }
 
 func (e *UnavailableError) Error() string { return e.Reason }
 
+// A TooManyError reports that there are as many of something as there may be, of one caller or of
+// all.
+type TooManyError struct{ Reason string }
+
+func (e *TooManyError) Error() string { return e.Reason }
+
 // A FullError reports that there is no room on a disk.
 type FullError struct {
 	Where string // "the database" or "temporary files"

@@ -95,9 +95,9 @@ const maxNumber = 1 << 53
 func (q *query) way() store.Way {
 	way := store.Way(q.text("way"))
 	switch way {
-	case "", store.ByEdit, store.ByConsole, store.ByCommand, store.ByUndo, store.ByImport:
+	case "", store.ByEdit, store.ByConsole, store.ByCommand, store.ByUndo, store.ByImport, store.BySuggestion:
 	default:
-		q.fail("way", "%q is none; want edit, console, command, undo or import", way)
+		q.fail("way", "%q is none; want edit, console, command, suggestion, undo or import", way)
 	}
 	return way
 }
@@ -154,7 +154,7 @@ func (h *server) describeChange(p *service.Past) api.Change {
 func differencesOf(was, is *feature.Feature) []api.Difference {
 	out := []api.Difference{}
 	for _, d := range feature.Differences(was, is) {
-		out = append(out, api.Difference{Member: d.Member, Was: d.Was, Is: d.Is})
+		out = append(out, describeDifference(d))
 	}
 	return out
 }

@@ -202,9 +202,11 @@ func (h *server) shared(next http.Handler) http.Handler {
 		},
 		AllowedHeaders: []string{
 			"Accept", "Authorization", "Content-Type", "If-Match", "If-None-Match", "Idempotency-Key", "Last-Event-ID",
+			followHeader,
 		},
 		ExposedHeaders: []string{
 			"ETag", "Location", "Link", "Retry-After", "WWW-Authenticate", "RateLimit", "RateLimit-Policy", asOfHeader,
+			changeHeader, derivedHeader,
 		},
 		MaxAge: 600,
 	}).Handler(next)
@@ -261,6 +263,17 @@ func (h *server) sameSite(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
+		if actorOf(r).Kind == policy.Guest && suggests(r.URL.Path) { // a collection says from which pages guests may
+			next.ServeHTTP(w, r)
+			return
+		}
 		guarded.ServeHTTP(w, r)
 	})
+}
+
+// suggests reports whether a path is that of suggestions.
+func suggests(path string) bool {
+	rest, found := strings.CutPrefix(path, "/api/collections/")
+	_, rest, _ = strings.Cut(rest, "/")
+	return found && (rest == "suggestions" || strings.HasPrefix(rest, "suggestions/"))
 }

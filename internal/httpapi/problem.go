@@ -71,6 +71,7 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		later         *service.LaterError
 		forgotten     *fault.ForgottenError
 		misfit        *schema.Error
+		many          *fault.TooManyError
 	)
 	switch {
 	case errors.As(err, &wrong):
@@ -101,6 +102,8 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		p = problem(http.StatusGone, "", forgotten.Error())
 	case errors.As(err, &later):
 		p = h.laterProblem(later)
+	case errors.As(err, &many):
+		p = problem(http.StatusTooManyRequests, "", many.Error())
 	case errors.As(err, &misfit):
 		p = schemaProblem(err, misfit)
 	case errors.As(err, &retry):

@@ -197,6 +197,13 @@ func (h *server) changing(g guarded) {
 	g.post(one+"/changes", h.stream(h.alone(h.changeItems)))
 	g.post("/api/changes/{change}/undo", h.bare(h.undoChange))
 	g.post(one+"/changes/undo", h.bare(h.undoChanges))
+	g.get(one+"/suggestions", h.handle(h.listSuggestions))
+	g.post(one+"/suggestions", h.handle(h.suggest))
+	g.get(one+"/suggestions/{suggestion}", h.handle(h.getSuggestion))
+	g.put(one+"/suggestions/{suggestion}", h.handle(h.changeSuggestion))
+	g.delete(one+"/suggestions/{suggestion}", h.handle(h.withdrawSuggestion))
+	g.post(one+"/suggestions/{suggestion}/accept", h.bare(h.acceptSuggestion))
+	g.post(one+"/suggestions/{suggestion}/decline", h.bare(h.declineSuggestion))
 }
 
 // managing are the routes that change what collections are like, and bring files.
@@ -247,7 +254,7 @@ func (h *server) admitting(g guarded) {
 // pages are the routes of the web console, and of the pictures that popups show.
 func (h *server) pages(g guarded) {
 	if h.options.Console != nil {
-		for _, page := range []string{"/", "/data", "/data/*", "/access", "/changes"} {
+		for _, page := range []string{"/", "/data", "/data/*", "/access", "/changes", "/suggestions/*"} {
 			g.get(page, h.page)
 		}
 		g.get("/assets/*", h.pageFile)

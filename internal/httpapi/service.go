@@ -49,6 +49,17 @@ type Service interface {
 	Since(ctx context.Context, collection string, q service.SinceQuery) (service.SincePage, error)
 	CollectionOf(ctx context.Context, change uint64) (string, error)
 	Undo(ctx context.Context, collection string, q service.UndoQuery) ([]service.Edited, error)
+	Suggest(ctx context.Context, collection string, p service.Proposal) (
+		made service.Suggestion, follow string, err error)
+	Suggestions(ctx context.Context, collection string, q service.SuggestionQuery) (
+		page []service.Suggestion, next int64, err error)
+	Suggestion(ctx context.Context, collection, id, follow string) (service.Suggestion, error)
+	ChangeSuggestion(ctx context.Context, collection, id, follow string, p service.Proposal) (
+		service.Suggestion, error)
+	WithdrawSuggestion(ctx context.Context, collection, id, follow string) error
+	DeclineSuggestion(ctx context.Context, collection, id, word string) (service.Suggestion, error)
+	AcceptSuggestion(ctx context.Context, collection, id string, c service.Condition, instead *service.Ask,
+		word string) (service.Edited, error)
 	Export(ctx context.Context, collection string, q service.ExportQuery) (*service.Export, error)
 
 	Viewport(ctx context.Context, l service.Layer, q service.MarkersQuery) (*service.Viewport, error)

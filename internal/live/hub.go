@@ -90,13 +90,28 @@ func (h *Hub) touch(events []replica.Event) {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.step++
+	h.next()
 	if any {
 		h.all = h.step
 	}
 	for _, id := range ids {
 		h.changed[id] = h.step
 	}
+}
+
+// Touch notes that something beside the items of a collection has changed.
+func (h *Hub) Touch(collection int64) {
+	if id, there := h.source.NameOf(collection); there {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		h.next()
+		h.changed[id] = h.step
+	}
+}
+
+// next begins a step, and wakes the listeners. The lock is held.
+func (h *Hub) next() {
+	h.step++
 	close(h.more)
 	h.more = make(chan struct{})
 }

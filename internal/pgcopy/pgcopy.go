@@ -14,6 +14,7 @@ import (
 	"math"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/stdlib"
 )
 
@@ -28,14 +29,18 @@ func On(ctx context.Context, pool *sql.DB, f func(*pgx.Conn) error) error {
 	return conn.Raw(func(driver any) error { return f(driver.(*stdlib.Conn).Conn()) })
 }
 
-// Listen listens on a channel and calls heard once when it does, and then for each notification.
+// Listen listens on a channel and calls heard once when it does, and then for each notification
+// with what that says.
 // It returns why it cannot go on: the error of ctx, or that of the connection.
-func Listen(ctx context.Context, pool *sql.DB, channel string, heard func()) error {
+func Listen(ctx context.Context, pool *sql.DB, channel string, heard func(said string)) error {
 	return On(ctx, pool, func(conn *pgx.Conn) error {
 		_, err := conn.Exec(ctx, "LISTEN "+channel)
-		for err == nil {
-			heard()
-			_, err = conn.WaitForNotification(ctx)
+		for said := ""; err == nil; {
+			heard(said)
+			var notification *pgconn.Notification
+			if notification, err = conn.WaitForNotification(ctx); err == nil {
+				said = notification.Payload
+			}
 		}
 		return errors.Join(err, driver.ErrBadConn) // nobody else should have one that listens
 	})

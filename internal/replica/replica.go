@@ -27,6 +27,9 @@ type Options struct {
 	// Reloaded is called when all collections were loaded anew: nothing that was worked out
 	// from the former ones is of use. It may be nil.
 	Reloaded func()
+	// Touched is called with the key of a collection when something beside its features has
+	// changed, such as its suggestions; may be nil.
+	Touched func(collection int64)
 	// KeepHistory is how long changes are kept, at least an hour; 0 for good.
 	KeepHistory time.Duration
 }
@@ -93,7 +96,11 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Replica, erro
 	r.queue = newWriteQueue(r)
 	r.owned.Go(r.queue.run)
 	r.owned.Go(func() { r.follow(r.running) })
-	r.owned.Go(func() { st.Listen(r.running, r.Wake) })
+	touched := options.Touched
+	if touched == nil {
+		touched = func(int64) {}
+	}
+	r.owned.Go(func() { st.Listen(r.running, r.Wake, touched) })
 	r.owned.Go(func() { r.forget(r.running, options.KeepHistory) })
 	return r, nil
 }
@@ -111,6 +118,8 @@ func (r *Replica) Shutdown(ctx context.Context) {
 const (
 	leastHistory = time.Hour
 	forgetEvery  = 10 * time.Minute
+	// suggestionsKept is how long suggestions can be looked up once they are decided.
+	suggestionsKept = 365 * 24 * time.Hour
 )
 
 // forget takes old changes out of the history every now and then, unless they are kept for good,
@@ -120,6 +129,9 @@ func (r *Replica) forget(ctx context.Context, keep time.Duration) {
 	defer ticker.Stop()
 	for {
 		err := r.store.ForgetRetries(ctx)
+		if err == nil {
+			err = r.store.ForgetSuggestions(ctx, time.Now().Add(-suggestionsKept))
+		}
 		if err == nil && keep > 0 {
 			var n int64
 			if n, err = r.store.Forget(ctx, time.Now().Add(-max(keep, leastHistory))); n > 0 {

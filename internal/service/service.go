@@ -81,6 +81,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Service, erro
 	if s.drafts, err = lru.New[string, *looks](keptDrafts); err != nil {
 		return nil, err
 	}
+	opened := make(chan struct{})
 	s.replica, err = replica.Open(
 		ctx,
 		st,
@@ -89,12 +90,20 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Service, erro
 			Progress:    options.Progress,
 			KeepHistory: options.KeepHistory,
 			Reloaded:    s.reloaded,
+			Touched: func(collection int64) {
+				select {
+				case <-opened:
+					s.live.Touch(collection)
+				default: // nobody listens yet
+				}
+			},
 		},
 	)
 	if err != nil {
 		return nil, err
 	}
 	s.live = live.Open(s)
+	close(opened)
 	s.Importer = importing.New(st, s.replica, s.desk, s.room, options.Log)
 	return s, nil
 }

@@ -82,6 +82,9 @@ func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64) (*Ch
 			if err := tx.Exec("DELETE FROM features WHERE collection_key = ?", key).Error; err != nil {
 				return nil, nil, err
 			}
+			if err := tx.Exec("DELETE FROM suggestions WHERE collection_key = ?", key).Error; err != nil {
+				return nil, nil, err
+			}
 			if err := tx.Exec("DELETE FROM imports WHERE collection_key = ? AND ended_at IS NOT NULL",
 				key).Error; err != nil {
 				return nil, nil, err

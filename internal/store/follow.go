@@ -222,26 +222,34 @@ func scanChange(rows *sql.Rows) (c Change, err error) {
 }
 
 // Listen calls wake once at the start and then whenever any process may have committed
-// changes, until ctx ends. When it loses its connection it takes another, and wakes.
-func (s *Store) Listen(ctx context.Context, wake func()) {
-	s.listen(ctx, notifyChannel, &s.hearing, wake)
+// changes, until ctx ends. When it loses its connection it takes another, and wakes. It calls
+// touched with the key of a collection when something beside its features has changed, such as
+// its suggestions.
+func (s *Store) Listen(ctx context.Context, wake func(), touched func(collection int64)) {
+	s.listen(ctx, notifyChannel, &s.hearing, func(said string) {
+		if key, err := strconv.ParseInt(said, 10, 64); err == nil {
+			touched(key)
+			return
+		}
+		wake()
+	})
 }
 
 // ListenForAccess is Listen for changes of keys, sessions and issuers.
 func (s *Store) ListenForAccess(ctx context.Context, wake func()) {
-	s.listen(ctx, accessChannel, new(atomic.Bool), wake)
+	s.listen(ctx, accessChannel, new(atomic.Bool), func(string) { wake() })
 }
 
-func (s *Store) listen(ctx context.Context, channel string, hearing *atomic.Bool, wake func()) {
+func (s *Store) listen(ctx context.Context, channel string, hearing *atomic.Bool, heard func(said string)) {
 	const firstPause, longestPause = 100 * time.Millisecond, 10 * time.Second
 	pause := firstPause
 	for ctx.Err() == nil {
 		pool, err := s.reserved.DB()
 		if err == nil {
-			err = pgcopy.Listen(ctx, pool, channel, func() {
+			err = pgcopy.Listen(ctx, pool, channel, func(said string) {
 				hearing.Store(true)
 				pause = firstPause
-				wake()
+				heard(said)
 			})
 		}
 		hearing.Store(false)

@@ -30,11 +30,12 @@ type Way string
 
 // The ways of changes.
 const (
-	ByEdit    Way = "edit"    // an app or program asked for just that
-	ByConsole Way = "console" // somebody asked for it in the console
-	ByCommand Way = "command" // somebody asked for it on the command line
-	ByUndo    Way = "undo"    // it takes back other changes
-	ByImport  Way = "import"  // it was in a file
+	ByEdit       Way = "edit"       // an app or program asked for just that
+	ByConsole    Way = "console"    // somebody asked for it in the console
+	ByCommand    Way = "command"    // somebody asked for it on the command line
+	BySuggestion Way = "suggestion" // somebody suggested it, and an editor has accepted that
+	ByUndo       Way = "undo"       // it takes back other changes
+	ByImport     Way = "import"     // it was in a file
 )
 
 // An Origin is whom and what a change comes from.
@@ -49,6 +50,9 @@ type Write struct {
 	Edits    []Edit
 	Together bool   // all edits are done, or none is
 	Retry    *Retry // nil if the caller would not know it again
+	// Accepts is the suggestion that it carries out, which has to be open: otherwise no edit is done, and
+	// their error is ErrDecided. Nil if there is none.
+	Accepts *Acceptance
 }
 
 // An EditKind says what an Edit asks for.
@@ -141,6 +145,9 @@ func (s *Store) Apply(ctx context.Context, writes []Write) (State, []Outcome, er
 		if err == nil {
 			b.earlier, err = readRetries(tx, writes)
 		}
+		if err == nil {
+			b.open, err = lockOpen(tx, writes)
+		}
 		if err != nil {
 			return err
 		}
@@ -169,6 +176,8 @@ type batch struct {
 	changes     []changeRow
 	earlier     map[retryKey]retryRow // writes that were done before
 	retries     []retryRow            // that are to be known again
+	open        map[int64]bool        // the suggestions that writes carry out, as long as they are open
+	accepted    []acceptedRow
 
 	origin      Origin // of the edits that are being done
 	transaction uint64
@@ -238,6 +247,9 @@ func (b *batch) write(w *Write, c *clock) ([]Outcome, error) {
 	if b.importing(w.Edits) {
 		return slices.Repeat([]Outcome{{Err: ErrImporting}}, len(w.Edits)), nil
 	}
+	if w.Accepts != nil && !b.open[w.Accepts.Key] {
+		return slices.Repeat([]Outcome{{Err: ErrDecided}}, len(w.Edits)), nil
+	}
 	b.origin, b.transaction = w.Origin, c.newest+1
 	before := b.mark(w, c)
 	outcomes := make([]Outcome, len(w.Edits))
@@ -257,10 +269,28 @@ func (b *batch) write(w *Write, c *clock) ([]Outcome, error) {
 				outcomes[k] = Outcome{Err: ErrLeft}
 			}
 		}
-	case !failed && w.Retry != nil:
-		return outcomes, b.remember(w, outcomes)
+	case failed:
+	case w.Retry != nil:
+		if err := b.remember(w, outcomes); err != nil {
+			return nil, err
+		}
+	}
+	if !failed && w.Accepts != nil {
+		b.accept(w, outcomes)
 	}
 	return outcomes, nil
+}
+
+// accept notes that a write has carried out a suggestion.
+func (b *batch) accept(w *Write, outcomes []Outcome) {
+	row := acceptedRow{Acceptance: *w.Accepts, by: w.Origin.Actor}
+	for i := range outcomes {
+		if c := outcomes[i].Change; c != nil {
+			row.change = c.Number
+		}
+	}
+	delete(b.open, w.Accepts.Key)
+	b.accepted = append(b.accepted, row)
 }
 
 // A mark is the state of a batch before a write that may have to be taken back.
@@ -360,7 +390,10 @@ func (b *batch) do(e *Edit, c *clock) (Outcome, error) {
 
 // flush writes the rows and changes to the database, a statement for each kind.
 func (b *batch) flush(tx *gorm.DB, at time.Time) error {
-	if err := insertRetries(tx, b.retries, at); err != nil || len(b.changes) == 0 {
+	if err := insertRetries(tx, b.retries, at); err != nil {
+		return err
+	}
+	if err := insertAccepted(tx, b.accepted, at); err != nil || len(b.changes) == 0 {
 		return err
 	}
 	var put, gone columns

@@ -201,11 +201,12 @@ func (f Feature) MarshalJSON() ([]byte, error) {
 
 // AppendJSON appends f as a GeoJSON feature to dst.
 func (f Feature) AppendJSON(dst []byte) []byte {
-	dst = append(dst, `{"type":"Feature","id":`...)
-	if f.NumberID {
-		dst = append(dst, f.ID...)
-	} else {
-		dst = AppendText(dst, f.ID)
+	dst = append(dst, `{"type":"Feature"`...)
+	switch {
+	case f.NumberID:
+		dst = append(append(dst, `,"id":`...), f.ID...)
+	case f.ID != "":
+		dst = AppendText(append(dst, `,"id":`...), f.ID)
 	}
 	dst = append(dst, `,"geometry":`...)
 	if f.Shape != nil {

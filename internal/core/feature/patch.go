@@ -17,7 +17,11 @@ type Patch struct {
 	geometry   []byte             // likewise
 	whole      *geometry.Geometry // that the patch has, if it says all of it
 	properties []byte
+	raw        []byte
 }
+
+// JSON returns the patch as it was read; nil of one that was not. It must not be changed.
+func (p *Patch) JSON() []byte { return p.raw }
 
 // ParsePatch reads a patch. What is wrong with it whatever it is applied to is a *invalid.Error.
 func ParsePatch(raw []byte) (p Patch, err error) {
@@ -33,6 +37,7 @@ func ParsePatch(raw []byte) (p Patch, err error) {
 	if err := checkContent("body", raw, maxDepth+1); err != nil {
 		return p, err
 	}
+	p.raw = raw
 	for _, m := range membersOf(raw).list {
 		switch m.name {
 		case "type":

@@ -92,6 +92,16 @@ var Table = []Rule{
 		Scope: InPath, Own: true},
 	{Method: "POST", Path: "/api/changes/{change}/undo", Does: "takes back a change", Needs: Editor, Scope: Filtered,
 		Own: true},
+	suggesting("POST", "", "suggests an edit", Contributor),
+	{Method: "GET", Path: collection + "/suggestions", Does: "lists suggestions: all for editors, else the caller's own",
+		Needs: Contributor, Scope: InPath},
+	suggesting("GET", "/{suggestion}", "shows a suggestion to editors and to who made it", Reader),
+	suggesting("PUT", "/{suggestion}", "changes a suggestion, for who made it", Reader),
+	suggesting("DELETE", "/{suggestion}", "takes back a suggestion, for who made it", Reader),
+	{Method: "POST", Path: collection + "/suggestions/{suggestion}/accept", Does: "makes an edit that was suggested",
+		Needs: Editor, Scope: InPath, Own: true},
+	{Method: "POST", Path: collection + "/suggestions/{suggestion}/decline", Does: "decides against a suggestion",
+		Needs: Editor, Scope: InPath},
 	{Method: "GET", Path: "/api/changes", Does: "lists changes", Needs: Reader, Scope: Filtered},
 	{Method: "GET", Path: collection + "/changes", Does: "lists the changes of a collection", Needs: Reader,
 		Scope: InPath},
@@ -134,7 +144,7 @@ var Table = []Rule{
 	{Method: "GET", Path: "/api/imports/{import}/rejected", Does: "gives the rows that an import could not use",
 		Needs: Owner, Scope: Filtered},
 
-	page("/"), page("/data"), page("/data/*"), page("/access"), page("/changes"), page("/assets/*"), page("/favicon.svg"),
+	page("/"), page("/data"), page("/data/*"), page("/access"), page("/changes"), page("/suggestions/*"), page("/assets/*"), page("/favicon.svg"),
 	{Method: "GET", Path: "/pictures/{picture}", Does: "gives a picture that popups show", Scope: ServiceItself},
 }
 
@@ -145,6 +155,11 @@ func seeing(method, path, does string) Rule {
 
 func drafting(path, does string) Rule {
 	return Rule{Method: "POST", Path: collection + path, Does: does, Needs: Reader, Scope: InPath}
+}
+
+func suggesting(method, path, does string, needs Role) Rule {
+	return Rule{Method: method, Path: collection + "/suggestions" + path, Does: does, Needs: needs,
+		Guests: GuestsSuggest, Scope: InPath}
 }
 
 func together(path, does string) Rule {

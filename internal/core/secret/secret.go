@@ -21,6 +21,7 @@ const (
 	Key     Kind = "ibkey_"     // of an access key
 	Session Kind = "ibsession_" // in the cookie of somebody who has signed in
 	Code    Kind = "ibcode_"    // signs in once
+	Follow  Kind = "ibfollow_"  // lets whoever made a suggestion follow it
 )
 
 // ErrGarbled reports a text that was never a secret of a kind: it was cut off, or mistyped.
@@ -84,7 +85,7 @@ const masked = "..."
 
 // Mask returns a text with the secrets in it left out but for their kind.
 func Mask(text string) string {
-	for _, kind := range []Kind{Key, Session, Code} {
+	for _, kind := range []Kind{Key, Session, Code, Follow} {
 		for at := 0; ; {
 			i := strings.Index(text[at:], string(kind))
 			if i < 0 {
