@@ -19,8 +19,21 @@ const bareIcons: Plugin = {
   },
 }
 
+/** Takes from PrimeVue's theme the palettes that none of its components names: they are on every page. */
+const fewPalettes: Plugin = {
+  name: 'few-palettes',
+  transform(code, id) {
+    if (!id.endsWith('/aura/base/index.mjs')) return null
+    return code.replace(/\b(lime|amber|teal|indigo|violet|fuchsia|pink|rose|gray|neutral|stone):\{[^}]*\},?/g, '')
+  },
+}
+
 export default defineConfig({
-  plugins: [bareIcons, vue({ template: { compilerOptions: { isCustomElement: (tag) => tag === 'idle-map' } } })],
+  plugins: [
+    bareIcons,
+    fewPalettes,
+    vue({ template: { compilerOptions: { isCustomElement: (tag) => tag === 'idle-map' } } }),
+  ],
   build: {
     outDir: '../dist',
     cssTarget: ['chrome123', 'firefox120', 'safari17.5'], // know light-dark(), which follows the theme that is chosen

@@ -22,6 +22,7 @@ import { type Patch, Scene } from './scene'
 import { markerOf } from './shape'
 import { Stage } from './stage'
 import { Carrier } from './tools/carry'
+import { type Overlay, overlaySlot } from './tools/overlay'
 import { Pointer } from './tools/point'
 import { Hands } from './tools/tool'
 import { Traveller } from './tools/travel'
@@ -50,9 +51,10 @@ export class IdleMap extends HTMLElement {
   private readonly markers = new MarkerLayer(this.camera, this.scene, () => this.loop.ask())
   private readonly outline = new ClusterOutline(() => this.loop.ask())
   private readonly labels = new LabelLayer(this.scene, this.markers)
+  private readonly overlaid = overlaySlot()
   private readonly layers: { base: readonly Layer[]; over: readonly Layer[] } = {
     base: [this.land, this.shading, this.shapes, this.circles],
-    over: [this.shapes.raised, this.circles.raised, this.outline, this.markers, this.labels],
+    over: [this.shapes.raised, this.circles.raised, this.outline, this.markers, this.labels, this.overlaid],
   }
   private readonly stage = new Stage(this.camera, this.layers, () => this.resized())
   private readonly popup = new Popup()
@@ -102,6 +104,7 @@ export class IdleMap extends HTMLElement {
     )
     this.feed.sources = this.wantedSources
     const hands = new Hands(this.stage.element, [
+      this.overlaid,
       new Carrier({
         at: (at) => this.movableAt(at),
         carried: (placed, to, held) => this.carried(placed, to, held),
@@ -411,6 +414,18 @@ export class IdleMap extends HTMLElement {
       this.wantedSources.find((s) => s.id === placed?.source),
       this.camera.zoom,
     )
+    this.loop.ask()
+  }
+
+  /** What lies over the map, and gets pointers and keys first, such as a Sketch; null for nothing. */
+  get overlay(): Overlay | null {
+    return this.overlaid.overlay
+  }
+
+  set overlay(overlay: Overlay | null) {
+    this.overlaid.cancel()
+    this.overlaid.overlay = overlay
+    overlay?.laid(this.camera, () => this.loop.ask())
     this.loop.ask()
   }
 

@@ -1,6 +1,5 @@
 import { ServiceError } from './explain'
 import { answerAt } from './live'
-import { itemPath } from './items'
 import { answer, type Schemas, service } from './service'
 
 export type StoredItem = Schemas['Item']
@@ -12,42 +11,41 @@ export async function fetchItem(collection: string, item: string): Promise<Store
   return answer(service.GET('/api/collections/{collection}/items/{item}', { params: { path: { collection, item } } }))
 }
 
+export type Edit = Schemas['Edit']
+export type Verdict = Schemas['Verdict']
+
 /** What an edit has not known of: the item as it is now, and what differs from what was seen. */
 export interface Conflict {
   current: StoredItem
   differing: readonly Difference[]
 }
 
+/** A name of a request, under which it is not done twice. */
+export const newName = () =>
+  Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, '0')).join('')
+
+/** Does edits of the items of a collection, all or none; once, however often they are sent under a name. */
+export async function saveEdits(collection: string, edits: Edit[], name = newName()): Promise<Schemas['Edits']> {
+  const params = { path: { collection }, header: { 'Idempotency-Key': name } }
+  const call = () => service.POST('/api/collections/{collection}/changes', { params, body: { edits } })
+  return answer(call().catch(call)) // the first may have been carried out all the same
+}
+
+/** What stands against each of some edits, by the error that they came to. */
+export function verdictsOf(error: unknown): readonly Verdict[] {
+  if (!(error instanceof ServiceError)) return []
+  return ((error.problem ?? {}) as { edits?: Verdict[] }).edits ?? []
+}
+
 /** Returns what stands against an edit if somebody else has changed the item, or null. */
 export function conflictOf(error: unknown): Conflict | null {
-  if (!(error instanceof ServiceError) || error.status !== 412) return null
-  const { current, differing } = error.problem as { current?: StoredItem; differing?: Difference[] }
-  return current ? { current, differing: differing ?? [] } : null
+  const verdict = verdictsOf(error).find((v) => v.current)
+  return verdict?.current ? { current: verdict.current, differing: verdict.differing ?? [] } : null
 }
 
-/** Sends an edit under a name, so that it is not done twice however often it is sent. */
-async function send(method: string, path: string, tag: string, body: unknown): Promise<StoredItem | null> {
-  const headers: Record<string, string> = { 'Idempotency-Key': crypto.randomUUID() }
-  if (tag) headers['If-Match'] = tag
-  if (body !== null)
-    headers['Content-Type'] = method === 'PATCH' ? 'application/merge-patch+json' : 'application/geo+json'
-  const once = () => fetch(path, { method, headers, ...(body !== null && { body: JSON.stringify(body) }) })
-  const response = await once().catch(once) // the first may have been carried out all the same
-  if (response.status === 204) return null
-  const found: unknown = await response.json().catch(() => null)
-  if (!response.ok) throw ServiceError.of(response.status, found)
-  return found as StoredItem
-}
-
-export const createItem = (collection: string, item: object) =>
-  send('POST', `/api/collections/${encodeURIComponent(collection)}/items`, '', item)
-
-/** Changes an item by a merge patch, if it is still the one with the tag. */
-export const patchItem = (collection: string, item: string, patch: object, tag: string) =>
-  send('PATCH', itemPath(collection, item), tag, patch)
-
-export const deleteItem = (collection: string, item: string, tag: string) =>
-  send('DELETE', itemPath(collection, item), tag, null)
+/** Whether an error says that the service cannot be reached, or cannot do its work for a while. */
+export const isAway = (error: unknown) =>
+  error instanceof TypeError || (error instanceof ServiceError && error.status >= 502 && error.status <= 504)
 
 /** What a listing of changes asks for. */
 export interface History {
@@ -72,8 +70,11 @@ export async function fetchHistory(h: History, signal: AbortSignal): Promise<{ c
   return { changes: page.changes, more: page.links.some((l) => l.rel === 'next') }
 }
 
-/** Takes back a change. Its error lists what was done later, if that stands against it. */
-export async function undoChange(change: number, force: boolean): Promise<void> {
+/**
+ * Takes back a change by another, and returns the number of that. Its error lists what was done later, if that stands
+ * against it.
+ */
+export async function undoChange(change: number, force: boolean): Promise<number> {
   const params = { path: { change: String(change) } }
-  await answer(service.POST('/api/changes/{change}/undo', { params, body: { force } }))
+  return (await answer(service.POST('/api/changes/{change}/undo', { params, body: { force } }))).change
 }

@@ -1,218 +1,227 @@
 <script setup lang="ts">
-import type { IdleMap, MarkerSource, Position } from '@idlebeacon/map'
+import type { IdleMap, MarkerSource } from '@idlebeacon/map'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
 import { computed, onMounted, onUnmounted, ref, shallowRef, useId, useTemplateRef, watch } from 'vue'
 import type { Collection } from '../api/collections'
-import { type Conflict, conflictOf, createItem, deleteItem, fetchItem, patchItem, type StoredItem } from '../api/edits'
+import { type Conflict, type Edit, fetchItem, type StoredItem } from '../api/edits'
 import { explain } from '../api/explain'
-import { fetchItems } from '../api/items'
 import Icon from '../parts/Icon.vue'
 import { useNotices } from '../stores/notices'
+import { useSession } from '../stores/session'
 import ConflictChoice from './ConflictChoice.vue'
-import { blankLike, degrees, type Field, fieldOf, pasted, patchOf, valueOf, written, wrongWith } from './fields'
+import { type Field, fieldOf } from './fields'
 import { forget, kept, keep } from './kept'
+import PropertyField from './PropertyField.vue'
+import ShapeFields from './ShapeFields.vue'
+import { useTray } from './tray'
 import { useDraft } from './useDraft'
+import { type Draft, positionOf, useForm } from './useForm'
+import { type Outcome, useSaving } from './useSaving'
+import { useSteps } from './useSteps'
+import WhereFields from './WhereFields.vue'
 
-// The form in which a place is added, or an item changed. On the map a marker of its own shows where it is.
+// The form in which an item is added or changed, or in which that is suggested. On the map one sees where it is.
 const props = defineProps<{
   map: IdleMap
-  collections: readonly Collection[] // that may be added to
-  target: { collection: string; item: string | null } // null for a new place
+  collections: readonly Collection[] // that may be added to, or for which edits may be suggested
+  target: { collection: string; item: string | null } // null for a new item
 }>()
-const emit = defineEmits<{ close: []; source: [sources: MarkerSource[]] }>()
+const emit = defineEmits<{ close: []; source: [sources: MarkerSource[]]; gather: [] }>()
 
 const notices = useNotices()
+const session = useSession()
+const tray = useTray()
+const saving = useSaving()
+const form = useForm()
+const { item, fields, at, shape, rules } = form
 const id = useId()
 const collection = ref(props.target.collection)
-const item = shallowRef<StoredItem | null>(null) // as it was when it was opened, or as others have made it
-const fields = ref<Field[]>([])
-const at = ref<Position | null>(null) // null for areas and paths, which stay where they are
-const lat = ref('')
-const lon = ref('')
 const problem = ref<string | null>(null)
+const refused = shallowRef<ReadonlyMap<string, string>>(new Map()) // properties, by the service
 const warnings = ref<string[]>([])
 const conflict = shallowRef<Conflict | null>(null)
 const busy = ref(false)
+const tried = ref(false) // to save
 const sure = ref(false) // to delete it
+const leaving = ref(false) // whether to leave with unsaved work is being asked
 const dirty = ref(false)
 const adding = ref('') // the name of a further property
-const form = useTemplateRef<HTMLElement>('form')
+const note = ref('') // to whoever decides on a suggestion
+const more = ref(false) // another one is added after this
+const panel = useTemplateRef<HTMLElement>('panel')
 
 const chosen = computed(() => props.collections.find((c) => c.id === collection.value))
+const suggesting = computed(() => !session.edits)
 const isNew = computed(() => props.target.item === null)
-const heading = computed(() => (isNew.value ? 'Add a place' : `Edit ${nameOf(item.value) || props.target.item}`))
+const what = computed(() =>
+  shape.value ? { path: 'path', area: 'area', circle: 'circle' }[shape.value.kind] : 'place',
+)
+const heading = computed(() => {
+  if (!isNew.value)
+    return `${suggesting.value ? 'Suggest a change of' : 'Edit'} ${nameOf(item.value) || props.target.item}`
+  return suggesting.value ? `Suggest a ${what.value}` : `Add ${what.value === 'area' ? 'an' : 'a'} ${what.value}`
+})
 const nameOf = (i: StoredItem | null) => {
   const name = i?.properties[chosen.value?.name_property ?? '']
   return typeof name === 'string' ? name : ''
 }
+const typedName = () => fields.value.find((f) => f.name === chosen.value?.name_property)?.text.trim()
 
 useDraft(props.map, at, (sources) => emit('source', sources))
-watch(at, (now, before) => {
-  if (!now) return
-  lat.value = written(now.lat)
-  lon.value = written(now.lon)
-  const placed = item.value && positionOf(item.value)
-  if (before && !(placed?.lat === now.lat && placed.lon === now.lon)) dirty.value = true
+const steps = useSteps<Draft>(form.draft, (d) => {
+  form.put(d)
+  changed()
 })
-watch(
-  [fields, at, collection],
-  () => {
-    if (!dirty.value) return
-    const edit = { collection: collection.value, fields: fields.value, at: at.value }
-    keep({ ...edit, item: props.target.item, from: item.value })
-  },
-  { deep: true },
-)
 
-/** The position is what was typed, or pasted as two numbers. */
-function typedAt(): void {
-  problem.value = null
-  const both = pasted(lat.value) ?? pasted(lon.value)
-  const typed = { lat: degrees(lat.value), lon: degrees(lon.value) }
-  if (both) at.value = both
-  else if (typed.lat !== null && typed.lon !== null && Math.abs(typed.lat) <= 90 && Math.abs(typed.lon) <= 180)
-    at.value = { lat: typed.lat, lon: typed.lon }
-  else problem.value = 'The latitude is from -90 to 90 degrees, the longitude from -180 to 180.'
+function changed(): void {
+  dirty.value = true
+  keep({ collection: collection.value, item: props.target.item, from: item.value, draft: form.draft() })
+}
+let pausing = 0
+/** Something was typed or drawn; what follows within a moment belongs to it. */
+function touched(): void {
+  changed()
+  clearTimeout(pausing)
+  pausing = window.setTimeout(steps.step, 600)
+}
+function type(f: Field, text: string): void {
+  f.text = text
+  refused.value = new Map([...refused.value].filter(([name]) => name !== f.name))
+  touched()
+}
+let placing = false // by what was read, and not by a hand
+watch(at, () => {
+  if (!placing) touched()
+})
+function quietly(work: () => void): void {
+  placing = true
+  work()
+  queueMicrotask(() => (placing = false))
 }
 
-const centre = () => (at.value = props.map.view.centre)
-
-/** Nudges the place by a metre, by ten with the shift key. */
-function nudge(e: KeyboardEvent): void {
-  const [x, y] = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[e.key] ?? []
-  if (x === undefined || y === undefined || !at.value) return
-  e.preventDefault()
-  const metres = e.shiftKey ? 10 : 1
-  const degree = 111_195 // metres
-  const { lat, lon } = at.value
-  const shrink = Math.max(Math.cos((lat * Math.PI) / 180), 1e-6)
-  at.value = { lat: lat + (y * metres) / degree, lon: lon + (x * metres) / degree / shrink }
-}
-
-function show(i: StoredItem): void {
-  item.value = i
-  fields.value = Object.entries(i.properties).map(([name, value]) => fieldOf(name, value))
-  at.value = positionOf(i)
-}
-
-function positionOf(i: StoredItem): Position | null {
-  if (i.geometry.type !== 'Point') return null
-  const [lon = 0, lat = 0] = i.geometry.coordinates as number[]
-  return { lat, lon }
-}
-
-/** The properties that places of the collection have, for the form of a new one. */
-async function offer(): Promise<void> {
-  const of = chosen.value
-  if (!of) return
-  const first = [of.name_property, of.category_property].filter((p) => p !== '')
-  fields.value = first.map((name) => fieldOf(name, ''))
-  const { items } = await fetchItems(of.id, { filter: '', sort: '', offset: 0, limit: 20 })
-  const others = new Map<string, unknown>()
-  for (const i of items)
-    for (const [name, value] of Object.entries(i.properties)) if (value !== null) others.set(name, value)
-  const kinds = [...others].filter(([name]) => !first.includes(name)).slice(0, 12)
-  fields.value = [...fields.value, ...kinds.map(([name, value]) => blankLike(name, value))]
+async function begin(): Promise<void> {
+  if (!chosen.value) return
+  await form.begin(chosen.value)
+  if (!at.value && !shape.value) quietly(() => (at.value = props.map.view.centre))
 }
 
 onMounted(async () => {
   const before = kept()
   const same = before?.item === props.target.item && (isNew.value || before?.collection === props.target.collection)
   try {
-    if (props.target.item !== null) show(await fetchItem(collection.value, props.target.item))
+    if (before && same) collection.value = before.collection
+    if (isNew.value) await begin()
     else {
-      centre()
-      await offer()
+      if (chosen.value) await form.learn(chosen.value)
+      const found = await fetchItem(collection.value, props.target.item ?? '')
+      quietly(() => form.show(found))
     }
+    steps.begin()
     if (before && same) {
       item.value = before.from // what others have changed since is found out when it is saved
-      collection.value = before.collection
-      fields.value = before.fields
-      at.value = before.at
+      quietly(() => form.put(before.draft))
       dirty.value = true
     }
   } catch (e) {
     problem.value = `This cannot be edited. ${explain(e)}`
   }
-  form.value?.querySelector<HTMLElement>('input')?.focus()
+  panel.value?.querySelector<HTMLElement>('input')?.focus()
 })
 
 const categories = computed(() => chosen.value?.categories.map((c) => c.category).filter((c) => c !== '') ?? [])
-
 function addField(): void {
   const name = adding.value.trim()
   if (name === '' || fields.value.some((f) => f.name === name)) return
-  fields.value.push({ name, kind: 'text', text: '' })
+  fields.value.push({ name, kind: rules.value.get(name)?.kind ?? 'text', text: '' })
   adding.value = ''
-  dirty.value = true
+  touched()
 }
 function removeField(f: Field): void {
   fields.value = fields.value.filter((other) => other !== f)
-  dirty.value = true
+  touched()
 }
 
-/** The properties that were typed in. */
-function properties(): Record<string, unknown> {
-  const all = fields.value.map((f): [string, unknown] => [f.name, valueOf(f)])
-  return Object.fromEntries(all.filter(([, value]) => value !== undefined))
+/** The edit that is asked for, unless something is missing, which is told. */
+function asked(): Edit | null {
+  tried.value = true
+  problem.value = null
+  if (form.wrong.value) problem.value = 'Some of this is not as it has to be; see below.'
+  else if (!form.placed.value) problem.value = 'Draw on the map where it is.'
+  if (problem.value) return null
+  const edit = form.edit()
+  if (!edit) close()
+  return edit
 }
-
-/** What the form makes different of an item: properties, null for those taken out, and where it is. */
-function own(from: StoredItem): { properties?: Record<string, unknown>; geometry?: object } {
-  const now = properties()
-  const names = Object.keys(patchOf(from.properties, now) as object)
-  const changed = Object.fromEntries(names.map((name) => [name, now[name] ?? null]))
-  const was = positionOf(from)
-  const moved = at.value && was && (at.value.lat !== was.lat || at.value.lon !== was.lon)
-  return {
-    ...(names.length > 0 && { properties: changed }),
-    ...(moved && { geometry: { type: 'Point', coordinates: coordinates(from, at.value) } }),
-  }
-}
-
-/** The coordinates of a position, with the elevation that the item had. */
-function coordinates(from: StoredItem | null, to: Position | null): number[] {
-  const elevation = from ? (from.geometry.coordinates as number[]).slice(2) : []
-  return to ? [Number(written(to.lon)), Number(written(to.lat)), ...elevation] : []
-}
+const called = () => `${isNew.value ? 'Add' : 'Change'} ${typedName() || (props.target.item ?? `a ${what.value}`)}`
 
 async function save(): Promise<void> {
-  if (busy.value || fields.value.some(wrongWith)) return
+  const edit = busy.value ? null : asked()
+  if (!edit) return
   busy.value = true
-  problem.value = null
-  try {
-    const saved = await send()
-    forget()
-    dirty.value = false
-    const told = saved?.warnings?.map((w) => w.reason) ?? []
-    if (told.length > 0 && saved) {
-      show(saved)
-      warnings.value = told
-    } else {
-      notices.done(isNew.value ? 'The place is added.' : 'Saved.')
-      emit('close')
-    }
-  } catch (e) {
-    conflict.value = conflictOf(e)
-    if (!conflict.value) problem.value = `This is not saved. ${explain(e)}`
-  }
+  const outcome = suggesting.value
+    ? await saving.propose(collection.value, edit, note.value.trim())
+    : await saving.save(collection.value, edit, called())
   busy.value = false
+  take(outcome)
 }
 
-async function send(): Promise<StoredItem | null> {
-  if (item.value) {
-    const change = own(item.value)
-    if (Object.keys(change).length === 0) return item.value
-    const patch = { ...change, ...(change.properties && { properties: patchOf(item.value.properties, properties()) }) }
-    return patchItem(collection.value, String(item.value.id), patch, item.value.etag ?? '')
+function take(outcome: Outcome): void {
+  if ('conflict' in outcome) {
+    conflict.value = outcome.conflict
+    return
   }
-  return createItem(collection.value, {
-    type: 'Feature',
-    geometry: { type: 'Point', coordinates: coordinates(null, at.value) },
-    properties: properties(),
-  })
+  if ('problem' in outcome) {
+    refused.value = outcome.misfits
+    problem.value = `This is not ${suggesting.value ? 'sent' : 'saved'}. ${outcome.problem}`
+    return
+  }
+  forget()
+  dirty.value = false
+  if ('waits' in outcome) {
+    notices.failed('The service does not answer. Your edit waits here, and is sent when it is back.')
+    emit('gather')
+    close()
+  } else if ('suggested' in outcome) {
+    notices.done('Thank you. An editor decides on it.', {
+      label: 'Follow it',
+      act: () => window.open(outcome.suggested, '_self'),
+    })
+    close()
+  } else {
+    saving.tellDone(isNew.value ? `The ${what.value} is added.` : 'Saved.', outcome.change)
+    const told = outcome.saved?.warnings?.map((w) => w.reason) ?? []
+    warnings.value = told
+    if (told.length > 0 && outcome.saved) {
+      const { saved } = outcome
+      quietly(() => form.show(saved))
+      steps.begin()
+    } else if (more.value) void another()
+    else close()
+  }
+}
+
+/** Keeps the edit, to be saved together with others. */
+function gather(): void {
+  const edit = asked()
+  if (!edit) return
+  tray.add({ name: called(), collection: collection.value, edit, sends: false })
+  forget()
+  dirty.value = false
+  emit('gather')
+  if (more.value) void another()
+  else close()
+}
+
+/** Begins another item like the one before. */
+async function another(): Promise<void> {
+  tried.value = false
+  const kind = shape.value?.kind
+  fields.value = []
+  await begin()
+  if (kind) form.become(kind, props.map.view.centre)
+  steps.begin()
 }
 
 /** Goes on from the item as others have made it, with what is kept of one's own. */
@@ -220,10 +229,13 @@ function settle(members: readonly string[]): void {
   const c = conflict.value
   const mine = item.value
   if (!c || !mine) return
-  const ours = own(mine)
-  const position = at.value
-  show(c.current)
-  if (ours.geometry && members.includes('/geometry')) at.value = position
+  const ours = form.own(mine)
+  const [position, drawn] = [at.value, shape.value]
+  quietly(() => form.show(c.current))
+  if (ours.geometry && members.includes('/geometry')) {
+    at.value = position
+    shape.value = drawn
+  }
   for (const [name, value] of Object.entries(ours.properties ?? {})) {
     const theirs = c.differing.some((d) => d.member === `/properties/${name.replace(/~/g, '~0').replace(/\//g, '~1')}`)
     if (theirs && !members.includes(`/properties/${name}`)) continue
@@ -243,113 +255,148 @@ async function remove(): Promise<void> {
     return
   }
   busy.value = true
-  try {
-    await deleteItem(collection.value, String(item.value.id), item.value.etag ?? '')
-    forget()
-    notices.done('The place is deleted. The page Changes can bring it back.')
-    emit('close')
-  } catch (e) {
-    const changed = conflictOf(e)
-    problem.value = changed ? 'Somebody has just changed it, so it is not deleted.' : explain(e)
-    if (changed) show(changed.current)
-  }
+  const edit: Edit = { op: 'delete', id: String(item.value.id), if_match: item.value.etag ?? '*' }
+  const outcome = suggesting.value
+    ? await saving.propose(collection.value, edit, note.value.trim())
+    : await saving.save(collection.value, edit, `Delete ${nameOf(item.value) || props.target.item}`)
   busy.value = sure.value = false
+  if ('conflict' in outcome) {
+    problem.value = 'Somebody has just changed it, so it is not deleted.'
+    const { current } = outcome.conflict
+    quietly(() => form.show(current))
+  } else if ('saved' in outcome) {
+    forget()
+    saving.tellDone(`The ${what.value} is deleted.`, outcome.change)
+    close()
+  } else take(outcome)
 }
 
-function cancel(): void {
-  forget()
+function close(): void {
+  clearTimeout(pausing)
   emit('close')
 }
-function leaving(e: BeforeUnloadEvent): void {
+/** Leaves, once it is sure that what is not saved may go. */
+function cancel(): void {
+  if (dirty.value && !leaving.value) {
+    leaving.value = true
+    return
+  }
+  forget()
+  close()
+}
+function key(e: KeyboardEvent): void {
+  const undoing = (e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'z'
+  if (undoing) {
+    e.preventDefault()
+    if (e.shiftKey) steps.redo()
+    else steps.undo()
+  } else if (e.key === 'Escape') {
+    e.stopPropagation()
+    if (steps.canUndo.value) steps.undo()
+    else cancel()
+  }
+}
+function beforeLeaving(e: BeforeUnloadEvent): void {
   if (dirty.value) e.preventDefault()
 }
-onMounted(() => window.addEventListener('beforeunload', leaving))
-onUnmounted(() => window.removeEventListener('beforeunload', leaving))
+onMounted(() => window.addEventListener('beforeunload', beforeLeaving))
+onUnmounted(() => {
+  clearTimeout(pausing)
+  window.removeEventListener('beforeunload', beforeLeaving)
+})
+const sample = computed(() => item.value && positionOf(item.value)) // where it was
 </script>
 
 <template>
-  <section ref="form" class="edit" :aria-labelledby="id" @keydown.esc.stop="emit('close')">
+  <section ref="panel" class="edit" :aria-labelledby="id" @keydown="key">
     <h2 :id="id" dir="auto">{{ heading }}</h2>
     <Message v-if="problem" severity="error" class="told">{{ problem }}</Message>
     <Message v-for="w in warnings" :key="w" severity="warn" class="told">Saved, but: {{ w }}</Message>
     <ConflictChoice
       v-if="conflict && item"
       :conflict="conflict"
-      :mine="own(item)"
+      :mine="form.own(item)"
       @settle="settle"
       @cancel="conflict = null"
     />
-    <form v-else @submit.prevent="save" @input="dirty = true">
+    <form v-else @submit.prevent="save">
       <label v-if="isNew && collections.length > 1"
         >Collection
-        <select v-model="collection" @change="offer">
+        <select v-model="collection" @change="begin">
           <option v-for="c in collections" :key="c.id" :value="c.id">{{ c.title }}</option>
         </select>
       </label>
-      <fieldset v-if="at">
-        <legend>Where</legend>
-        <p class="soft">Click the map, drag the marker, or type.</p>
-        <div class="pair">
-          <label>Latitude<InputText v-model="lat" inputmode="decimal" size="small" @change="typedAt" /></label>
-          <label>Longitude<InputText v-model="lon" inputmode="decimal" size="small" @change="typedAt" /></label>
-        </div>
-        <div class="pair">
-          <Button label="Map centre" size="small" severity="secondary" @click="centre" />
-          <Button
-            label="Nudge ← ↑ → ↓"
-            title="Arrow keys move it by a metre, with Shift by ten"
-            size="small"
-            severity="secondary"
-            @keydown="nudge"
-          />
-        </div>
-      </fieldset>
-      <div v-for="f in fields" :key="f.name" class="field">
-        <label :for="`${id}-${f.name}`" dir="auto">{{ f.name }}</label>
-        <select v-if="f.kind === 'truth'" :id="`${id}-${f.name}`" v-model="f.text">
-          <option value="">—</option>
-          <option value="true">yes</option>
-          <option value="false">no</option>
-        </select>
-        <textarea
-          v-else-if="f.text.length > 60 || f.kind === 'json'"
-          :id="`${id}-${f.name}`"
-          v-model="f.text"
-          rows="3"
-          dir="auto"
-        />
-        <InputText
-          v-else
-          :id="`${id}-${f.name}`"
-          v-model="f.text"
-          size="small"
-          dir="auto"
-          :inputmode="f.kind === 'number' ? 'decimal' : 'text'"
-          :list="f.name === chosen?.category_property ? `${id}-categories` : undefined"
-          :invalid="wrongWith(f) !== null"
-        />
-        <button type="button" class="drop" :aria-label="`Take out ${f.name}`" @click="removeField(f)">
-          <Icon name="x" />
-        </button>
-        <p v-if="wrongWith(f)" class="wrong">{{ wrongWith(f) }}</p>
+      <div v-if="isNew" class="kinds" role="radiogroup" aria-label="What it is">
+        <button
+          v-for="k in ['place', 'path', 'area', 'circle'] as const"
+          :key="k"
+          type="button"
+          role="radio"
+          :aria-checked="what === k"
+          @click="(form.become(k, map.view.centre), touched())"
+          >{{ { place: 'Place', path: 'Path', area: 'Area', circle: 'Circle' }[k] }}</button
+        >
       </div>
-      <datalist :id="`${id}-categories`">
-        <option v-for="c in categories" :key="c" :value="c" />
-      </datalist>
-      <div class="field">
+      <WhereFields v-if="at" :map="map" :at="at" :bbox="chosen?.extent?.spatial.bbox[0]" @place="(to) => (at = to)" />
+      <ShapeFields
+        v-else-if="shape"
+        :map="map"
+        :shape="shape"
+        @draw="((shape = $event), changed())"
+        @stay="steps.step"
+      />
+      <p v-else-if="item && !sample" class="soft">A {{ item.geometry.type }} stays where it is.</p>
+      <PropertyField
+        v-for="f in fields"
+        :key="f.name"
+        :field="f"
+        :rule="rules.get(f.name)"
+        :offers="f.name === chosen?.category_property ? categories : undefined"
+        :refused="refused.get(f.name)"
+        :tried="tried"
+        @type="(text) => type(f, text)"
+        @drop="removeField(f)"
+      />
+      <div v-if="form.extra.value" class="another">
         <label :for="`${id}-adding`">Another property</label>
         <InputText :id="`${id}-adding`" v-model="adding" size="small" @keydown.enter.prevent="addField" />
-        <button type="button" class="drop" aria-label="Add this property" @click="addField"
+        <button type="button" class="plain" aria-label="Add this property" @click="addField"
           ><Icon name="plus"
         /></button>
       </div>
+      <label v-if="suggesting"
+        >A word to the editors
+        <textarea v-model="note" rows="2" maxlength="1000" dir="auto" />
+      </label>
+      <label v-else-if="isNew" class="more"><input v-model="more" type="checkbox" /> Add another one after this</label>
       <div class="ways">
-        <Button type="submit" label="Save" :disabled="busy || fields.some((f) => wrongWith(f))" />
-        <Button label="Cancel" severity="secondary" @click="cancel" />
+        <p v-if="leaving" class="asks" role="alert"
+          >This is not saved.
+          <button type="button" class="link" @click="cancel">Drop it</button>
+          <button type="button" class="link" @click="leaving = false">Go on</button></p
+        >
+        <Button type="submit" :label="suggesting ? 'Suggest' : 'Save'" size="small" :disabled="busy" />
+        <Button
+          v-if="!suggesting"
+          label="Save later"
+          title="Keep it, to be saved together with other edits"
+          severity="secondary"
+          size="small"
+          :disabled="busy"
+          @click="gather"
+        />
+        <Button label="Cancel" severity="secondary" size="small" @click="cancel" />
+        <button type="button" class="plain" aria-label="Undo" :disabled="!steps.canUndo.value" @click="steps.undo"
+          ><Icon name="undo"
+        /></button>
+        <button type="button" class="plain" aria-label="Redo" :disabled="!steps.canRedo.value" @click="steps.redo"
+          ><Icon name="undo" class="mirrored"
+        /></button>
         <Button
           v-if="item"
           :label="sure ? 'Really delete' : 'Delete'"
           :severity="sure ? 'danger' : 'secondary'"
+          size="small"
           :disabled="busy"
           class="away"
           @click="remove"
@@ -359,106 +406,4 @@ onUnmounted(() => window.removeEventListener('beforeunload', leaving))
   </section>
 </template>
 
-<style scoped>
-.edit {
-  position: absolute;
-  z-index: 4;
-  inset: 12px 70px auto auto;
-  width: 330px;
-  max-height: calc(100% - 24px);
-  box-sizing: border-box;
-  overflow: auto;
-  padding: 0.8rem 1rem 1rem;
-  border: 1px solid var(--rule);
-  border-radius: 8px;
-  background: var(--card);
-  box-shadow: 0 2px 12px rgb(0 0 0 / 20%);
-}
-h2 {
-  margin: 0 0 0.6rem;
-  font-size: 1.05rem;
-  overflow-wrap: anywhere;
-}
-.told {
-  margin-bottom: 0.6rem;
-}
-form > * + * {
-  margin-top: 0.55rem;
-}
-label {
-  display: block;
-  overflow-wrap: anywhere;
-}
-select,
-textarea {
-  width: 100%;
-  box-sizing: border-box;
-  padding: 0.35rem 0.5rem;
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-  background: var(--card);
-  color: inherit;
-  font: inherit;
-}
-fieldset {
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-  padding: 0.3rem 0.7rem 0.7rem;
-}
-.pair {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 0.5rem;
-  margin: 0.3rem 0 0.5rem;
-}
-.pair :deep(input) {
-  width: 100%;
-}
-.field {
-  display: grid;
-  grid-template-columns: 1fr auto;
-  gap: 0.1rem 0.3rem;
-  align-items: center;
-}
-.field > label,
-.field > .wrong {
-  grid-column: 1 / -1;
-}
-.field :deep(input) {
-  width: 100%;
-  min-width: 0;
-}
-.wrong {
-  color: var(--signal);
-}
-.drop {
-  padding: 0.3rem;
-  border: 0;
-  border-radius: 6px;
-  background: none;
-  color: inherit;
-  cursor: pointer;
-}
-.ways {
-  position: sticky;
-  bottom: -1rem;
-  display: flex;
-  gap: 0.5rem;
-  margin: 0.9rem -1rem -1rem;
-  padding: 0.6rem 1rem;
-  border-top: 1px solid var(--rule);
-  background: var(--card);
-}
-.away {
-  margin-inline-start: auto;
-}
-@media (max-width: 700px) {
-  .edit {
-    inset: auto 0 0 0;
-    width: auto;
-    height: 55%;
-    max-height: none;
-    border-radius: 8px 8px 0 0;
-  }
-}
-</style>
+<style scoped src="./EditPanel.css"></style>

@@ -1,5 +1,3 @@
-import type { Position } from '@idlebeacon/map'
-
 /** What a property of an item is typed in as. */
 export type Kind = 'text' | 'number' | 'truth' | 'json'
 
@@ -58,6 +56,12 @@ export function valueOf(f: Field): unknown {
   }
 }
 
+/** Whether a JSON value has a null in an object, which a merge patch would take for a member to be taken out. */
+export function hasNull(value: unknown): boolean {
+  if (Array.isArray(value)) return false // is replaced as a whole
+  return isObject(value) && Object.values(value).some((v) => v === null || hasNull(v))
+}
+
 const isObject = (value: unknown): value is Record<string, unknown> =>
   typeof value === 'object' && value !== null && !Array.isArray(value)
 
@@ -73,20 +77,6 @@ export function patchOf(was: unknown, is: unknown): unknown {
 export function told(value: unknown): string {
   if (value === undefined) return '—'
   return typeof value === 'string' ? value : JSON.stringify(value)
-}
-
-/** Reads degrees as they are typed: with a comma or a point, or pasted as two numbers. */
-export function degrees(text: string): number | null {
-  const n = Number(text.trim().replace(',', '.'))
-  return text.trim() !== '' && Number.isFinite(n) ? n : null
-}
-
-/** Reads a position that is pasted as two numbers, latitude first; null if it is none. */
-export function pasted(text: string): Position | null {
-  const found = /^\s*([+-]?\d+(?:\.\d+)?)\s*[,;\s]\s*([+-]?\d+(?:\.\d+)?)\s*$/.exec(text)
-  if (!found) return null
-  const [lat, lon] = [Number(found[1]), Number(found[2])]
-  return Math.abs(lat) <= 90 && Math.abs(lon) <= 180 ? { lat, lon } : null
 }
 
 /** Degrees as they stand in a form: a centimetre is seen. */

@@ -1,17 +1,15 @@
-import type { Position } from '@idlebeacon/map'
 import type { StoredItem } from '../api/edits'
-import type { Field } from './fields'
+import type { Draft } from './useForm'
 
 /** An edit that is not saved yet. */
 export interface Unsaved {
   collection: string
-  item: string | null // null for a new place
+  item: string | null // null for a new one
   from: StoredItem | null // the item as it was when the edit began
-  fields: Field[]
-  at: Position | null
+  draft: Draft
 }
 
-const key = 'idlebeacon-unsaved'
+const key = 'idlebeacon-unsaved-2'
 
 /** Keeps an edit that is not saved, through a reload and signing out. */
 export function keep(edit: Unsaved): void {

@@ -27,6 +27,7 @@ import { layersOf, sourceOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
 
 const EditPanel = defineAsyncComponent(() => import('../edit/EditPanel.vue')) // neither is this
+const TrayBar = defineAsyncComponent(() => import('../edit/TrayBar.vue'))
 const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue')) // not needed at first
 
 defineOptions({ name: 'MapPage' })
@@ -50,9 +51,11 @@ const panelOpen = ref(false) // on a narrow screen
 const session = useSession()
 const notices = useNotices()
 const editing = shallowRef<{ collection: string; item: string | null } | null>(null) // what the form is about
+const gathered = ref(localStorage.getItem('idlebeacon-waiting') !== null) // edits wait to be saved
 const drafts = shallowRef<readonly MarkerSource[]>([]) // that the form shows
 
 const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
+const open = computed(() => (store.collections ?? []).filter(session.works)) // to be edited
 const groups = computed(() => layersOf(shown.value, chosen.value, styles.styles))
 const openedLayers = computed(() => groups.value.find((_, i) => sourceOf(i) === opened.value?.source) ?? [])
 const plain = new Looks({})
@@ -68,7 +71,7 @@ watch([shown, map, chosen, () => styles.styles, drafts], () => {
 })
 
 /** Opens the form: for an item, or for a new place in the first collection that is shown. */
-function edit(collection = shown.value[0]?.id, item: string | null = null): void {
+function edit(collection = open.value.find((c) => shown.value.includes(c))?.id, item: string | null = null): void {
   map.value?.hidePopup()
   if (collection !== undefined) editing.value = { collection, item }
 }
@@ -204,18 +207,20 @@ watch(feed, (state, before) => {
         v-if="editing && map"
         :key="`${editing.collection}/${editing.item}`"
         :map="map"
-        :collections="store.collections ?? []"
+        :collections="open"
         :target="editing"
         @source="drafts = $event"
         @close="editing = null"
+        @gather="gathered = true"
       />
       <Button
-        v-else-if="session.edits && shown.length > 0"
+        v-else-if="open.some((c) => shown.includes(c))"
         class="add"
-        label="Add a place"
+        :label="session.edits ? 'Add a place' : 'Suggest a place'"
         severity="secondary"
         @click="edit()"
       />
+      <TrayBar v-if="gathered" />
       <MapControls
         :data="dataBox !== null"
         :start="start !== null"

@@ -9,6 +9,7 @@ import { follow } from '../api/live'
 import type { StyleDocument } from '../api/styles'
 import CategoryMark from '../parts/CategoryMark.vue'
 import Icon from '../parts/Icon.vue'
+import { useCollections } from '../stores/collections'
 import { useSession } from '../stores/session'
 import { withID } from '../text/condition'
 import { written } from '../text/fields'
@@ -24,6 +25,7 @@ const props = defineProps<{
 const emit = defineEmits<{ close: []; resized: []; gone: [name: string]; edit: [collection: string, item: string] }>()
 
 const session = useSession()
+const store = useCollections()
 const listed = ref<StackedPlace[]>([]) // of the places that share a spot
 const collection = ref('') // that what is shown is of
 const chosen = ref<PopupContent | null>(null)
@@ -96,6 +98,10 @@ const name = computed(
 )
 const category = computed(() => chosen.value?.category || props.picked.marker.category)
 const picture = computed(() => chosen.value?.image ?? null)
+const mayEdit = computed(() => {
+  const of = store.find(collection.value)
+  return of !== undefined && session.works(of)
+})
 const pictureFailed = ref(false)
 watch(picture, () => (pictureFailed.value = false))
 const inTable = (id: string) => ({
@@ -165,9 +171,9 @@ const elsewhere = (href: string) => (href.startsWith('http') ? '_blank' : '_self
             >{{ a.label }}</a
           >
           <template v-if="!draft">
-            <button v-if="session.edits" type="button" class="back" @click="emit('edit', collection, chosen.id)"
-              >Edit</button
-            >
+            <button v-if="mayEdit" type="button" class="back" @click="emit('edit', collection, chosen.id)">{{
+              session.edits ? 'Edit' : 'Suggest a change'
+            }}</button>
             <RouterLink :to="inTable(chosen.id)" class="back">Show in table</RouterLink>
           </template>
         </p>

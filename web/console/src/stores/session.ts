@@ -1,5 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
+import type { Collection } from '../api/collections'
 import { explain } from '../api/explain'
 import { unknownUser } from '../api/service'
 import { fetchSession, type Session, signIn, signOut } from '../api/session'
@@ -15,6 +16,9 @@ export const useSession = defineStore('session', () => {
   const guest = computed(() => session.value?.kind === 'guest')
   const owner = computed(() => session.value?.role === 'owner')
   const edits = computed(() => owner.value || session.value?.role === 'editor')
+  /** Whether one may change items of a collection, or suggest that. */
+  const works = (c: Collection) =>
+    edits.value || session.value?.role === 'contributor' || (guest.value && c.guests === 'suggest')
   const ownsAll = computed(() => owner.value && !session.value?.limits.collections)
 
   async function load(): Promise<void> {
@@ -54,5 +58,5 @@ export const useSession = defineStore('session', () => {
     window.location.reload()
   }
 
-  return { session, asking, problem, guest, owner, edits, ownsAll, begin, enter, leave }
+  return { session, asking, problem, guest, owner, edits, works, ownsAll, begin, enter, leave }
 })
