@@ -15,7 +15,7 @@ export const router = createRouter({
     { path: '/', name: 'map', component: () => import('./map/MapPage.vue'), meta: { title: 'Map' } },
     { path: '/data', name: 'data', component: dataPage, meta: { title: 'Data' } },
     {
-      path: '/data/:collection/:part(items|style)',
+      path: '/data/:collection/:part(items|style|schema)',
       name: 'collection',
       component: dataPage,
       meta: { title: 'Data' },
@@ -25,6 +25,12 @@ export const router = createRouter({
       name: 'changes',
       component: () => import('./changes/ChangesPage.vue'),
       meta: { title: 'Changes' },
+    },
+    {
+      path: '/suggestions/:collection/:suggestion',
+      name: 'suggestion',
+      component: () => import('./changes/SuggestionPage.vue'),
+      meta: { title: 'Suggestion' },
     },
     { path: '/access', name: 'access', component: () => import('./access/AccessPage.vue'), meta: { title: 'Access' } },
     { path: '/:rest(.*)', name: 'nothing', component: () => import('./NoPage.vue'), meta: { title: 'No such page' } },

@@ -449,7 +449,7 @@ export class IdleMap extends HTMLElement {
   }
 
   private pickAt(at: ScreenPoint): void {
-    if (this.placing) {
+    if (this.placing || this.overlay) {
       this.emit('spot', unproject(this.camera.toMap(at)))
       return
     }

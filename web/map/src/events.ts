@@ -17,7 +17,7 @@ export interface IdleMapEvents {
   rest: CustomEvent<View>
   /** A marker, an area or a path was picked. */
   pick: CustomEvent<Picked>
-  /** A position was clicked or tapped while the map is placing. */
+  /** A position was clicked or tapped while the map is placing, or has an overlay. */
   spot: CustomEvent<Position>
   /** A marker of a source that is movable is dragged: where to, and whether it is still held. */
   carry: CustomEvent<Picked & { to: Position; held: boolean }>

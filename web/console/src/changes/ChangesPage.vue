@@ -11,6 +11,7 @@ import { useNotices } from '../stores/notices'
 import { useSession } from '../stores/session'
 import { counted, momentText } from '../text/format'
 import ChangeDetails from './ChangeDetails.vue'
+import SuggestionList from './SuggestionList.vue'
 import { boxOf, kindOf, ways, whoOf } from './words'
 
 // The history: what was changed, by whom and when, as it happens. Changes are taken back here.
@@ -136,6 +137,7 @@ const titleOf = (id: string) => store.find(id)?.title ?? id
         </select>
       </label>
     </div>
+    <SuggestionList v-if="session.session && !session.guest" :collection="chosen.collection" />
     <Message v-if="problem" severity="error">{{ problem }}</Message>
     <p v-else-if="!busy && changes.length === 0" class="soft">There are no such changes.</p>
     <ol class="rows">

@@ -6,6 +6,7 @@ export const ways: Record<string, string> = {
   edit: 'by an app',
   console: 'in the console',
   command: 'on the command line',
+  suggestion: 'by a suggestion',
   undo: 'taking back',
   import: 'by an import',
 }

@@ -9,8 +9,12 @@ import Icon from '../parts/Icon.vue'
 import { counted, momentText } from '../text/format'
 
 // One collection in the list, with what can be done with it. Its slot is what is open of it.
-const props = defineProps<{ collection: Collection; opened: 'items' | 'style' | null; manageable: boolean }>()
-const emit = defineEmits<{ open: [part: 'items' | 'style']; show: [box: Box | null]; remove: [] }>()
+const props = defineProps<{
+  collection: Collection
+  opened: 'items' | 'style' | 'schema' | null
+  manageable: boolean
+}>()
+const emit = defineEmits<{ open: [part: 'items' | 'style' | 'schema']; show: [box: Box | null]; remove: [] }>()
 
 const box = computed(() => boxOf(props.collection.extent?.spatial.bbox[0]))
 
@@ -67,6 +71,17 @@ const contents = computed(() => {
         @click="emit('open', 'style')"
       >
         <template #icon><Icon name="palette" /></template>
+      </Button>
+      <Button
+        v-if="manageable"
+        label="Properties"
+        title="What items have to be"
+        size="small"
+        severity="secondary"
+        :aria-expanded="opened === 'schema'"
+        @click="emit('open', 'schema')"
+      >
+        <template #icon><Icon name="check" /></template>
       </Button>
       <ExportChoice class="export" :collection="collection" label="Export as …" :name="`Export ${collection.title}`" />
       <Button

@@ -21,6 +21,7 @@ import CollectionEntry from './CollectionEntry.vue'
 import FeatureTable from './FeatureTable.vue'
 
 // The collections, what is in them, and how they are drawn. Which of them is open is in the address.
+const SchemaEditor = defineAsyncComponent(() => import('../schema/SchemaEditor.vue'))
 const StyleEditor = defineAsyncComponent(() => import('../style/StyleEditor.vue'))
 
 addToTheme({ confirmdialog, dialog })
@@ -31,7 +32,7 @@ const notices = useNotices()
 const session = useSession()
 const confirm = useConfirming()
 
-type Part = 'items' | 'style'
+type Part = 'items' | 'style' | 'schema'
 const opened = computed(() =>
   route.name === 'collection' ? { id: String(route.params.collection), part: String(route.params.part) as Part } : null,
 )
@@ -114,6 +115,11 @@ async function remove(c: Collection): Promise<void> {
           />
           <StyleEditor
             v-if="session.owner && opened?.id === c.id && opened.part === 'style'"
+            :collection="c"
+            @saved="store.refresh"
+          />
+          <SchemaEditor
+            v-if="session.owner && opened?.id === c.id && opened.part === 'schema'"
             :collection="c"
             @saved="store.refresh"
           />

@@ -33,7 +33,7 @@ export function useDraft(map: IdleMap, at: Ref<Position | null>, hand: (sources:
   }
   const listening = new AbortController()
   const { signal } = listening
-  map.addEventListener('spot', (e) => (at.value = e.detail), { signal })
+  map.addEventListener('spot', (e) => at.value && (at.value = e.detail), { signal })
   map.addEventListener('carry', (e) => e.detail.source === id && (at.value = e.detail.to), { signal })
   watch(
     () => at.value !== null,

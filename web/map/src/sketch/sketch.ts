@@ -60,16 +60,13 @@ export class Sketch extends EventTarget implements Overlay {
     this.adding = lines.length === 0 ? 0 : null
     if (lines.length === 0) this.drawn = [[]]
     map.overlay = this
-    map.placing = true
     map.addEventListener('spot', (e) => this.add(e.detail), { signal: this.listening.signal })
   }
 
   /** Takes the sketch off the map. */
   remove(): void {
     this.listening.abort()
-    if (this.map.overlay !== this) return
-    this.map.overlay = null
-    this.map.placing = false
+    if (this.map.overlay === this) this.map.overlay = null
   }
 
   get shape(): SketchShape {
