@@ -30,11 +30,13 @@ const (
 var liveRoutes = []string{
 	"/api/collections", one, one + "/items/{item}", one + "/items/{item}/popup", one + "/markers", one + "/shapes",
 	one + "/density", one + "/categories", one + "/style", one + "/legend", "/api/markers", "/api/shapes", "/api/changes",
+	one + "/suggestions",
 }
 
 // slowRoutes are those of them that change with every edit, wherever it is. They are sent once in
 // slowlyTold at most.
-var slowRoutes = []string{"/api/collections", one, one + "/categories", one + "/legend", "/api/changes"}
+var slowRoutes = []string{"/api/collections", one, one + "/categories", one + "/legend", "/api/changes",
+	one + "/suggestions"}
 
 const slowlyTold = 500 * time.Millisecond
 

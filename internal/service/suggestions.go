@@ -397,6 +397,9 @@ func (s *Service) AcceptSuggestion(
 	if err != nil {
 		return Edited{}, err
 	}
+	if kept.State != store.SuggestionOpen {
+		return Edited{}, decided(store.ErrDecided, id)
+	}
 	ask, err := askOf(&kept)
 	if err != nil {
 		return Edited{}, err

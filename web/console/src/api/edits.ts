@@ -71,10 +71,10 @@ export async function fetchHistory(h: History, signal: AbortSignal): Promise<{ c
 }
 
 /**
- * Takes back a change by another, and returns the number of that. Its error lists what was done later, if that stands
+ * Takes back a change by another, together with what was asked for as one, and returns the number of that. Its error lists what was done later, if that stands
  * against it.
  */
-export async function undoChange(change: number, force: boolean): Promise<number> {
+export async function undoChange(change: number, force: boolean, together = false): Promise<number> {
   const params = { path: { change: String(change) } }
-  return (await answer(service.POST('/api/changes/{change}/undo', { params, body: { force } }))).change
+  return (await answer(service.POST('/api/changes/{change}/undo', { params, body: { force, together } }))).change
 }

@@ -3,11 +3,13 @@ import type { Box } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
 import { computed, onUnmounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import type { Collection } from '../api/collections'
+import BulkBar from '../edit/BulkBar.vue'
 import { explain } from '../api/explain'
 import { fetchItems, type Item } from '../api/items'
 import { everything } from '../api/selection'
 import ExportChoice from '../parts/ExportChoice.vue'
 import { extentOf } from '../parts/extent'
+import { useSession } from '../stores/session'
 import { counted, numberText } from '../text/format'
 
 // The items of a collection that meet a condition, in any order. Only the rows in sight are there, and fetched as they come.
@@ -125,6 +127,23 @@ onUnmounted(() => {
   request.abort()
   clearTimeout(timer)
 })
+// The items that are chosen, to be changed as one.
+const session = useSession()
+const chosen = shallowRef<ReadonlyMap<string, Item>>(new Map())
+const mostChosen = 1000
+function choose(item: Item, on: boolean): void {
+  const next = new Map(chosen.value)
+  if (on) next.set(item.id, item)
+  else next.delete(item.id)
+  chosen.value = next
+}
+async function chooseAll(on: boolean): Promise<void> {
+  const listing = { filter: props.filter, sort: props.sort, offset: 0, limit: mostChosen }
+  const found = on ? await fetchItems(props.collection.id, listing).catch(() => null) : null
+  chosen.value = new Map(found?.items.map((i): [string, Item] => [i.id, i]))
+}
+watch([() => props.filter, () => props.collection.change], () => (chosen.value = new Map()))
+
 function scrolled(): void {
   top.value = scroll.value?.scrollTop ?? 0
   height.value = scroll.value?.clientHeight ?? height.value
@@ -161,6 +180,14 @@ function text(item: Item, name: string): string {
       :chosen="{ ...everything, filter: filter.trim() }"
     />
     <p v-if="problem" role="alert" class="problem">{{ problem }}</p>
+    <BulkBar
+      v-if="chosen.size > 0"
+      class="chosen"
+      :collection="collection"
+      :items="[...chosen.values()]"
+      :names="columns"
+      @done="chosen = new Map()"
+    />
     <div
       ref="scroll"
       class="scroll"
@@ -172,6 +199,14 @@ function text(item: Item, name: string): string {
       <table :aria-rowcount="matched + 1">
         <thead>
           <tr aria-rowindex="1">
+            <th v-if="session.edits" scope="col"
+              ><input
+                type="checkbox"
+                :checked="chosen.size > 0 && chosen.size >= matched"
+                :disabled="matched === 0 || matched > mostChosen"
+                aria-label="Choose all that are listed"
+                @change="chooseAll(($event.target as HTMLInputElement).checked)"
+            /></th>
             <th scope="col" :aria-sort="sorted('id')">
               <button type="button" class="sort" @click="sortBy('id')"
                 >id <span aria-hidden="true">{{ arrow('id') }}</span></button
@@ -188,6 +223,14 @@ function text(item: Item, name: string): string {
         <tbody>
           <tr v-if="first > 0" aria-hidden="true" :style="{ height: `${first * rowHeight}px` }" />
           <tr v-for="{ row, item } in shown" :key="row" :aria-rowindex="row + 2" class="row">
+            <td v-if="session.edits"
+              ><input
+                v-if="item"
+                type="checkbox"
+                :checked="chosen.has(item.id)"
+                :aria-label="`Choose ${item.id}`"
+                @change="choose(item, ($event.target as HTMLInputElement).checked)"
+            /></td>
             <template v-if="item">
               <th scope="row"
                 ><button type="button" title="Show on map" @click="emit('show', extentOf([item.geometry]))">{{
@@ -216,6 +259,12 @@ label {
 }
 .export {
   margin-inline-start: 1rem;
+}
+.chosen {
+  margin-top: 0.5rem;
+  padding: 0.5rem 0.8rem;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
 }
 .problem {
   color: var(--signal);

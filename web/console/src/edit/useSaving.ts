@@ -43,10 +43,10 @@ export function useSaving() {
   }
 
   /** Tells that a change is made, and offers to take it back, and then to make it again. */
-  function tellDone(text: string, change: number): void {
+  function tellDone(text: string, change: number, together = false): void {
     const act = async () => {
       try {
-        tellDone('Taken back.', await undoChange(change, false))
+        tellDone('Taken back.', await undoChange(change, false, together), together)
       } catch (e) {
         notices.failed(`It is not taken back. ${explain(e)}`)
       }

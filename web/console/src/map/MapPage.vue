@@ -27,6 +27,7 @@ import { layersOf, sourceOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
 
 const EditPanel = defineAsyncComponent(() => import('../edit/EditPanel.vue')) // neither is this
+const SelectPanel = defineAsyncComponent(() => import('../edit/SelectPanel.vue'))
 const TrayBar = defineAsyncComponent(() => import('../edit/TrayBar.vue'))
 const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue')) // not needed at first
 
@@ -51,6 +52,7 @@ const panelOpen = ref(false) // on a narrow screen
 const session = useSession()
 const notices = useNotices()
 const editing = shallowRef<{ collection: string; item: string | null } | null>(null) // what the form is about
+const selecting = ref(false)
 const gathered = ref(localStorage.getItem('idlebeacon-waiting') !== null) // edits wait to be saved
 const drafts = shallowRef<readonly MarkerSource[]>([]) // that the form shows
 
@@ -170,7 +172,7 @@ watch(feed, (state, before) => {
         @choose="choose"
       />
     </aside>
-    <div class="stage" :class="{ telling: opened, editing }">
+    <div class="stage" :class="{ telling: opened, editing: editing ?? selecting }">
       <idle-map
         ref="map"
         @travel="view = $event.detail"
@@ -213,12 +215,20 @@ watch(feed, (state, before) => {
         @close="editing = null"
         @gather="gathered = true"
       />
+      <SelectPanel v-else-if="selecting && map" :map="map" :collections="open" @close="selecting = false" />
       <Button
         v-else-if="open.some((c) => shown.includes(c))"
         class="add"
         :label="session.edits ? 'Add a place' : 'Suggest a place'"
         severity="secondary"
         @click="edit()"
+      />
+      <Button
+        v-if="session.edits && !editing && !selecting"
+        class="add select"
+        label="Select"
+        severity="secondary"
+        @click="selecting = true"
       />
       <TrayBar v-if="gathered" />
       <MapControls
@@ -303,6 +313,9 @@ idle-map {
   position: absolute;
   top: 12px;
   right: 64px;
+}
+.select {
+  top: 56px;
 }
 .panel-button {
   display: none;

@@ -101,7 +101,7 @@ function closed(ring: readonly Spot[], hole: boolean): Coordinates[] {
     return sum + (b.lon - a.lon) * (b.lat + a.lat)
   }, 0)
   const clockwise = twice > 0
-  const way = clockwise === hole ? [...ring] : [...ring].reverse()
+  const way = clockwise === hole ? ring : [...ring.slice(0, 1), ...ring.slice(1).reverse()]
   const all = way.map(coordinates)
   return [...all, ...all.slice(0, 1)]
 }
