@@ -83,6 +83,8 @@ type Collection struct {
 	UnconditionalEdits bool `json:"unconditional_edits"`
 	// How near another place has to be to be taken for the same, in metres; 0 for never
 	AlikeWithin float64 `json:"alike_within"`
+	// How many days its history is kept, 0 for good; absent for as long as the service is told
+	HistoryDays *int `json:"history_days,omitempty"`
 	// Whether somebody has said what items have to be
 	HasSchema  bool            `json:"has_schema"`
 	Categories []CategoryCount `json:"categories"`
@@ -117,6 +119,7 @@ type NewCollection struct {
 
 	UnconditionalEdits bool     `json:"unconditional_edits,omitempty"`
 	AlikeWithin        *float64 `json:"alike_within,omitempty"` // metres; absent for what the service takes
+	HistoryDays        *int     `json:"history_days,omitempty"` // 0 for good; absent for what the service is told
 }
 
 // CollectionUpdate changes a collection; absent members stay as they are.
@@ -132,6 +135,29 @@ type CollectionUpdate struct {
 
 	UnconditionalEdits *bool    `json:"unconditional_edits,omitempty"`
 	AlikeWithin        *float64 `json:"alike_within,omitempty"` // metres
+	HistoryDays        *int     `json:"history_days,omitempty"` // 0 for good
+}
+
+// DeletedCollections lists the collections that can be brought back, the last deleted first.
+type DeletedCollections struct {
+	Deleted []DeletedCollection `json:"deleted"`
+}
+
+// DeletedCollection is a collection that was deleted and can be brought back.
+type DeletedCollection struct {
+	ID     string    `json:"id"`
+	Title  string    `json:"title"`
+	Items  int64     `json:"items"`
+	Change uint64    `json:"change"` // that deleted it
+	At     time.Time `json:"at"`
+	Actor  string    `json:"actor"` // who deleted it
+	By     string    `json:"by"`    // what people call the actor; empty if not known
+	Until  time.Time `json:"until"` // when it goes for good
+}
+
+// Restoration brings back a deleted collection.
+type Restoration struct {
+	ID string `json:"id,omitempty"` // under which it comes back; absent for the one that it had
 }
 
 // Point is a GeoJSON Point geometry: longitude, latitude in degrees and

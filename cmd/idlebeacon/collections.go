@@ -67,7 +67,8 @@ func collectionsCommand() *cobra.Command {
 		t.Render()
 		return nil
 	}
-	cmd.AddCommand(collectionsCreateCommand(), collectionsChangeCommand(), collectionsDeleteCommand())
+	cmd.AddCommand(collectionsCreateCommand(), collectionsChangeCommand(), collectionsDeleteCommand(),
+		collectionsDeletedCommand(), collectionsRestoreCommand(), collectionsPurgeCommand())
 	return cmd
 }
 
@@ -124,7 +125,9 @@ func guestFlags(cmd *cobra.Command, guests *string, origins *[]string) {
 }
 
 // editFlags adds the options that say how items may be edited.
-func editFlags(cmd *cobra.Command, unconditional *bool, alike *float64) {
+func editFlags(cmd *cobra.Command, unconditional *bool, alike *float64, days *int) {
+	cmd.Flags().IntVar(days, "history-days", 0, "how many days its history is kept, 0 for good (default: as long as the "+
+		"service is told)")
 	cmd.Flags().BoolVar(unconditional, "unconditional-edits", false, "let edits be made that do not say what they were "+
 		"made from (so one may overwrite another)")
 	cmd.Flags().Float64Var(alike, "alike-within", doubts.DefaultAlikeWithin, "warn of a new place if one like it is "+
@@ -137,6 +140,7 @@ func collectionsChangeCommand() *cobra.Command {
 	var origins []string
 	var unconditional bool
 	var alike float64
+	var days int
 	cmd := &cobra.Command{
 		Use:   "change ID",
 		Short: "Change what is told of a collection, and what guests may",
@@ -152,12 +156,15 @@ with it. Only what the options name changes. --guest-origins - is none.`,
 	flags.StringVar(&category, "category-property", "", "property that is a place's category")
 	flags.StringVar(&moment, "time-property", "", "property that is an item's time")
 	guestFlags(cmd, &guests, &origins)
-	editFlags(cmd, &unconditional, &alike)
+	editFlags(cmd, &unconditional, &alike, &days)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		var u api.CollectionUpdate
 		said := false
 		if flags.Changed("unconditional-edits") {
 			u.UnconditionalEdits, said = &unconditional, true
+		}
+		if flags.Changed("history-days") {
+			u.HistoryDays, said = &days, true
 		}
 		if flags.Changed("alike-within") {
 			u.AlikeWithin, said = &alike, true
@@ -235,7 +242,7 @@ func collectionsDeleteCommand() *cobra.Command {
 		if r.json {
 			return printJSON(map[string]string{"deleted": found.ID})
 		}
-		fmt.Printf("Deleted collection %s with %s.\n", found.ID, count(found.Count, "item", "items"))
+		fmt.Printf("Deleted collection %s with %s. 'idlebeacon collections restore %s' brings it back.\n", found.ID, count(found.Count, "item", "items"), found.ID)
 		return nil
 	}
 	return cmd

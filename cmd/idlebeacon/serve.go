@@ -68,6 +68,12 @@ func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *serveOp
 		0,
 		"how long changes are kept, such as 2160h for 90 days, at least 1h; 0 for good",
 	)
+	flags.DurationVar(
+		&config.KeepDeleted,
+		"keep-deleted",
+		daemon.DefaultKeepDeleted,
+		"how long deleted collections can be brought back, at least 1h",
+	)
 	flags.DurationVar(&config.StopTimeout, "stop-timeout", daemon.DefaultStopTimeout, "how long a stop may take")
 	flags.StringVar(&config.Certificate, "tls-certificate", "", "file with a certificate and those that lead to it, in "+
 		"PEM; it is read again when it changes")
@@ -142,6 +148,8 @@ func (o *serveOptions) check(config *daemon.Config) error {
 		return &usageError{fmt.Errorf("--stop-timeout %v: want at least 1s", config.StopTimeout)}
 	case config.KeepHistory < 0 || config.KeepHistory > 0 && config.KeepHistory < time.Hour:
 		return &usageError{fmt.Errorf("--keep-history %v: want at least 1h, or 0 for good", config.KeepHistory)}
+	case config.KeepDeleted < time.Hour:
+		return &usageError{fmt.Errorf("--keep-deleted %v: want at least 1h", config.KeepDeleted)}
 	}
 	return nil
 }

@@ -45,10 +45,14 @@ type Config struct {
 	StopTimeout time.Duration // how long a stop may take, the database's included; 0 for DefaultStopTimeout
 	WorkMemory  int           // MiB that dear work may take together; 0 for the usual
 	KeepHistory time.Duration // how long changes are kept; 0 for good
+	KeepDeleted time.Duration // how long deleted collections can be brought back; 0 for the usual
 	Certificate string        // file with a certificate and those that lead to it, in PEM; "" for no TLS
 	PrivateKey  string        // file with its key
 	httpapi.Network
 }
+
+// DefaultKeepDeleted is how long deleted collections can be brought back.
+const DefaultKeepDeleted = service.DefaultKeepDeleted
 
 // DefaultStopTimeout is how long a stop may usually take.
 const DefaultStopTimeout = 25 * time.Second
@@ -137,6 +141,7 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		Progress:    d.progress(&gate),
 		Work:        admission.Limits{Bytes: int64(config.WorkMemory) << 20},
 		KeepHistory: config.KeepHistory,
+		KeepDeleted: config.KeepDeleted,
 	}
 	if d.box != nil {
 		options.Room = d.box.Free

@@ -69,6 +69,14 @@ func (e *ForgottenError) Error() string {
 	return fmt.Sprintf("it cannot be told what has changed since change %d: %s; read the items anew", e.Change, e.Why)
 }
 
+// A PrunedError reports a change that the history does not have any more.
+type PrunedError struct{ Change, Since uint64 }
+
+func (e *PrunedError) Error() string {
+	return fmt.Sprintf("change %d is not kept any more, or there is none: the history begins after change %d", e.Change,
+		e.Since)
+}
+
 // A RetryError reports an edit that was sent under a name that another one has.
 type RetryError struct{}
 

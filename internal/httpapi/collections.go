@@ -113,7 +113,7 @@ func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error 
 		ID: n.ID, Title: n.Title, Description: n.Description, NameProperty: n.NameProperty,
 		CategoryProperty: n.CategoryProperty, TimeProperty: n.TimeProperty,
 		Guests: n.Guests, GuestOrigins: strings.Join(n.GuestOrigins, " "),
-		UnconditionalEdits: n.UnconditionalEdits, AlikeWithin: n.AlikeWithin,
+		UnconditionalEdits: n.UnconditionalEdits, AlikeWithin: n.AlikeWithin, HistoryDays: n.HistoryDays,
 	})
 	if err != nil {
 		return err
@@ -130,7 +130,7 @@ func (h *server) updateCollection(w http.ResponseWriter, r *http.Request) error 
 	update := service.CollectionUpdate{
 		Title: u.Title, Description: u.Description, NameProperty: u.NameProperty,
 		CategoryProperty: u.CategoryProperty, TimeProperty: u.TimeProperty, Guests: (*policy.Guests)(u.Guests),
-		UnconditionalEdits: u.UnconditionalEdits, AlikeWithin: u.AlikeWithin,
+		UnconditionalEdits: u.UnconditionalEdits, AlikeWithin: u.AlikeWithin, HistoryDays: u.HistoryDays,
 	}
 	if u.GuestOrigins != nil {
 		update.GuestOrigins = append([]string{}, *u.GuestOrigins...)

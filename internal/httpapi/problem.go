@@ -72,6 +72,7 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		forgotten     *fault.ForgottenError
 		misfit        *schema.Error
 		many          *fault.TooManyError
+		pruned        *fault.PrunedError
 	)
 	switch {
 	case errors.As(err, &wrong):
@@ -100,6 +101,8 @@ func (h *server) problemOf(r *http.Request, err error) (p api.Problem, known boo
 		p = problem(http.StatusPreconditionRequired, "", unconditional.Error())
 	case errors.As(err, &forgotten):
 		p = problem(http.StatusGone, "", forgotten.Error())
+	case errors.As(err, &pruned):
+		p = problem(http.StatusGone, "", pruned.Error())
 	case errors.As(err, &later):
 		p = h.laterProblem(later)
 	case errors.As(err, &many):

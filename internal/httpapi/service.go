@@ -36,6 +36,9 @@ type Service interface {
 	CreateCollection(ctx context.Context, n store.Collection) (service.Summary, error)
 	UpdateCollection(ctx context.Context, id string, u service.CollectionUpdate) (service.Summary, error)
 	DeleteCollection(ctx context.Context, id string) error
+	DeletedCollections(ctx context.Context) ([]service.Deleted, error)
+	RestoreCollection(ctx context.Context, change uint64, id string) (service.Summary, error)
+	PurgeCollection(ctx context.Context, change uint64) error
 
 	Items(ctx context.Context, collection string, q service.ItemsQuery) (service.ItemsPage, error)
 	Item(ctx context.Context, collection, id string) (store.Stored, error)

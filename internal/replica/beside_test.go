@@ -249,7 +249,7 @@ func TestABehindCollectionIsDeleted(t *testing.T) {
 		t.Fatal(err)
 	}
 	polltest.Until(t, "it to fall behind", func() bool { return r.Stats().Behind == 1 })
-	if _, err := r.store.DeleteCollection(t.Context(), store.Origin{}, c.Key); err != nil {
+	if _, err := r.store.DeleteCollection(t.Context(), store.Origin{}, c.Key, 0); err != nil {
 		t.Fatal(err)
 	}
 	if err := r.CatchUp(t.Context(), c.Key); err != nil {

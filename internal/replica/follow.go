@@ -231,8 +231,13 @@ func (r *Replica) applyToCollection(v *store.View, touch store.Touch, s *step) e
 	}
 	loading := old.hasToBeLoaded(&info.Collection, touch)
 	many := touch.Imported
-	if loading && old != nil {
+	switch {
+	case loading && old != nil:
 		many += old.Len()
+	case loading: // it is new, or was brought back
+		if many, err = v.CountUpTo(key, broughtInTurn+1); err != nil {
+			return err
+		}
 	}
 	switch {
 	case many > broughtInTurn:

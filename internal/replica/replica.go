@@ -27,6 +27,8 @@ type Options struct {
 	// Reloaded is called when all collections were loaded anew: nothing that was worked out
 	// from the former ones is of use. It may be nil.
 	Reloaded func()
+	// KeepDeleted is how long deleted collections can be brought back.
+	KeepDeleted time.Duration
 	// Touched is called with the key of a collection when something beside its features has
 	// changed, such as its suggestions; may be nil.
 	Touched func(collection int64)
@@ -40,6 +42,8 @@ type Replica struct {
 	log      *slog.Logger
 	reloaded func()
 	queue    *writeQueue
+
+	keepDeleted time.Duration
 
 	running context.Context // until stop
 	stop    context.CancelFunc
@@ -77,11 +81,11 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Replica, erro
 	r := &Replica{
 		store:    st,
 		log:      options.Log,
-		reloaded: options.Reloaded,
-		wake:     make(chan struct{}, 1),
-		turn:     make(chan struct{}, 1),
-		besides:  make(chan struct{}, besideTogether),
-		events:   newEventLog(0),
+		reloaded: options.Reloaded, keepDeleted: options.KeepDeleted,
+		wake:    make(chan struct{}, 1),
+		turn:    make(chan struct{}, 1),
+		besides: make(chan struct{}, besideTogether),
+		events:  newEventLog(0),
 	}
 	if r.reloaded == nil {
 		r.reloaded = func() {}
@@ -132,9 +136,15 @@ func (r *Replica) forget(ctx context.Context, keep time.Duration) {
 		if err == nil {
 			err = r.store.ForgetSuggestions(ctx, time.Now().Add(-suggestionsKept))
 		}
-		if err == nil && keep > 0 {
+		if err == nil {
+			err = r.store.PurgeCollections(ctx, time.Now().Add(-r.keepDeleted))
+		}
+		if err == nil {
+			if keep > 0 {
+				keep = max(keep, leastHistory)
+			}
 			var n int64
-			if n, err = r.store.Forget(ctx, time.Now().Add(-max(keep, leastHistory))); n > 0 {
+			if n, err = r.store.Forget(ctx, keep); n > 0 {
 				r.log.Info("old changes were forgotten", "changes", n)
 			}
 		}

@@ -73,6 +73,7 @@ const (
 	maxDescription = 5000
 	maxProperty    = 200
 	maxAlike       = 1000 // metres
+	maxHistoryDays = 36_500
 )
 
 var collectionID = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
@@ -105,6 +106,9 @@ func checkSettings(c store.Collection) error {
 	}
 	if w := alikeWithin(&c); !(w >= 0 && w <= maxAlike) {
 		return invalid.New("alike_within", "is %v", w).Wanted("0 to %d metres, 0 for never", maxAlike)
+	}
+	if d := c.HistoryDays; d != nil && (*d < 0 || *d > maxHistoryDays) {
+		return invalid.New("history_days", "is %d", *d).Wanted("1 to %d, or 0 to keep the history for good", maxHistoryDays)
 	}
 	return checkTexts(c)
 }
@@ -140,6 +144,7 @@ type CollectionUpdate struct {
 
 	UnconditionalEdits *bool    // whether edits need not say what they were made from
 	AlikeWithin        *float64 // how near another place has to be to be taken for the same, in metres
+	HistoryDays        *int     // for how many days the history is kept, 0 for good
 }
 
 // UpdateCollection changes what is told of a collection, and which properties
@@ -171,6 +176,9 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 		if u.AlikeWithin != nil {
 			info.AlikeWithin = u.AlikeWithin
 		}
+		if u.HistoryDays != nil {
+			info.HistoryDays = u.HistoryDays
+		}
 		if info.Title == "" {
 			return invalid.New("title", "is empty")
 		}
@@ -182,13 +190,14 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 	return s.afterCollectionChange(ctx, c.Info().Key, id)
 }
 
-// DeleteCollection takes out a collection with all its items.
+// DeleteCollection takes out a collection with all its items. It can be brought back for a while: see
+// RestoreCollection.
 func (s *Service) DeleteCollection(ctx context.Context, id string) error {
 	c, err := s.collection(ctx, id)
 	if err != nil {
 		return err
 	}
-	if _, err := s.store.DeleteCollection(ctx, byEdit(ctx), c.Info().Key); err != nil {
+	if _, err := s.store.DeleteCollection(ctx, byEdit(ctx), c.Info().Key, c.Len()); err != nil {
 		return fault.Explain(err, id, "")
 	}
 	return s.replica.CatchUp(ctx)

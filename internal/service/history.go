@@ -71,7 +71,9 @@ func (s *Service) History(ctx context.Context, q HistoryQuery) (page HistoryPage
 	}
 	size, looked := 0, 0
 	err = s.store.LongView(ctx, func(v *store.View) error {
-		page.Forgotten = v.Forgotten
+		if page.Forgotten, err = v.ForgottenOf(ctx, ask.Collections...); err != nil {
+			return err
+		}
 		return v.History(ctx, ask, func(e *store.Entry) bool {
 			if len(page.Entries) == q.Limit || size > MaxPageBytes || looked == lookedThrough {
 				return false

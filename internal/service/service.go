@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"slices"
@@ -34,6 +35,8 @@ type Service struct {
 	ends    *lru.Cache[endsKey, ends] // of densities
 	room    func() (free int64, known bool)
 	live    *live.Hub
+
+	keepDeleted time.Duration
 }
 
 // A collection is a collection in memory with what is worked out from it.
@@ -58,7 +61,12 @@ type Options struct {
 	Room func() (free int64, known bool)
 	// KeepHistory is how long changes are kept, at least an hour; 0 for good.
 	KeepHistory time.Duration
+	// KeepDeleted is how long deleted collections can be brought back; 0 for DefaultKeepDeleted.
+	KeepDeleted time.Duration
 }
+
+// DefaultKeepDeleted is how long deleted collections can be brought back if nobody says.
+const DefaultKeepDeleted = 30 * 24 * time.Hour
 
 // Open loads the collections of a database and begins to follow its changes.
 func Open(ctx context.Context, st *store.Store, options Options) (*Service, error) {
@@ -67,6 +75,8 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Service, erro
 		desk:   admission.New(options.Work, st.Reading()),
 		orders: newOrderCache(),
 		room:   options.Room,
+
+		keepDeleted: cmp.Or(options.KeepDeleted, DefaultKeepDeleted),
 	}
 	if s.room == nil {
 		s.room = func() (int64, bool) { return 0, false }
@@ -89,6 +99,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Service, erro
 			Log:         options.Log,
 			Progress:    options.Progress,
 			KeepHistory: options.KeepHistory,
+			KeepDeleted: s.keepDeleted,
 			Reloaded:    s.reloaded,
 			Touched: func(collection int64) {
 				select {

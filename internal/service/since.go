@@ -47,7 +47,11 @@ func (s *Service) Since(ctx context.Context, collection string, q SinceQuery) (p
 	copied := copying(c.Info(), &q)
 	size, through := 0, uint64(0)
 	err = s.store.LongView(ctx, func(v *store.View) error {
-		if q.After < v.Forgotten {
+		forgotten, err := v.ForgottenOf(ctx, key)
+		if err != nil {
+			return err
+		}
+		if q.After < forgotten {
 			return &fault.ForgottenError{Change: q.After, Why: "the history does not reach back that far"}
 		}
 		touched, err := v.Touched(q.After)

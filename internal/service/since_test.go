@@ -75,7 +75,7 @@ func TestCopies(t *testing.T) {
 		page.Change != now.Newest || len(page.Items)+len(page.Gone) > 0 {
 		t.Errorf("since now: %+v", page)
 	}
-	must[int64](t)(j.s.store.Forget(t.Context(), time.Now().Add(time.Minute)))
+	must[int64](t)(j.s.store.Forget(t.Context(), time.Nanosecond))
 	j.edit("key/one", Ask{Op: OpCreate, ID: "last"})
 	if _, err := j.s.Since(t.Context(), "c", SinceQuery{After: 1, Limit: 10}); !errors.As(err, &gone) {
 		t.Errorf("past what is forgotten: %v", err)

@@ -9,6 +9,7 @@ import (
 
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/store"
 )
@@ -54,6 +55,9 @@ func (s *Service) CollectionOf(ctx context.Context, change uint64) (string, erro
 		return "", err
 	}
 	if len(page.Entries) == 0 || page.Entries[0].Number != change {
+		if change <= page.Forgotten {
+			return "", &fault.PrunedError{Change: change, Since: page.Forgotten}
+		}
 		return "", &fault.NotFoundError{What: "change", ID: fmt.Sprint(change)}
 	}
 	return page.Entries[0].In, nil
@@ -71,6 +75,9 @@ func (s *Service) Undo(ctx context.Context, collection string, q UndoQuery) ([]E
 	if err != nil {
 		return nil, err
 	}
+	if u.described != 0 {
+		return []Edited{}, s.undoDescription(ctx, c, u.described, q.Force)
+	}
 	if u.laterCount > 0 && !q.Force {
 		return nil, u.refuse(collection)
 	}
@@ -78,10 +85,54 @@ func (s *Service) Undo(ctx context.Context, collection string, q UndoQuery) ([]E
 	if len(edits) == 0 {
 		return []Edited{}, err
 	}
+	edited, err := s.editTogether(ctx, c, store.Write{Origin: undoing(ctx), Edits: edits, Together: true}, asks)
+	return slices.DeleteFunc(edited, func(e Edited) bool { return e.Op == "" }), err
+}
+
+// undoDescription puts back what was told of a collection before a change to it.
+func (s *Service) undoDescription(ctx context.Context, c *collection, change uint64, force bool) error {
+	if a := policy.ActorIn(ctx); a != nil && !a.Role.Includes(policy.Owner) {
+		return &policy.DeniedError{Actor: a, Needs: policy.Owner}
+	}
+	var before *store.Collection
+	var later []store.Entry
+	err := s.store.LongView(ctx, func(v *store.View) (err error) {
+		if before, err = v.CollectionBefore(ctx, change); err != nil {
+			return err
+		}
+		return v.History(ctx, store.HistoryQuery{Collections: []int64{c.Info().Key}, Described: true},
+			func(e *store.Entry) bool {
+				if e.Number > change {
+					later = append(later, *e)
+				}
+				return e.Number > change && len(later) < mostLater
+			})
+	})
+	switch {
+	case err != nil:
+		return err
+	case before == nil:
+		return invalid.New("change", "%d made the collection", change).
+			Hinted("to take that back, delete the collection")
+	case len(later) > 0 && !force:
+		u := &undo{later: later, laterCount: len(later)}
+		return u.refuse(c.Info().ID)
+	}
+	_, _, err = s.store.UpdateCollection(ctx, undoing(ctx), c.Info().Key, func(info *store.Collection) error {
+		*info = *before
+		return checkSettings(*info)
+	})
+	if err != nil {
+		return fault.Explain(err, c.Info().ID, "")
+	}
+	return s.replica.CatchUp(ctx, c.Info().Key)
+}
+
+// undoing is where changes come from that take back others.
+func undoing(ctx context.Context) store.Origin {
 	by := byEdit(ctx)
 	by.Way = store.ByUndo
-	edited, err := s.editTogether(ctx, c, store.Write{Origin: by, Edits: edits, Together: true}, asks)
-	return slices.DeleteFunc(edited, func(e Edited) bool { return e.Op == "" }), err
+	return by
 }
 
 // An undo is changes that are to be taken back, by the items that they are to.
@@ -89,6 +140,8 @@ type undo struct {
 	items      []*undoItem
 	byID       map[string]*undoItem
 	size       int           // of what is to be put back, in bytes
+	taken      int           // how many changes are taken back
+	described  uint64        // the change to the collection itself that is to be taken back; 0 for none
 	later      []store.Entry // the newest changes that would be taken back too
 	laterCount int           // how many such changes there are
 }
@@ -134,6 +187,7 @@ func readUndo(ctx context.Context, v *store.View, c *collection, q *UndoQuery) (
 	}
 	u := &undo{byID: map[string]*undoItem{}}
 	var wrong error
+	var imports []store.Entry // large ones, which are one change each
 	found := 0
 	err := v.History(ctx, ask, func(e *store.Entry) bool {
 		found++
@@ -141,39 +195,47 @@ func readUndo(ctx context.Context, v *store.View, c *collection, q *UndoQuery) (
 		case e.FeatureID == "" && q.Change == 0: // of all by an actor, those to items
 			return true
 		case e.FeatureID == "" && (e.Op == store.Filled || e.Op == store.Joined):
-			wrong = invalid.New("change", "%d is an import of %d items in one change, which cannot be taken back yet",
-				e.Number, e.Imports)
-			return false
+			imports = append(imports, *e)
+			return true
 		case e.FeatureID == "":
 			if q.Together {
 				return true
 			}
-			wrong = invalid.New("change", "%d is to the collection itself", e.Number).Wanted("one to an item")
+			u.described = e.Number
 			return false
 		}
-		u.take(e)
-		switch {
-		case len(u.items) > MaxUndone:
-			wrong = invalid.New("change", "this would put back more than %d items", MaxUndone).Wanted("fewer at once")
-		case u.size > maxUndoneBytes:
-			wrong = invalid.New("change", "this would put back items of more than %d MiB", maxUndoneBytes>>20).
-				Wanted("fewer at once")
-		case found > maxTaken:
-			wrong = invalid.New("change", "this would take back more than %d changes", maxTaken).Wanted("fewer at once")
-		}
+		wrong = u.take(e)
 		return wrong == nil
 	})
+	for i := 0; i < len(imports) && err == nil && wrong == nil; i++ {
+		err = v.Merged(ctx, &imports[i], func(e *store.Entry) bool {
+			wrong = u.take(e)
+			return wrong == nil
+		})
+	}
 	if err != nil || wrong != nil {
 		return nil, errors.Join(err, wrong)
 	}
 	if q.Change != 0 && found == 0 {
-		return nil, &fault.NotFoundError{What: "change", ID: fmt.Sprint(q.Change)}
+		return nil, notKept(ctx, v, c, q.Change)
 	}
 	return u, u.lookForLater(ctx, v, c.Info().Key)
 }
 
-// take takes in a change. They come newest first.
-func (u *undo) take(e *store.Entry) {
+// notKept is the error about a change that the history of a collection does not have.
+func notKept(ctx context.Context, v *store.View, c *collection, change uint64) error {
+	forgotten, err := v.ForgottenOf(ctx, c.Info().Key)
+	if err != nil {
+		return err
+	}
+	if change <= forgotten {
+		return &fault.PrunedError{Change: change, Since: forgotten}
+	}
+	return &fault.NotFoundError{What: "change", ID: fmt.Sprint(change)}
+}
+
+// take takes in a change, and returns why that is too much. Those of an item come newest first.
+func (u *undo) take(e *store.Entry) error {
 	i := u.byID[e.FeatureID]
 	if i == nil {
 		i = &undoItem{id: e.FeatureID, newest: e.Newest, there: e.There}
@@ -183,6 +245,17 @@ func (u *undo) take(e *store.Entry) {
 	u.size += sizeOf(e.Was) - sizeOf(i.to)
 	i.to, i.oldest = e.Was, e.Number
 	i.taken = append(i.taken, e.Number)
+	u.taken++
+	switch {
+	case len(u.items) > MaxUndone:
+		return invalid.New("change", "this would put back more than %d items", MaxUndone).Wanted("fewer at once")
+	case u.size > maxUndoneBytes:
+		return invalid.New("change", "this would put back items of more than %d MiB", maxUndoneBytes>>20).
+			Wanted("fewer at once")
+	case u.taken > maxTaken:
+		return invalid.New("change", "this would take back more than %d changes", maxTaken).Wanted("fewer at once")
+	}
+	return nil
 }
 
 // lookForLater looks for changes of the same items that are not among those to be taken back.
@@ -212,13 +285,15 @@ func (u *undo) lookForLater(ctx context.Context, v *store.View, collection int64
 	return nil
 }
 
+// mostLater is how many changes are told that stand against an undo.
+const mostLater = 100
+
 func newestFirst(a, b uint64) int { return cmp.Compare(b, a) }
 
 // keepNewest forgets all but the newest of the changes that would be taken back too.
 func (u *undo) keepNewest() {
-	const most = 100
 	slices.SortFunc(u.later, func(a, b store.Entry) int { return newestFirst(a.Number, b.Number) })
-	u.later = u.later[:min(most, len(u.later))]
+	u.later = u.later[:min(mostLater, len(u.later))]
 }
 
 func (u *undo) refuse(collection string) error {

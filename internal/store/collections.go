@@ -55,15 +55,16 @@ func (s *Store) UpdateCollection(
 	})
 }
 
-// DeleteCollection takes out the collection with the given key, all of its features
-// and what is known of its imports, or returns ErrNoCollection. It waits for an import that is
-// being written into it.
-func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64) (*Change, error) {
+// DeleteCollection takes out the collection with the given key, its suggestions and what is known
+// of its imports, or returns ErrNoCollection. It waits for an import that is being written into
+// it. Its features, about how many the caller knows, stay where they are, so that it can be brought back: see
+// RestoreCollection.
+func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64, features int) (*Change, error) {
 	_, change, err := s.writeCollection(
 		ctx,
 		by,
 		Deleted,
-		func(tx *gorm.DB, _ uint64) (*Collection, *Collection, error) {
+		func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
 			old, err := takeCollection(tx, "key = ?", key)
 			if err != nil {
 				return nil, nil, err
@@ -79,7 +80,7 @@ func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64) (*Ch
 			if !free {
 				return nil, nil, ErrImporting
 			}
-			if err := tx.Exec("DELETE FROM features WHERE collection_key = ?", key).Error; err != nil {
+			if err := keepDeleted(tx, by, old, features, change); err != nil {
 				return nil, nil, err
 			}
 			if err := tx.Exec("DELETE FROM suggestions WHERE collection_key = ?", key).Error; err != nil {

@@ -221,6 +221,16 @@ func scanChange(rows *sql.Rows) (c Change, err error) {
 	return c, err
 }
 
+// CountUpTo returns how many features a collection has, or most if there are more.
+func (v *View) CountUpTo(collection int64, most int) (n int, err error) {
+	err = v.tx.Raw("SELECT count(*) FROM (SELECT FROM features WHERE collection_key = ? LIMIT ?) f", collection, most).
+		Row().Scan(&n)
+	if err != nil {
+		return 0, fmt.Errorf("counting features: %w", err)
+	}
+	return n, nil
+}
+
 // Listen calls wake once at the start and then whenever any process may have committed
 // changes, until ctx ends. When it loses its connection it takes another, and wakes. It calls
 // touched with the key of a collection when something beside its features has changed, such as

@@ -9,41 +9,86 @@ import (
 // forgottenTogether is how many changes are forgotten in one transaction.
 const forgottenTogether = 5000
 
-// Forget takes changes out of the history that are older than the given time, all but the
-// newest of each collection, and returns how many, those of features in large imports too.
-// What is there now stays as it is.
-func (s *Store) Forget(ctx context.Context, before time.Time) (forgotten int64, err error) {
-	db := s.db.WithContext(ctx)
-	var last uint64
-	if err := db.Raw("SELECT coalesce(max(number), 0) FROM changes WHERE at < ?",
-		before).Row().Scan(&last); err != nil ||
-		last == 0 {
-		return 0, err
-	}
-	// First noted, so that who has not applied them yet loads all anew.
-	if err := s.reserved.WithContext(ctx).Exec("UPDATE clock SET forgotten = ? WHERE forgotten < ?", last,
-		last).Error; err != nil {
+// A keeping says which changes of a collection are old.
+type keeping struct {
+	Key  int64
+	Days *int // nil for what the service is told
+}
+
+// Forget takes changes out of the history that are older than their collection keeps them, or than
+// usual, 0 for good, if it says nothing; all but the newest of each collection. It returns how many,
+// those of features in large imports too. What is there now stays as it is.
+func (s *Store) Forget(ctx context.Context, usual time.Duration) (forgotten int64, err error) {
+	var all []keeping
+	err = s.db.WithContext(ctx).Raw("SELECT key, history_days AS days FROM collections ORDER BY key").Scan(&all).Error
+	if err != nil {
 		return 0, fmt.Errorf("forgetting changes: %w", err)
 	}
-	for {
-		gone := db.Exec(`DELETE FROM merged WHERE (merge_key, feature_id) IN (SELECT d.merge_key, d.feature_id
-			FROM merged d JOIN merges m ON m.key = d.merge_key WHERE m.number <= ? LIMIT ?)`, last, forgottenTogether)
-		if gone.Error != nil {
-			return forgotten, fmt.Errorf("forgetting changes: %w", gone.Error)
+	now := time.Now()
+	upTo := map[time.Duration]uint64{} // the newest change that is so old
+	for _, k := range all {
+		keep := usual
+		if k.Days != nil {
+			keep = time.Duration(*k.Days) * 24 * time.Hour
 		}
-		if forgotten += gone.RowsAffected; gone.RowsAffected < forgottenTogether {
-			break
+		if keep == 0 {
+			continue
+		}
+		last, known := upTo[keep]
+		if !known {
+			err := s.db.WithContext(ctx).Raw("SELECT coalesce(max(number), 0) FROM changes WHERE at < ?", now.Add(-keep)).
+				Row().Scan(&last)
+			if err != nil {
+				return forgotten, fmt.Errorf("forgetting changes: %w", err)
+			}
+			upTo[keep] = last
+		}
+		n, err := s.forgetOf(ctx, k.Key, last)
+		if forgotten += n; err != nil {
+			return forgotten, fmt.Errorf("forgetting changes: %w", err)
 		}
 	}
-	for {
-		gone := db.Exec(`DELETE FROM changes WHERE number IN (SELECT c.number FROM changes c WHERE c.number <= ?
+	return forgotten, nil
+}
+
+// forgetOf forgets the changes of a collection up to one.
+func (s *Store) forgetOf(ctx context.Context, collection int64, last uint64) (forgotten int64, err error) {
+	// First noted, so that nobody tells what is not whole: in the collection for those who ask for its
+	// history, and in the clock so that who has not applied the changes yet loads all anew.
+	noted := s.reserved.WithContext(ctx).Exec(`WITH noted AS (UPDATE collections SET forgotten = ? WHERE key = ? AND
+		forgotten < ? RETURNING forgotten)
+		UPDATE clock SET forgotten = greatest(clock.forgotten, noted.forgotten) FROM noted`, last, collection, last)
+	if noted.Error != nil {
+		return 0, noted.Error
+	}
+	for _, rows := range []string{
+		`DELETE FROM merged WHERE (merge_key, feature_id) IN (SELECT d.merge_key, d.feature_id
+			FROM merged d JOIN merges m ON m.key = d.merge_key JOIN changes c ON c.number = m.number
+			WHERE c.collection_key = ? AND c.number <= ? LIMIT ?)`,
+		`DELETE FROM changes WHERE number IN (SELECT c.number FROM changes c WHERE c.collection_key = ? AND c.number <= ?
 			AND EXISTS (SELECT FROM changes n WHERE n.collection_key = c.collection_key AND n.number > c.number)
-			ORDER BY c.number LIMIT ?)`, last, forgottenTogether)
-		if gone.Error != nil {
-			return forgotten, fmt.Errorf("forgetting changes: %w", gone.Error)
-		}
-		if forgotten += gone.RowsAffected; gone.RowsAffected < forgottenTogether {
-			return forgotten, nil
+			ORDER BY c.number LIMIT ?)`,
+	} {
+		for {
+			gone := s.db.WithContext(ctx).Exec(rows, collection, last, forgottenTogether)
+			if gone.Error != nil {
+				return forgotten, gone.Error
+			}
+			if forgotten += gone.RowsAffected; gone.RowsAffected < forgottenTogether {
+				break
+			}
 		}
 	}
+	return forgotten, nil
+}
+
+// ForgottenOf returns the number of a change: up to it, changes of some collections may not be kept
+// any more.
+func (v *View) ForgottenOf(ctx context.Context, collections ...int64) (change uint64, err error) {
+	err = v.tx.WithContext(ctx).Raw("SELECT coalesce(max(forgotten), 0) FROM collections WHERE key = ANY (?)",
+		array[int64](collections)).Row().Scan(&change)
+	if err != nil {
+		return 0, fmt.Errorf("reading how far the history reaches back: %w", err)
+	}
+	return change, nil
 }

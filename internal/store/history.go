@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -27,6 +28,7 @@ type HistoryQuery struct {
 	Before      uint64 // only those with smaller numbers; 0 for all
 	Number      uint64 // only this one; 0 for all
 	Transaction uint64 // only those that were asked for together with this one; 0 for all
+	Described   bool   // only those to what is told of a collection
 }
 
 // An Entry is a change as the history has it.
@@ -140,6 +142,9 @@ func (q *HistoryQuery) where() (where string, args []any) {
 	if q.Number != 0 {
 		add("c.number = ?", q.Number)
 	}
+	if q.Described {
+		conditions = append(conditions, "c.feature_id IS NULL AND c.op = 'replace'")
+	}
 	if q.Transaction != 0 {
 		add("c.transaction = ?", q.Transaction)
 	}
@@ -219,8 +224,8 @@ func keptFeature(text *string) (*feature.Feature, error) {
 // FeatureAt returns a feature as it was after a change, with the newest change to it then, or
 // ErrNoFeature, or ErrForgotten if that cannot be told any more.
 func (v *View) FeatureAt(ctx context.Context, collection int64, id string, at uint64) (Stored, error) {
-	if at < v.Forgotten {
-		return Stored{}, ErrForgotten
+	if forgotten, err := v.ForgottenOf(ctx, collection); err != nil || at < forgotten {
+		return Stored{}, cmp.Or(err, ErrForgotten)
 	}
 	var changed uint64 // up to then
 	var laterNumber, filled *uint64
@@ -321,8 +326,8 @@ const changedSince = `SELECT DISTINCT ON (e.feature_id) e.feature_id AS id, e.be
 func (v *View) FeaturesAt(ctx context.Context, collection int64, at uint64, after string, limit, size int) (
 	found []feature.Feature, more bool, err error,
 ) {
-	if at < v.Forgotten {
-		return nil, false, ErrForgotten
+	if forgotten, err := v.ForgottenOf(ctx, collection); err != nil || at < forgotten {
+		return nil, false, cmp.Or(err, ErrForgotten)
 	}
 	// Only what is empty is filled: of what came since, all is new.
 	var filled int64
@@ -365,4 +370,56 @@ func (v *View) FeaturesAt(ctx context.Context, collection int64, at uint64, afte
 		found = append(found, *f)
 	}
 	return found, false, rows.Err()
+}
+
+// Merged calls each with what a large import did to each feature, until it returns false. Each is
+// called while this is read: it asks the view for nothing else.
+func (v *View) Merged(ctx context.Context, of *Entry, each func(*Entry) bool) error {
+	rows, err := v.tx.WithContext(ctx).Raw(`SELECT i.id, i.before, f.id IS NOT NULL,
+			coalesce(CASE WHEN f.change >= 0 THEN f.change ELSE (SELECT number FROM merges WHERE key = -f.change) END,
+				(SELECT max(n.number) FROM changes n WHERE n.collection_key = k.key AND n.feature_id = i.id), k.number)
+		FROM (SELECT ?::bigint AS key, ?::bigint AS number, (SELECT key FROM merges WHERE number = ?) AS merge) k
+		CROSS JOIN LATERAL (
+			SELECT d.feature_id AS id, d.before::text AS before FROM merged d WHERE d.merge_key = k.merge
+			UNION ALL SELECT f.id, NULL FROM features f
+				WHERE f.collection_key = k.key AND f.change = -k.merge AND ?
+			UNION ALL SELECT s.id, NULL FROM (`+changedSince+`) s WHERE s.before IS NOT NULL AND ?
+		) i
+		LEFT JOIN features f ON f.collection_key = k.key AND f.id = i.id ORDER BY i.id`,
+		of.Collection, of.Number, of.Number, of.Op == Filled,
+		of.Collection, of.Number, math.MaxInt64, of.Collection, of.Number, math.MaxInt64, of.Op == Filled).Rows()
+	if err != nil {
+		return fmt.Errorf("reading what an import did: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		e := *of
+		var before *string
+		if err := rows.Scan(&e.FeatureID, &before, &e.There, &e.Newest); err != nil {
+			return err
+		}
+		if e.Was, err = keptFeature(before); err != nil {
+			return err
+		}
+		if !each(&e) {
+			break
+		}
+	}
+	return rows.Err()
+}
+
+// CollectionBefore returns what a collection was before a change to it; nil if it is not known.
+func (v *View) CollectionBefore(ctx context.Context, change uint64) (*Collection, error) {
+	var before *string
+	err := v.tx.WithContext(ctx).Raw("SELECT (SELECT before::text FROM changes WHERE number = ? AND feature_id IS NULL)",
+		change).Row().Scan(&before)
+	if err != nil || before == nil {
+		return nil, err
+	}
+	var record collectionRecord
+	if err := json.Unmarshal([]byte(*before), &record); err != nil {
+		return nil, fmt.Errorf("a collection in the history: %w", err)
+	}
+	c := Collection(record)
+	return &c, nil
 }

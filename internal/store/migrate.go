@@ -287,13 +287,29 @@ var migrations = []*gormigrate.Migration{
 		`CREATE INDEX suggestions_by_collection ON suggestions (collection_key, key)`,
 		`CREATE INDEX suggestions_open ON suggestions (collection_key, key) WHERE state = 'open'`,
 	)},
+	{ID: "0015-deleted-collections", Migrate: statements(
+		// Collections that can be brought back: their features are where they were. record is a
+		// collectionRecord.
+		`CREATE TABLE deleted_collections (
+			key bigint PRIMARY KEY,
+			record json NOT NULL,
+			features bigint NOT NULL,
+			change bigint NOT NULL,
+			deleted_at timestamptz NOT NULL,
+			deleted_by text NOT NULL
+		)`,
+		// For how many days the history of a collection is kept, 0 for good, null for what the
+		// service is told; and up to which change it may have been forgotten.
+		`ALTER TABLE collections ADD COLUMN history_days integer, ADD COLUMN forgotten bigint NOT NULL DEFAULT 0`,
+		`UPDATE collections SET forgotten = (SELECT forgotten FROM clock)`,
+	)},
 }
 
 // ownTables are the tables that the migrations make.
 var ownTables = []string{
 	"collections", "features", "changes", "merges", "merged", "clock", "imports", "rejected_rows", "icons", "identity",
 	"access", "access_keys", "key_days", "issuers", "sessions", "sign_in_codes", "retries",
-	"suggestions",
+	"suggestions", "deleted_collections",
 }
 
 const migrationsTable = "migrations"

@@ -22,7 +22,8 @@ type collectionRecord struct {
 	GuestOrigins     string    `json:"guest_origins"` // with spaces between
 
 	UnconditionalEdits bool     `json:"unconditional_edits"`
-	Schema             *string  `json:"schema"`       // as JSON, in a text
+	Schema             *string  `json:"schema"` // as JSON, in a text
+	HistoryDays        *int     `json:"history_days"`
 	AlikeWithin        *float64 `json:"alike_within"` // metres
 }
 

@@ -246,7 +246,7 @@ func TestMerging(t *testing.T) {
 
 	// Into one that is gone nothing goes, and nothing is noted.
 	i := begun(t, s, "6")
-	if _, err := s.DeleteCollection(t.Context(), Origin{}, into.Key); err != nil {
+	if _, err := s.DeleteCollection(t.Context(), Origin{}, into.Key, 0); err != nil {
 		t.Fatal(err)
 	}
 	_, err := gathered(
@@ -325,7 +325,7 @@ func TestAMergeStopsOnlyItsCollection(t *testing.T) {
 			}
 			gone, cancel := context.WithTimeout(t.Context(), 3*importPause)
 			defer cancel()
-			if _, err := s.DeleteCollection(gone, Origin{}, into.Key); TroubleOf(err) != Unavailable {
+			if _, err := s.DeleteCollection(gone, Origin{}, into.Key, 0); TroubleOf(err) != Unavailable {
 				t.Errorf("%s: deleting it: %v", name, err)
 			}
 			if _, _, err := s.UpdateCollection(t.Context(), Origin{}, into.Key, func(c *Collection) error {
@@ -335,7 +335,7 @@ func TestAMergeStopsOnlyItsCollection(t *testing.T) {
 				t.Errorf("%s: describing it: %v", name, err)
 			}
 			go func() {
-				_, err := s.DeleteCollection(t.Context(), Origin{}, into.Key)
+				_, err := s.DeleteCollection(t.Context(), Origin{}, into.Key, 0)
 				deleted <- err
 			}()
 			return nil
@@ -348,6 +348,9 @@ func TestAMergeStopsOnlyItsCollection(t *testing.T) {
 		}
 		if err := <-deleted; err != nil {
 			t.Errorf("%s: deleting it afterwards: %v", name, err)
+		}
+		if err := s.PurgeCollections(t.Context(), time.Now().Add(time.Minute)); err != nil {
+			t.Fatal(err)
 		}
 		var left int64
 		if err := s.db.Raw("SELECT count(*) FROM features WHERE collection_key = ?",

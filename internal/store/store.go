@@ -208,6 +208,7 @@ type Collection struct {
 	// UnconditionalEdits lets edits be made that do not say what they were made from.
 	UnconditionalEdits bool
 	Schema             *string  // what its features have to be, as JSON; nil if nobody has said
+	HistoryDays        *int     // how long its history is kept, 0 for good; nil for what the service is told
 	AlikeWithin        *float64 // how near a place may be the same, in metres; nil for what the service takes
 }
 

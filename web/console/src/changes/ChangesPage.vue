@@ -105,6 +105,10 @@ async function undo(change: Change, force = false): Promise<void> {
     else notices.failed(`Change ${change.number} is not taken back. ${explain(e)}`)
   }
 }
+/** Whether a change can be taken back here: one to items, or what an owner has told of a collection. */
+const undoable = (c: Change) =>
+  session.edits &&
+  (c.item !== undefined || c.op === 'fill' || c.op === 'merge' || (session.owner && c.op === 'replace'))
 const titleOf = (id: string) => store.find(id)?.title ?? id
 </script>
 
@@ -165,13 +169,7 @@ const titleOf = (id: string) => store.find(id)?.title ?? id
             <Button label="Take back all" size="small" severity="danger" @click="undo(c, true)" />
           </Message>
           <p class="ways">
-            <Button
-              v-if="session.edits && c.item"
-              label="Take back"
-              size="small"
-              severity="secondary"
-              @click="undo(c)"
-            />
+            <Button v-if="undoable(c)" label="Take back" size="small" severity="secondary" @click="undo(c)" />
             <RouterLink v-if="boxOf(c)" :to="{ name: 'map', query: { show: boxOf(c) } }">Show on the map</RouterLink>
           </p>
         </div>

@@ -4,7 +4,7 @@ import confirmdialog from '@primeuix/themes/aura/confirmdialog'
 import dialog from '@primeuix/themes/aura/dialog'
 import ConfirmDialog from 'primevue/confirmdialog'
 import Message from 'primevue/message'
-import { computed, defineAsyncComponent } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { type Collection, deleteCollection } from '../api/collections'
 import { explain } from '../api/explain'
@@ -18,6 +18,7 @@ import { useSession } from '../stores/session'
 import { counted } from '../text/format'
 import { addToTheme } from '../theme'
 import CollectionEntry from './CollectionEntry.vue'
+import DeletedList from './DeletedList.vue'
 import FeatureTable from './FeatureTable.vue'
 
 // The collections, what is in them, and how they are drawn. Which of them is open is in the address.
@@ -32,6 +33,7 @@ const notices = useNotices()
 const session = useSession()
 const confirm = useConfirming()
 
+const deletions = ref(0)
 type Part = 'items' | 'style' | 'schema'
 const opened = computed(() =>
   route.name === 'collection' ? { id: String(route.params.collection), part: String(route.params.part) as Part } : null,
@@ -56,7 +58,7 @@ function show(box: Box | null): void {
 function askToDelete(c: Collection): void {
   confirm.require({
     header: `Delete ${c.title}?`,
-    message: `Its ${counted(c.count, 'item is', 'items are')} deleted with it. This cannot be taken back.`,
+    message: `Its ${counted(c.count, 'item is', 'items are')} deleted with it. It can be brought back for a while.`,
     rejectProps: { label: 'Keep it', severity: 'secondary' },
     acceptProps: { label: 'Delete', severity: 'danger' },
     accept: () => void remove(c),
@@ -66,7 +68,8 @@ function askToDelete(c: Collection): void {
 async function remove(c: Collection): Promise<void> {
   try {
     await deleteCollection(c.id)
-    notices.done(`${c.title} is deleted.`)
+    deletions.value++
+    notices.done(`${c.title} is deleted. Below the list it can be brought back.`)
     if (opened.value?.id === c.id) await router.replace({ name: 'data' })
   } catch (e) {
     notices.failed(`${c.title} is not deleted. ${explain(e)}`)
@@ -126,6 +129,7 @@ async function remove(c: Collection): Promise<void> {
         </CollectionEntry>
       </ul>
     </section>
+    <DeletedList v-if="session.ownsAll" :change="deletions" @restored="store.refresh" />
     <ConfirmDialog class="ask" />
   </main>
 </template>
