@@ -182,7 +182,8 @@ type Popup struct {
 	Title    string        `json:"title,omitempty"`
 	Subtitle string        `json:"subtitle,omitempty"`
 	Category string        `json:"category,omitempty"`
-	Image    string        `json:"image,omitempty"` // a path of the service, or an https URL
+	Image    string        `json:"image,omitempty"`  // a path of the service, or an https URL
+	Images   []string      `json:"images,omitempty"` // all of them, if there are several
 	Fields   []PopupField  `json:"fields"`
 	Actions  []PopupAction `json:"actions"`
 	Change   uint64        `json:"change"` // the item's newest change

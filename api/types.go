@@ -85,6 +85,8 @@ type Collection struct {
 	AlikeWithin float64 `json:"alike_within"`
 	// How many days its history is kept, 0 for good; absent for as long as the service is told
 	HistoryDays *int `json:"history_days,omitempty"`
+	// How many MiB its pictures may have together; absent for as much as the service takes
+	PictureMiB *int `json:"picture_mib,omitempty"`
 	// Whether somebody has said what items have to be
 	HasSchema  bool            `json:"has_schema"`
 	Categories []CategoryCount `json:"categories"`
@@ -120,6 +122,7 @@ type NewCollection struct {
 	UnconditionalEdits bool     `json:"unconditional_edits,omitempty"`
 	AlikeWithin        *float64 `json:"alike_within,omitempty"` // metres; absent for what the service takes
 	HistoryDays        *int     `json:"history_days,omitempty"` // 0 for good; absent for what the service is told
+	PictureMiB         *int     `json:"picture_mib,omitempty"`
 }
 
 // CollectionUpdate changes a collection; absent members stay as they are.
@@ -136,6 +139,7 @@ type CollectionUpdate struct {
 	UnconditionalEdits *bool    `json:"unconditional_edits,omitempty"`
 	AlikeWithin        *float64 `json:"alike_within,omitempty"` // metres
 	HistoryDays        *int     `json:"history_days,omitempty"` // 0 for good
+	PictureMiB         *int     `json:"picture_mib,omitempty"`
 }
 
 // DeletedCollections lists the collections that can be brought back, the last deleted first.

@@ -114,6 +114,7 @@ func (h *server) createCollection(w http.ResponseWriter, r *http.Request) error 
 		CategoryProperty: n.CategoryProperty, TimeProperty: n.TimeProperty,
 		Guests: n.Guests, GuestOrigins: strings.Join(n.GuestOrigins, " "),
 		UnconditionalEdits: n.UnconditionalEdits, AlikeWithin: n.AlikeWithin, HistoryDays: n.HistoryDays,
+		PictureMiB: n.PictureMiB,
 	})
 	if err != nil {
 		return err
@@ -131,6 +132,7 @@ func (h *server) updateCollection(w http.ResponseWriter, r *http.Request) error 
 		Title: u.Title, Description: u.Description, NameProperty: u.NameProperty,
 		CategoryProperty: u.CategoryProperty, TimeProperty: u.TimeProperty, Guests: (*policy.Guests)(u.Guests),
 		UnconditionalEdits: u.UnconditionalEdits, AlikeWithin: u.AlikeWithin, HistoryDays: u.HistoryDays,
+		PictureMiB: u.PictureMiB,
 	}
 	if u.GuestOrigins != nil {
 		update.GuestOrigins = append([]string{}, *u.GuestOrigins...)

@@ -39,7 +39,7 @@ func describeCollection(r *http.Request, c service.Summary, at site) api.Collect
 		Count:     c.Places + c.Shapes, Places: c.Places, Shapes: c.Shapes, Change: c.Newest, ChangedAt: c.NewestAt,
 		OwnChange: c.Change, Categories: []api.CategoryCount{}, Guests: c.Guests,
 		UnconditionalEdits: c.UnconditionalEdits, AlikeWithin: c.Alike, HasSchema: c.Collection.Schema != nil,
-		HistoryDays: c.HistoryDays,
+		HistoryDays: c.HistoryDays, PictureMiB: c.PictureMiB,
 		Links: []api.Link{
 			at.link("self", collectionPath(c.ID), plainJSON, ""),
 			at.link("items", collectionPath(c.ID)+"/items", geoJSON, "its items"),

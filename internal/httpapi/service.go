@@ -7,6 +7,7 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
 	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/picture"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/style"
@@ -52,6 +53,9 @@ type Service interface {
 	Since(ctx context.Context, collection string, q service.SinceQuery) (service.SincePage, error)
 	CollectionOf(ctx context.Context, change uint64) (string, error)
 	Undo(ctx context.Context, collection string, q service.UndoQuery) ([]service.Edited, error)
+	AddPicture(ctx context.Context, collection string, file []byte) (service.Picture, error)
+	PictureFile(ctx context.Context, collection, id string, size picture.Size) ([]byte, error)
+	DeletePicture(ctx context.Context, collection, id string) error
 	Suggest(ctx context.Context, collection string, p service.Proposal) (
 		made service.Suggestion, follow string, err error)
 	Suggestions(ctx context.Context, collection string, q service.SuggestionQuery) (

@@ -74,6 +74,7 @@ const (
 	maxProperty    = 200
 	maxAlike       = 1000 // metres
 	maxHistoryDays = 36_500
+	maxPictureMiB  = 1 << 20
 )
 
 var collectionID = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
@@ -106,6 +107,9 @@ func checkSettings(c store.Collection) error {
 	}
 	if w := alikeWithin(&c); !(w >= 0 && w <= maxAlike) {
 		return invalid.New("alike_within", "is %v", w).Wanted("0 to %d metres, 0 for never", maxAlike)
+	}
+	if m := c.PictureMiB; m != nil && (*m < 0 || *m > maxPictureMiB) {
+		return invalid.New("picture_mib", "is %d", *m).Wanted("0 to %d", maxPictureMiB)
 	}
 	if d := c.HistoryDays; d != nil && (*d < 0 || *d > maxHistoryDays) {
 		return invalid.New("history_days", "is %d", *d).Wanted("1 to %d, or 0 to keep the history for good", maxHistoryDays)
@@ -145,6 +149,7 @@ type CollectionUpdate struct {
 	UnconditionalEdits *bool    // whether edits need not say what they were made from
 	AlikeWithin        *float64 // how near another place has to be to be taken for the same, in metres
 	HistoryDays        *int     // for how many days the history is kept, 0 for good
+	PictureMiB         *int     // how large its pictures may be together
 }
 
 // UpdateCollection changes what is told of a collection, and which properties
@@ -175,6 +180,9 @@ func (s *Service) UpdateCollection(ctx context.Context, id string, u CollectionU
 		}
 		if u.AlikeWithin != nil {
 			info.AlikeWithin = u.AlikeWithin
+		}
+		if u.PictureMiB != nil {
+			info.PictureMiB = u.PictureMiB
 		}
 		if u.HistoryDays != nil {
 			info.HistoryDays = u.HistoryDays

@@ -146,6 +146,7 @@ func (s *Store) PurgeCollections(ctx context.Context, before time.Time) error {
 // purge takes out the features of a collection and what was done to each.
 func (s *Store) purge(ctx context.Context, key int64) error {
 	for _, rows := range []string{
+		"DELETE FROM pictures WHERE id = ANY (ARRAY(SELECT id FROM pictures WHERE collection_key = ? LIMIT ?))",
 		"DELETE FROM features WHERE ctid = ANY (ARRAY(SELECT ctid FROM features WHERE collection_key = ? LIMIT ?))",
 		"DELETE FROM merged WHERE ctid = ANY (ARRAY(SELECT d.ctid FROM merged d JOIN merges m ON m.key = d.merge_key " +
 			"JOIN changes c ON c.number = m.number WHERE c.collection_key = ? LIMIT ?))",

@@ -303,13 +303,35 @@ var migrations = []*gormigrate.Migration{
 		`ALTER TABLE collections ADD COLUMN history_days integer, ADD COLUMN forgotten bigint NOT NULL DEFAULT 0`,
 		`UPDATE collections SET forgotten = (SELECT forgotten FROM clock)`,
 	)},
+	{ID: "0016-pictures", Migrate: statements(
+		// Pictures that items show: they are named in properties, and never change.
+		`CREATE TABLE pictures (
+			id text COLLATE "C" PRIMARY KEY,
+			collection_key bigint NOT NULL,
+			hash bytea NOT NULL,
+			width integer NOT NULL,
+			height integer NOT NULL,
+			small bytea NOT NULL,
+			medium bytea NOT NULL,
+			large bytea NOT NULL,
+			bytes bigint NOT NULL,
+			made_by text NOT NULL,
+			made_at timestamptz NOT NULL,
+			UNIQUE (collection_key, hash)
+		)`,
+		// JPEG files do not get smaller.
+		`ALTER TABLE pictures ALTER COLUMN small SET STORAGE EXTERNAL, ALTER COLUMN medium SET STORAGE EXTERNAL,
+			ALTER COLUMN large SET STORAGE EXTERNAL`,
+		// How many MiB those of a collection may have together; null for what the service takes.
+		`ALTER TABLE collections ADD COLUMN picture_mib integer`,
+	)},
 }
 
 // ownTables are the tables that the migrations make.
 var ownTables = []string{
 	"collections", "features", "changes", "merges", "merged", "clock", "imports", "rejected_rows", "icons", "identity",
 	"access", "access_keys", "key_days", "issuers", "sessions", "sign_in_codes", "retries",
-	"suggestions", "deleted_collections",
+	"suggestions", "deleted_collections", "pictures",
 }
 
 const migrationsTable = "migrations"

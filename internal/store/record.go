@@ -24,6 +24,7 @@ type collectionRecord struct {
 	UnconditionalEdits bool     `json:"unconditional_edits"`
 	Schema             *string  `json:"schema"` // as JSON, in a text
 	HistoryDays        *int     `json:"history_days"`
+	PictureMiB         *int     `json:"picture_mib"`
 	AlikeWithin        *float64 `json:"alike_within"` // metres
 }
 

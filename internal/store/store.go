@@ -209,6 +209,7 @@ type Collection struct {
 	UnconditionalEdits bool
 	Schema             *string  // what its features have to be, as JSON; nil if nobody has said
 	HistoryDays        *int     // how long its history is kept, 0 for good; nil for what the service is told
+	PictureMiB         *int     `gorm:"column:picture_mib"` // how large its pictures may be together; nil for what the service takes
 	AlikeWithin        *float64 // how near a place may be the same, in metres; nil for what the service takes
 }
 

@@ -18,12 +18,14 @@ import (
 
 // A Popup is what a popup of one feature shows.
 type Popup struct {
-	Title    string   `json:"title,omitempty"`
-	Subtitle string   `json:"subtitle,omitempty"`
-	Category string   `json:"category,omitempty"`
-	Image    string   `json:"image,omitempty"` // a path of the service, or an https URL
-	Fields   []Field  `json:"fields"`
-	Actions  []Action `json:"actions"`
+	Title    string `json:"title,omitempty"`
+	Subtitle string `json:"subtitle,omitempty"`
+	Category string `json:"category,omitempty"`
+	Image    string `json:"image,omitempty"` // a path of the service, or an https URL
+	// Images are all of them, if there are several; the first is Image.
+	Images  []string `json:"images,omitempty"`
+	Fields  []Field  `json:"fields"`
+	Actions []Action `json:"actions"`
 }
 
 // A Field is one property as a popup shows it. Which member it has beside Text depends
@@ -56,7 +58,7 @@ type Template struct {
 
 // usual names of properties that hold a picture, a phone number, an address.
 var (
-	imageNames = []string{"image", "picture", "photo"}
+	imageNames = []string{"image", "picture", "photo", "images", "pictures", "photos"}
 	phoneNames = []string{"phone", "telephone", "tel", "mobile"}
 	linesNames = []string{"address"}
 )
@@ -79,8 +81,14 @@ func (t *Template) Of(f *feature.Feature) Popup {
 		Title: text(
 			f,
 			title,
-		), Subtitle: text(f, asked.Subtitle), Category: text(f, t.Category), Image: imageOf(text(f, image)),
+		), Subtitle: text(f, asked.Subtitle), Category: text(f, t.Category),
 		Fields: []Field{}, Actions: []Action{},
+	}
+	if images := imagesOf(f, image); len(images) > 0 {
+		p.Image = images[0]
+		if len(images) > 1 {
+			p.Images = images
+		}
 	}
 	fields := asked.Fields
 	if len(fields) == 0 {
@@ -106,11 +114,40 @@ func (t *Template) Of(f *feature.Feature) Popup {
 // usualImage returns the name of a property that likely holds a picture, or "".
 func (t *Template) usualImage(f *feature.Feature) string {
 	for _, name := range f.Properties.Names() {
-		if slices.Contains(imageNames, strings.ToLower(name)) && imageOf(text(f, name)) != "" {
+		if slices.Contains(imageNames, strings.ToLower(name)) && len(imagesOf(f, name)) > 0 {
 			return name
 		}
 	}
 	return ""
+}
+
+// mostImages is how many pictures a popup shows.
+const mostImages = 20
+
+// imagesOf returns the URLs of the pictures that a property names: it is one, or a list of them.
+func imagesOf(f *feature.Feature, name string) (all []string) {
+	raw, there := f.Properties.Value(name)
+	if name == "" || !there {
+		return nil
+	}
+	values := []string{text(f, name)}
+	if raw[0] == '[' {
+		var listed []any
+		if err := json.Unmarshal(raw, &listed); err != nil {
+			return nil // cannot be: it is well formed
+		}
+		values = nil
+		for _, v := range listed {
+			text, _ := v.(string)
+			values = append(values, text)
+		}
+	}
+	for _, v := range values {
+		if at := imageOf(v); at != "" && len(all) < mostImages {
+			all = append(all, at)
+		}
+	}
+	return all
 }
 
 // imageOf returns the URL of a picture if it is one that a page may show.

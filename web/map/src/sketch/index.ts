@@ -1,3 +1,12 @@
 export { crossing, distance, lengthOf } from './measure'
-export { complete, geometryOf, radiusOf, ringsOf, shapeOf, squareMetres, type SketchKind, type SketchShape } from './shape'
+export {
+  complete,
+  geometryOf,
+  radiusOf,
+  ringsOf,
+  shapeOf,
+  squareMetres,
+  type SketchKind,
+  type SketchShape,
+} from './shape'
 export { type Corner, Sketch, type SketchEvents } from './sketch'
