@@ -1,6 +1,12 @@
 package e2e
 
 import (
+	"errors"
+	"fmt"
+	"image"
+	"image/png"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -251,5 +257,53 @@ func TestEditsWait(t *testing.T) {
 		Selection: client.Selection{Filter: "name = 'Petrel Hut'"}})
 	if err != nil || page.NumberMatched != 1 {
 		t.Errorf("%d are there, %v", page.NumberMatched, err)
+	}
+}
+
+// TestPicturesOfPlaces brings pictures by the command line, sees both in the popup, and takes one out in the form.
+func TestPicturesOfPlaces(t *testing.T) {
+	t.Parallel() // it has a service of its own
+	service := withHuts(t)
+	c := &commands{t: t, server: service.url}
+	dir := t.TempDir()
+	var files []string
+	for i, shade := range []uint8{60, 200} {
+		m := image.NewGray(image.Rect(0, 0, 640, 480))
+		for p := range m.Pix {
+			m.Pix[p] = shade
+		}
+		name := filepath.Join(dir, fmt.Sprint(i)+".png")
+		file, err := os.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := errors.Join(png.Encode(file, m), file.Close()); err != nil {
+			t.Fatal(err)
+		}
+		files = append(files, name)
+	}
+	c.contains(c.run(0, "picture", "a", files[0], files[1], "--place"), "does not say where", "Item a shows 2 pictures more")
+	c.contains(c.run(1, "picture", "a", "editing_test.go"), "is no picture that can be read")
+	p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=15")
+	p.until("total() == 1")
+	p.rested()
+	x, y := p.spot(-38.5, -22)
+	p.click(x, y-20)
+	loaded := func(n string) string {
+		return "(() => { const i = document.querySelectorAll('" + n + "'); return i.length == 2 && " +
+			"[...i].every(i => i.naturalWidth == 320) })()"
+	}
+	p.until(loaded(".several img"))
+	p.until("document.querySelector('.details .picture').naturalWidth == 640")
+	eval[any](p, "document.querySelectorAll('.several button')[1].click()")
+	p.until("document.querySelector('.details .picture').alt == 'Picture 2 of 2'")
+	p.pressText("Edit")
+	p.until(loaded(".pictures img"))
+	eval[any](p, "document.querySelector('.pictures li button').click()")
+	p.pressText("Save")
+	p.until("!document.querySelector('.edit')")
+	item, err := connect(t, service.url).Item(t.Context(), "huts", "a")
+	if err != nil || strings.Count(string(item.Properties), "/pictures/") != 1 {
+		t.Errorf("the place is %s, %v", item.Properties, err)
 	}
 }

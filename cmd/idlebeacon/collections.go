@@ -140,7 +140,7 @@ func collectionsChangeCommand() *cobra.Command {
 	var origins []string
 	var unconditional bool
 	var alike float64
-	var days int
+	var days, pictures int
 	cmd := &cobra.Command{
 		Use:   "change ID",
 		Short: "Change what is told of a collection, and what guests may",
@@ -157,11 +157,15 @@ with it. Only what the options name changes. --guest-origins - is none.`,
 	flags.StringVar(&moment, "time-property", "", "property that is an item's time")
 	guestFlags(cmd, &guests, &origins)
 	editFlags(cmd, &unconditional, &alike, &days)
+	flags.IntVar(&pictures, "picture-mib", 0, "how many MiB its pictures may have together (default: 512)")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		var u api.CollectionUpdate
 		said := false
 		if flags.Changed("unconditional-edits") {
 			u.UnconditionalEdits, said = &unconditional, true
+		}
+		if flags.Changed("picture-mib") {
+			u.PictureMiB, said = &pictures, true
 		}
 		if flags.Changed("history-days") {
 			u.HistoryDays, said = &days, true

@@ -14,7 +14,7 @@ export type FileOptions = Record<string, string>
 /** What a new collection is made with, together with what is imported into it. */
 export type NewCollection = Omit<
   Schemas['NewCollection'],
-  'id' | 'guest_origins' | 'unconditional_edits' | 'alike_within' | 'history_days'
+  'id' | 'guest_origins' | 'unconditional_edits' | 'alike_within' | 'history_days' | 'picture_mib'
 >
 
 const mostInspected = 256 << 20 // bytes of a file that are sent to be looked at

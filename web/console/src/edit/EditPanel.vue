@@ -7,12 +7,14 @@ import { computed, onMounted, onUnmounted, ref, shallowRef, useId, useTemplateRe
 import type { Collection } from '../api/collections'
 import { type Conflict, type Edit, fetchItem, type StoredItem } from '../api/edits'
 import { explain } from '../api/explain'
+import { isPicture } from '../api/pictures'
 import Icon from '../parts/Icon.vue'
 import { useNotices } from '../stores/notices'
 import { useSession } from '../stores/session'
 import ConflictChoice from './ConflictChoice.vue'
-import { type Field, fieldOf } from './fields'
+import { type Field, fieldOf, valueOf, wrongWith } from './fields'
 import { forget, kept, keep } from './kept'
+import PictureField from './PictureField.vue'
 import PropertyField from './PropertyField.vue'
 import ShapeFields from './ShapeFields.vue'
 import { useTray } from './tray'
@@ -89,6 +91,15 @@ function touched(): void {
 function type(f: Field, text: string): void {
   f.text = text
   refused.value = new Map([...refused.value].filter(([name]) => name !== f.name))
+  touched()
+}
+const pictureNames = ['image', 'picture', 'photo', 'images', 'pictures', 'photos']
+/** Whether a property has pictures: it is called so, and what it has so far are some. */
+const showsPictures = (f: Field) =>
+  pictureNames.includes(f.name.toLowerCase()) &&
+  (f.text === '' || (!wrongWith(f) && [valueOf(f)].flat().every(isPicture)))
+function picture(f: Field, value: unknown): void {
+  Object.assign(f, value === undefined ? { text: '' } : fieldOf(f.name, value))
   touched()
 }
 let placing = false // by what was read, and not by a hand
@@ -346,17 +357,28 @@ const sample = computed(() => item.value && positionOf(item.value)) // where it 
         @stay="steps.step"
       />
       <p v-else-if="item && !sample" class="soft">A {{ item.geometry.type }} stays where it is.</p>
-      <PropertyField
-        v-for="f in fields"
-        :key="f.name"
-        :field="f"
-        :rule="rules.get(f.name)"
-        :offers="f.name === chosen?.category_property ? categories : undefined"
-        :refused="refused.get(f.name)"
-        :tried="tried"
-        @type="(text) => type(f, text)"
-        @drop="removeField(f)"
-      />
+      <template v-for="f in fields" :key="f.name">
+        <PictureField
+          v-if="showsPictures(f)"
+          :label="rules.get(f.name)?.title ?? f.name"
+          :value="valueOf(f)"
+          :collection="collection"
+          :drop="f.text !== ''"
+          @change="(value) => picture(f, value)"
+          @drop="removeField(f)"
+          @place="(to) => at && (at = to)"
+        />
+        <PropertyField
+          v-else
+          :field="f"
+          :rule="rules.get(f.name)"
+          :offers="f.name === chosen?.category_property ? categories : undefined"
+          :refused="refused.get(f.name)"
+          :tried="tried"
+          @type="(text) => type(f, text)"
+          @drop="removeField(f)"
+        />
+      </template>
       <div v-if="form.extra.value" class="another">
         <label :for="`${id}-adding`">Another property</label>
         <InputText :id="`${id}-adding`" v-model="adding" size="small" @keydown.enter.prevent="addField" />

@@ -6,6 +6,7 @@ import { explain, ServiceError } from '../api/explain'
 import { fetchPopup, type PopupContent, popupPath } from '../api/items'
 import { fetchMembersOf, type Layer } from '../api/layers'
 import { follow } from '../api/live'
+import { inSize } from '../api/pictures'
 import type { StyleDocument } from '../api/styles'
 import CategoryMark from '../parts/CategoryMark.vue'
 import Icon from '../parts/Icon.vue'
@@ -97,7 +98,10 @@ const name = computed(
   () => chosen.value?.title || props.picked.marker.name || chosen.value?.id || props.picked.marker.id,
 )
 const category = computed(() => chosen.value?.category || props.picked.marker.category)
-const picture = computed(() => chosen.value?.image ?? null)
+const shownPicture = ref(0)
+const several = computed(() => chosen.value?.images ?? [])
+const picture = computed(() => several.value[shownPicture.value] ?? chosen.value?.image ?? null)
+watch(chosen, () => (shownPicture.value = 0))
 const mayEdit = computed(() => {
   const of = store.find(collection.value)
   return of !== undefined && session.works(of)
@@ -134,14 +138,26 @@ const elsewhere = (href: string) => (href.startsWith('http') ? '_blank' : '_self
       <button v-if="picked.marker.count > 1" type="button" class="back" @click="chosen = null">
         <Icon name="arrow-left" /> All {{ picked.marker.count }} places
       </button>
-      <img
-        v-if="picture && !pictureFailed"
-        :src="picture"
-        alt=""
-        class="picture"
-        @error="pictureFailed = true"
-        @load="emit('resized')"
-      />
+      <a v-if="picture && !pictureFailed" :href="inSize(picture, 'large')" target="_blank" rel="noopener noreferrer">
+        <img
+          :src="inSize(picture, 'medium')"
+          :alt="several.length > 1 ? `Picture ${shownPicture + 1} of ${several.length}` : 'Picture'"
+          class="picture"
+          @error="pictureFailed = true"
+          @load="emit('resized')"
+        />
+      </a>
+      <p v-if="several.length > 1" class="several">
+        <button
+          v-for="(p, i) in several"
+          :key="p"
+          type="button"
+          :aria-label="`Picture ${i + 1}`"
+          :aria-pressed="i === shownPicture"
+          @click="shownPicture = i"
+          ><img :src="inSize(p, 'small')" alt=""
+        /></button>
+      </p>
       <h3 dir="auto">{{ name }}</h3>
       <p v-if="chosen?.subtitle" class="subtitle" dir="auto">{{ chosen.subtitle }}</p>
       <p v-if="category" class="category"
@@ -216,6 +232,30 @@ h3 {
   height: 130px;
   margin: -0.8rem -1rem 0.7rem;
   object-fit: cover;
+}
+.several {
+  display: flex;
+  gap: 0.3rem;
+  margin: -0.3rem 0 0.6rem;
+  overflow-x: auto;
+}
+.several button {
+  flex: none;
+  padding: 2px;
+  border: 2px solid transparent;
+  border-radius: 6px;
+  background: none;
+  cursor: pointer;
+}
+.several [aria-pressed='true'] {
+  border-color: var(--signal);
+}
+.several img {
+  display: block;
+  width: 44px;
+  height: 34px;
+  object-fit: cover;
+  border-radius: 3px;
 }
 .subtitle {
   color: var(--soft);
