@@ -26,9 +26,7 @@ import MapControls from './MapControls.vue'
 import { layersOf, sourceOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
 
-const EditPanel = defineAsyncComponent(() => import('../edit/EditPanel.vue')) // neither is this
-const SelectPanel = defineAsyncComponent(() => import('../edit/SelectPanel.vue'))
-const TrayBar = defineAsyncComponent(() => import('../edit/TrayBar.vue'))
+const EditTools = defineAsyncComponent(() => import('../edit/EditTools.vue')) // neither is this
 const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue')) // not needed at first
 
 defineOptions({ name: 'MapPage' })
@@ -76,6 +74,10 @@ watch([shown, map, chosen, () => styles.styles, drafts], () => {
 function edit(collection = open.value.find((c) => shown.value.includes(c))?.id, item: string | null = null): void {
   map.value?.hidePopup()
   if (collection !== undefined) editing.value = { collection, item }
+}
+function leaveEditing(): void {
+  editing.value = null
+  selecting.value = false
 }
 let changes = ''
 watch(
@@ -205,32 +207,26 @@ watch(feed, (state, before) => {
         <p v-else-if="store.collections && shown.length > 0 && !dataBox" class="told">There are no places yet.</p>
         <span v-else-if="feed === 'loading' && shown.length > 0" class="loading" role="status">Loading markers …</span>
       </div>
-      <EditPanel
-        v-if="editing && map"
-        :key="`${editing.collection}/${editing.item}`"
+      <EditTools
+        v-if="map && (editing || selecting || gathered)"
         :map="map"
         :collections="open"
         :target="editing"
+        :selecting="selecting"
         @source="drafts = $event"
-        @close="editing = null"
+        @close="leaveEditing"
         @gather="gathered = true"
       />
-      <SelectPanel v-else-if="selecting && map" :map="map" :collections="open" @close="selecting = false" />
-      <Button
-        v-else-if="open.some((c) => shown.includes(c))"
-        class="add"
-        :label="session.edits ? 'Add a place' : 'Suggest a place'"
-        severity="secondary"
-        @click="edit()"
-      />
-      <Button
-        v-if="session.edits && !editing && !selecting"
-        class="add select"
-        label="Select"
-        severity="secondary"
-        @click="selecting = true"
-      />
-      <TrayBar v-if="gathered" />
+      <template v-if="!editing && !selecting">
+        <Button
+          v-if="open.some((c) => shown.includes(c))"
+          class="add"
+          :label="session.edits ? 'Add a place' : 'Suggest a place'"
+          severity="secondary"
+          @click="edit()"
+        />
+        <Button v-if="session.edits" class="add select" label="Select" severity="secondary" @click="selecting = true" />
+      </template>
       <MapControls
         :data="dataBox !== null"
         :start="start !== null"
