@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -105,5 +107,57 @@ func TestGeneratedClient(t *testing.T) {
 	client := filepath.Join("node_modules", ".contract", "contract", "client.mjs")
 	if out := run("node", client, service.url); out != "brindlemere string 2400 404\n" {
 		t.Errorf("the generated client prints %q", out)
+	}
+}
+
+// TestExamplesOfEditing sends the JSON of docs/EDITING.md to the calls that it is about, with items of a collection that
+// are called as there. Each is what the contract wants, and is done.
+func TestExamplesOfEditing(t *testing.T) {
+	t.Parallel() // it has a service of its own
+	p := start(t, t.TempDir(), "serve")
+	file := "id,name,berths,lat,lon\nM00004,Gull Steps,1,-38.5,-22\nM00008,Seal Steps,2,-38.52,-22.05\n"
+	if _, errs, status := command(t, nil, strings.NewReader(file), "import", "-", "--into", "moorings", "--name-property",
+		"name", "--server", p.url); status != 0 {
+		t.Fatalf("import: status %d\n%s", status, errs)
+	}
+	text, err := os.ReadFile(filepath.Join("..", "docs", "EDITING.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	tag := regexp.MustCompile(`"if_match": "\\"[^"]*\\""`) // of another database
+	base := p.url + "/api/collections/moorings/"
+	calls := map[string][2]string{ // by a text that only one example has
+		`"edits"`: {"POST", base + "changes"}, `"$schema"`: {"PUT", base + "schema"}, `"note"`: {"POST", base + "suggestions"},
+	}
+	var examples []string
+	for _, m := range piece.FindAllStringSubmatch(string(text), -1) {
+		if m[1] == "json" {
+			examples = append(examples, tag.ReplaceAllString(m[2], `"if_match": "*"`))
+		}
+	}
+	if len(examples) != len(calls) {
+		t.Fatalf("%d examples, want %d", len(examples), len(calls))
+	}
+	for _, example := range examples {
+		for has, call := range calls {
+			if !strings.Contains(example, has) {
+				continue
+			}
+			request, err := http.NewRequestWithContext(t.Context(), call[0], call[1], strings.NewReader(example))
+			if err != nil {
+				t.Fatal(err)
+			}
+			request.Header.Set("Content-Type", "application/json")
+			request.Header.Set("Authorization", "Bearer "+ownerOf(p.url))
+			answer, err := http.DefaultClient.Do(request)
+			if err != nil {
+				t.Fatal(err)
+			}
+			said, _ := io.ReadAll(answer.Body)
+			answer.Body.Close()
+			if answer.StatusCode >= 300 {
+				t.Errorf("%s %s answers %d %s", call[0], example, answer.StatusCode, said)
+			}
+		}
 	}
 }

@@ -86,13 +86,14 @@ func demoParts(world *demo.World, places int) []demoPart {
 				Description:  "Shared moorings and what goes with them, around the Brindlemere Isles. All made up.",
 				NameProperty: "name", CategoryProperty: "category", Guests: string(policy.GuestsRead),
 			}, "places.csv", func(w io.Writer) error { return world.WritePlaces(w, places) }, demo.PlacesStyle,
+			demo.PlacesSchema,
 		},
 		{
 			api.NewCollection{
 				ID: "waters", Title: "Waters of the Isles",
 				Description:  "Harbour areas, areas where not to anchor, and ferry lanes. All made up.",
 				NameProperty: "name", CategoryProperty: "category", Guests: string(policy.GuestsRead),
-			}, "waters.geojson", world.WriteWaters, demo.WatersStyle,
+			}, "waters.geojson", world.WriteWaters, demo.WatersStyle, "",
 		},
 	}
 }
@@ -102,6 +103,7 @@ type demoPart struct {
 	file       string
 	write      func(io.Writer) error
 	style      string
+	schema     string // "" for none
 }
 
 // fillDemo imports the demo data unless an earlier start has done so to the end.
@@ -170,6 +172,11 @@ func (p *demoPart) fill(ctx context.Context, c *client.Client, data string, log 
 	}
 	if report.Rejected > 0 {
 		return fmt.Errorf("the demo data was not imported whole: %+v", report)
+	}
+	if p.schema != "" {
+		if _, err := c.SetSchema(ctx, p.collection.ID, json.RawMessage(p.schema)); err != nil {
+			return err
+		}
 	}
 	_, err = c.SetStyle(ctx, p.collection.ID, json.RawMessage(p.style))
 	return err

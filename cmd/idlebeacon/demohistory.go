@@ -47,7 +47,7 @@ func makeDemoHistory(ctx context.Context, as func(key string) (*client.Client, e
 	if err != nil {
 		return err
 	}
-	const needed = 6
+	const needed = 8
 	if len(page.Features) < needed { // a demo of a few places
 		return os.WriteFile(done, nil, 0o644)
 	}
@@ -76,7 +76,34 @@ func makeDemoHistory(ctx context.Context, as func(key string) (*client.Client, e
 	if _, err := office.Undo(ctx, wrong, api.UndoChange{}); err != nil {
 		return err
 	}
+	if err := suggestInDemo(ctx, as, data, page.Features[6:]); err != nil {
+		return err
+	}
 	return os.WriteFile(done, nil, 0o644)
+}
+
+// suggestInDemo has visitors suggest two corrections, which nobody decides on.
+func suggestInDemo(ctx context.Context, as func(key string) (*client.Client, error), data string, of []api.Item) error {
+	visitors, err := as("@" + filepath.Join(data, "contributor.key"))
+	if err != nil {
+		return err
+	}
+	for i, s := range []api.NewSuggestion{
+		{Edit: api.Edit{Patch: json.RawMessage(`{"properties":{"berths":2,"condition":"good"}}`)},
+			Note: "There are two buoys now; we lay there in August."},
+		{Edit: api.Edit{}, Note: "The light on the buoy is out."},
+	} {
+		item := &of[i]
+		s.Op, s.ID, s.IfMatch = "patch", item.ID, item.ETag
+		if at, ok := item.Geometry.Position(); ok && s.Patch == nil {
+			s.Patch = json.RawMessage(fmt.Sprintf(`{"geometry":{"coordinates":[%.6f,%.6f]},"properties":{"note":"Unlit."}}`,
+				at.Lon-2e-4, at.Lat+1e-4))
+		}
+		if _, err := visitors.Suggest(ctx, "brindlemere", s); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // patchDemo changes an item, and returns the number of its newest change.
