@@ -52,6 +52,9 @@ export interface History {
   collection: string // "" for all
   way: string // "" for any
   actor: string // "" for anybody
+  from: string // a day, such as 2026-04-12; "" for from the beginning
+  until: string // a day; "" for until now
+  box: string // west, south, east, north in degrees; "" for everywhere
   before: number // only changes with smaller numbers; 0 for all
 }
 
@@ -60,6 +63,10 @@ export function historyPath(h: History): string {
   if (h.collection) query.set('collections', h.collection)
   if (h.way) query.set('way', h.way)
   if (h.actor) query.set('actor', h.actor)
+  const moment = (day: string, end: boolean) =>
+    day ? new Date(`${day}T${end ? '23:59:59' : '00:00:00'}`).toISOString().replace('.000Z', 'Z') : '..'
+  if (h.from || h.until) query.set('datetime', `${moment(h.from, false)}/${moment(h.until, true)}`)
+  if (h.box) query.set('bbox', h.box)
   if (h.before) query.set('before', String(h.before))
   return `/api/changes?${query}`
 }

@@ -1,10 +1,13 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import type { Geometry } from 'geojson'
 import type { Change } from '../api/edits'
 import { told } from '../edit/fields'
+import { measured } from '../edit/measures'
+import BeforeAfterMap from '../parts/BeforeAfterMap.vue'
 import { memberOf } from './words'
 
-// What a change did, member by member; of what was moved, a sketch of from where to where.
+// What a change did, member by member; of what was moved, a small map of from where to where.
 const props = defineProps<{ change: Change }>()
 
 interface Row {
@@ -35,33 +38,33 @@ const rows = computed<Row[]>(() => {
   return all.map(([name = '', text = '']) => ({ name, was: is ? null : text, is: is ? text : null }))
 })
 
-/** From where to where a place was moved: on a small square, in metres. */
+/** How far a place was moved, in words; '' for another change. */
 const moved = computed(() => {
   const at = (i: Change['was']) => (i?.geometry.type === 'Point' ? (i.geometry.coordinates as number[]) : null)
   const [from, to] = [at(props.change.was), at(props.change.is)]
-  if (!from || !to || (from[0] === to[0] && from[1] === to[1])) return null
-  const degree = 111_195
+  if (!from || !to || (from[0] === to[0] && from[1] === to[1])) return ''
+  const degree = 111_195 // metres
   const x = ((to[0] ?? 0) - (from[0] ?? 0)) * degree * Math.cos(((from[1] ?? 0) * Math.PI) / 180)
   const y = ((to[1] ?? 0) - (from[1] ?? 0)) * degree
-  const metres = Math.hypot(x, y)
-  const scale = 30 / metres
-  return {
-    x: 40 + (x * scale) / 1,
-    y: 40 - (y * scale) / 1,
-    metres: metres < 1000 ? `${metres.toFixed(1)} m` : `${(metres / 1000).toFixed(2)} km`,
-  }
+  return `moved by ${measured(Math.hypot(x, y))}`
+})
+const geometryOf = (i: Change['was']) => i?.geometry as Geometry | undefined
+/** Whether where the item is has changed, so that a map says more than the numbers. */
+const placed = computed(() => {
+  const [was, is] = [geometryOf(props.change.was), geometryOf(props.change.is)]
+  return (was ?? is) !== undefined && JSON.stringify(was) !== JSON.stringify(is)
 })
 </script>
 
 <template>
   <div class="details">
-    <figure v-if="moved">
-      <svg viewBox="0 0 80 80" width="80" height="80" role="img" :aria-label="`Moved by ${moved.metres}`">
-        <line x1="40" y1="40" :x2="moved.x" :y2="moved.y" />
-        <circle class="from" cx="40" cy="40" r="4" />
-        <circle class="to" :cx="moved.x" :cy="moved.y" r="4" />
-      </svg>
-      <figcaption>moved by {{ moved.metres }}</figcaption>
+    <figure v-if="placed">
+      <BeforeAfterMap
+        :was="geometryOf(change.was)"
+        :is="geometryOf(change.is)"
+        label="Small map: where it was, grey, and where it is, red"
+      />
+      <figcaption v-if="moved">{{ moved }}</figcaption>
     </figure>
     <table v-if="rows.length > 0">
       <thead>
@@ -91,6 +94,7 @@ const moved = computed(() => {
 <style scoped>
 .details {
   display: flex;
+  align-items: flex-start;
   flex-wrap: wrap;
   gap: 0.5rem 1.2rem;
 }
@@ -116,22 +120,5 @@ ins {
 figure {
   margin: 0;
   text-align: center;
-}
-svg {
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-}
-line {
-  stroke: currentColor;
-  stroke-width: 1.5;
-  stroke-dasharray: 3 3;
-}
-.from {
-  fill: var(--card);
-  stroke: currentColor;
-  stroke-width: 1.5;
-}
-.to {
-  fill: var(--signal);
 }
 </style>

@@ -22,7 +22,16 @@ const session = useSession()
 const notices = useNotices()
 
 const asked = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : '')
-const chosen = reactive({ collection: asked('collection'), way: asked('way'), actor: asked('actor') })
+const chosen = reactive({
+  collection: asked('collection'),
+  way: asked('way'),
+  actor: asked('actor'),
+  from: asked('from'),
+  until: asked('until'),
+  box: asked('box'),
+})
+/** What the map shows, or showed last, as its box. */
+const onMap = () => sessionStorage.getItem('idlebeacon-box') ?? ''
 const changes = shallowRef<Change[]>([])
 const more = ref(false)
 const problem = ref<string | null>(null)
@@ -140,6 +149,16 @@ const titleOf = (id: string) => store.find(id)?.title ?? id
           }}</option>
         </select>
       </label>
+      <label>From <input v-model="chosen.from" type="date" /></label>
+      <label>to <input v-model="chosen.until" type="date" /></label>
+      <label v-if="chosen.box || onMap()"
+        ><input
+          type="checkbox"
+          :checked="chosen.box !== ''"
+          @change="chosen.box = ($event.target as HTMLInputElement).checked ? onMap() : ''"
+        />
+        only what the map showed</label
+      >
     </div>
     <SuggestionList v-if="session.session && !session.guest" :collection="chosen.collection" />
     <Message v-if="problem" severity="error">{{ problem }}</Message>
@@ -200,7 +219,8 @@ h1 {
   gap: 0.5rem 1.2rem;
   margin-block: 0.6rem;
 }
-select {
+select,
+input[type='date'] {
   max-width: 14rem;
   padding: 0.3rem 0.5rem;
   border: 1px solid var(--rule);

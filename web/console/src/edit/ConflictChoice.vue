@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
+import type { Geometry } from 'geojson'
 import type { Conflict } from '../api/edits'
+import BeforeAfterMap from '../parts/BeforeAfterMap.vue'
 import { told } from './fields'
 
 // Somebody else has changed the item meanwhile: member by member, which version is kept.
@@ -62,6 +64,12 @@ const settle = () =>
     <fieldset v-for="r in both" :key="r.member">
       <legend dir="auto">{{ r.name }}</legend>
       <p class="soft" dir="auto">It was {{ r.was }}</p>
+      <BeforeAfterMap
+        v-if="r.member === '/geometry'"
+        :was="conflict.current.geometry as Geometry"
+        :is="mine.geometry as Geometry"
+        label="Small map: theirs, grey, and yours, red"
+      />
       <label dir="auto"
         ><input v-model="kept[r.member]" type="radio" :name="r.member" value="theirs" /> Theirs: {{ r.theirs }}</label
       >

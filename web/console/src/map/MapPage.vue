@@ -13,7 +13,7 @@ import Button from 'primevue/button'
 import { computed, defineAsyncComponent, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { fetchBackdrop } from '../api/collections'
-import { boxOf, type Chosen } from '../api/selection'
+import { bboxOf, boxOf, type Chosen } from '../api/selection'
 import Icon from '../parts/Icon.vue'
 import { useMarkerPopup } from '../popup/useMarkerPopup'
 import { useCollections } from '../stores/collections'
@@ -130,6 +130,7 @@ function keepAddress(): void {
 }
 function onRest(): void {
   inView.value = map.value?.bounds ?? null
+  if (inView.value) sessionStorage.setItem('idlebeacon-box', bboxOf(inView.value).join())
   keepAddress()
 }
 
