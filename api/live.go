@@ -18,6 +18,23 @@ type View struct {
 	Name string `json:"name"`           // what the listener calls it
 	Path string `json:"path"`           // of a GET request, with its parameters
 	ETag string `json:"etag,omitempty"` // that of the answer that the listener has
+	// Squares asks for the markers of a view in squares of the map, as the event "squares" has them
+	Squares bool `json:"squares,omitempty"`
+}
+
+// SquaresEvent is the data of the event "squares": the squares of a view that have changed.
+type SquaresEvent struct {
+	Name  string `json:"name"`
+	Whole bool   `json:"whole"` // the listener has no others
+	// By names that stay the same. A marker may be in several squares: it counts once.
+	Squares map[string]Square `json:"squares"`
+	Gone    []string          `json:"gone,omitempty"` // squares that the view has no more
+}
+
+// Square is the markers that stand for a place in a square of the map.
+type Square struct {
+	Places   int             `json:"places"` // in it
+	Features json.RawMessage `json:"features"`
 }
 
 // ViewEvent is the data of the event "view": an answer that has changed.

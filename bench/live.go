@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
@@ -76,6 +75,9 @@ func live(ctx context.Context, r *report) error {
 type watcher struct {
 	box geo.Box
 
+	squares map[string]int // places in each square, as the listener has them
+	matched int            // in all of them
+
 	mu    sync.Mutex
 	first int         // how many places its view had
 	sent  []time.Time // when the edits in its view were sent
@@ -91,7 +93,7 @@ func toListeners(
 	listening, leave := context.WithCancel(ctx)
 	defer leave()
 	client := &http.Client{Transport: &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 64}}
-	var group errgroup.Group
+	group, listening := errgroup.WithContext(listening)
 	watchers := make([]*watcher, liveListeners)
 	for i := range watchers {
 		zoom := least + float64(random.IntN(int(most-least)+1))
@@ -102,8 +104,9 @@ func toListeners(
 		group.Go(func() error { return w.listen(listening, client, url, key, path) })
 		select {
 		case <-w.ready:
-		case <-ctx.Done():
-			return ctx.Err()
+		case <-listening.Done():
+			leave()
+			return group.Wait()
 		}
 	}
 	edits, reached, err := editAll(ctx, s, watchers, random)
@@ -213,7 +216,7 @@ func (w *watcher) listen(ctx context.Context, client *http.Client, url, key, pat
 			if err := json.Unmarshal(data, &hello); err != nil {
 				return err
 			}
-			body, err := json.Marshal(api.Views{Views: []api.View{{Name: "v", Path: path}}})
+			body, err := json.Marshal(api.Views{Views: []api.View{{Name: "v", Path: path, Squares: true}}})
 			if err != nil {
 				return err
 			}
@@ -223,19 +226,43 @@ func (w *watcher) listen(ctx context.Context, client *http.Client, url, key, pat
 			}
 			answer.Body.Close()
 		default:
-			_, after, _ := strings.Cut(string(data[bytes.LastIndex(data, []byte(`"matched":`)):]), ":")
-			after, _, _ = strings.Cut(after, ",")
-			matched, err := strconv.Atoi(after)
-			if err != nil {
-				return fmt.Errorf("an event ends with %.60s", after)
+			if w.squares == nil {
+				w.squares = map[string]int{}
 			}
-			w.note(matched)
+			if err := w.take(data); err != nil {
+				return err
+			}
 			if !begun {
 				begun = true
 				close(w.ready)
 			}
 		}
 	}
+}
+
+// take takes in the squares that have changed. It looks for no more than how many places there are.
+func (w *watcher) take(data []byte) error {
+	const between = `":{"places":`
+	some := false
+	for {
+		at := bytes.Index(data, []byte(between))
+		if at < 0 {
+			break
+		}
+		name := string(data[bytes.LastIndexByte(data[:at], '"')+1 : at])
+		data = data[at+len(between):]
+		n, err := strconv.Atoi(string(data[:max(0, bytes.IndexByte(data, ','))]))
+		if err != nil {
+			continue // a tally of the collection, which has the same name
+		}
+		w.matched += n - w.squares[name]
+		w.squares[name], some = n, true
+	}
+	if !some {
+		return fmt.Errorf("an event has no squares: %.60s", data)
+	}
+	w.note(w.matched)
+	return nil
 }
 
 // note notes that the view has so many places now.

@@ -2,6 +2,7 @@ package answers
 
 import (
 	"cmp"
+	"hash/maphash"
 	"iter"
 	"slices"
 
@@ -34,6 +35,8 @@ type View[M any] interface {
 	InSquares(cells []index.Cell, cut bool, yield func(M, iter.Seq[cluster.Group]))
 	// Covers reports whether all of some spots lie in the box.
 	Covers(geo.SpotBox) bool
+	// Overlaps reports whether any of some spots lie in the box.
+	Overlaps(geo.SpotBox) bool
 	// Counts returns a function that returns how many of the places of a cell of the map, which
 	// is part of a square, lie in the box.
 	Counts(square index.Cell) func(cluster.Group) int
@@ -74,8 +77,12 @@ type square struct {
 	newest  []uint64 // and the newest change then to anything that it depends on
 	text    []byte   // the markers, one after the other
 	markers []squareMarker
-	places  int // in the square
+	places  int    // in the square
+	stamp   uint64 // the same for the same text, in this process
 }
+
+// stampSeed is that of the stamps of this process.
+var stampSeed = maphash.MakeSeed()
 
 // A squareMarker is one of the markers of a square.
 type squareMarker struct {
@@ -155,6 +162,64 @@ func (c *Squares[M]) Append(
 		}
 	}
 	return out, matched, true
+}
+
+// A Piece is a square of a view: the markers that stand for a place in it, some of which may be in
+// other squares, too.
+type Piece struct {
+	Cell   index.Cell
+	Places int    // in the square
+	Stamp  uint64 // two pieces of a cell with the same stamp have the same markers
+
+	square  *square
+	between string
+}
+
+// Bytes returns about how many bytes the markers of a piece take.
+func (p *Piece) Bytes() int {
+	return len(p.square.text) + len(p.square.markers)*len(p.between)
+}
+
+// Append appends the markers of a piece to dst.
+func (p *Piece) Append(dst []byte) []byte {
+	for i := range p.square.markers {
+		if i > 0 {
+			dst = append(dst, p.between...)
+		}
+		m := &p.square.markers[i]
+		dst = append(dst, p.square.text[m.start:m.end]...)
+	}
+	return dst
+}
+
+// Pieces returns the squares of a view, whole, unless it ends within one. What it has of a square
+// along its edge, as boxes are rounded, does not count. The question is as for Append.
+func (c *Squares[M]) Pieces(question string, view View[M], form Form[M]) (all []Piece, done bool) {
+	for _, cells := range view.Squares() {
+		var inside []index.Cell // a rectangle as well
+		for _, cell := range cells {
+			switch inner := innerOf(cell); {
+			case view.Covers(inner):
+				inside = append(inside, cell)
+			case view.Overlaps(inner):
+				return nil, false
+			}
+		}
+		for i, s := range c.squares(question, inside, false, view, form) {
+			all = append(all, Piece{inside[i], s.places, s.stamp, s, form.Between})
+		}
+	}
+	return all, len(all) > 0
+}
+
+// innerOf returns a cell without what is along its edge.
+func innerOf(cell index.Cell) geo.SpotBox {
+	const edge = 128 // of the side
+	b := cell.Bounds()
+	margin := (b.Max.X - b.Min.X) / edge
+	return geo.SpotBox{
+		Min: geo.Spot{X: b.Min.X + margin, Y: b.Min.Y + margin}, Max: geo.Spot{X: b.Max.X - margin, Y: b.Max.Y - margin},
+	}
 }
 
 // rightFor reports whether nothing that s depends on has changed between the state that it was
@@ -263,6 +328,12 @@ func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]
 		slices.SortFunc(s.markers, func(a, b squareMarker) int {
 			return cmp.Or(cmp.Compare(a.head.Y, b.head.Y), cmp.Compare(a.head.X, b.head.X))
 		})
+		h := maphash.Hash{}
+		h.SetSeed(stampSeed)
+		for i := range s.markers {
+			h.Write(s.text[s.markers[i].start:s.markers[i].end])
+		}
+		s.stamp = h.Sum64()
 	}
 	return made
 }

@@ -84,6 +84,16 @@ func (h *server) allMarkers(w http.ResponseWriter, r *http.Request) error {
 		abouts[i] = h.about("crowd", view.Identity, view.Keys, view.Looks)
 		change = change*31 + view.Change
 	}
+	if c := squaresWanted(r.Context()); c != nil {
+		for i, view := range views {
+			if !c.take(h.squares.Pieces(tagOf(abouts[i], withoutView(parameters)), view, jointForm(ask.Zoom))) {
+				break
+			}
+		}
+		if c.done {
+			return nil // the stream writes them
+		}
+	}
 	answer, err := h.answers.Answer(r.Context(), strings.Join(abouts, "+"), whole, change, func() ([]byte, error) {
 		question := withoutView(parameters)
 		out := append([]byte(nil), `{"type":"FeatureCollection","features":[`...)

@@ -209,7 +209,17 @@ func (s *stream) view(ctx context.Context, v *live.View) {
 		}
 	}
 	v.Known = state // or one that is older than the answer: then it is looked at once more
+	var wanted *wantedSquares
+	if v.Squares {
+		wanted = &wantedSquares{}
+		ctx = context.WithValue(ctx, wantedSquaresKey{}, wanted)
+	}
 	answer := s.server.answerTo(ctx, s.request, v)
+	if wanted != nil && wanted.done {
+		s.squares(v, wanted)
+		return
+	}
+	v.Pieces = nil
 	tag := answer.header.Get("ETag")
 	if answer.status == http.StatusNotModified {
 		return

@@ -70,7 +70,7 @@ func (h *server) lookAt(w http.ResponseWriter, r *http.Request) error {
 
 // viewOf reads what a listener wants to look at.
 func (h *server) viewOf(v api.View) (live.View, error) {
-	out := live.View{Name: v.Name, Path: v.Path, Tag: v.ETag}
+	out := live.View{Name: v.Name, Path: v.Path, Tag: v.ETag, Squares: v.Squares}
 	for _, m := range []struct {
 		name, text string
 		longest    int
@@ -86,6 +86,12 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 	match := chi.NewRouteContext()
 	if !h.routes.Match(match, http.MethodGet, u.EscapedPath()) || !slices.Contains(liveRoutes, match.RoutePattern()) {
 		return out, invalid.New("path", "is not that of an answer that is kept up to date")
+	}
+	if v.Squares && match.RoutePattern() != "/api/markers" {
+		return out, invalid.New("squares", "are for markers").Wanted("the path /api/markers")
+	}
+	if v.Squares {
+		out.Tag = "" // of the whole answer
 	}
 	query := u.Query()
 	out.State = h.stateOf(match, v.Path)

@@ -36,9 +36,18 @@ type View struct {
 	Tag   string
 	Known uint64
 
+	// Squares tells that the listener takes the answer in squares, of which Pieces are the stamps of those
+	// that it has; nil if it has none. Pieces belongs to whoever calls Next.
+	Squares bool
+	Pieces  map[Square]uint64
+
 	seen uint64    // the step up to which the listener knows of changes
 	told time.Time // when it was returned last
 }
+
+// A Square names a square of the map: of which of the parts that an answer has, and its level, column
+// and row.
+type Square struct{ Part, Level, X, Y uint32 }
 
 // A Listener looks at views.
 type Listener struct {

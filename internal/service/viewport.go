@@ -394,6 +394,11 @@ func (v *Viewport) Covers(spots geo.SpotBox) bool {
 	return slices.ContainsFunc(v.boxes, func(b geo.SpotBox) bool { return b.Covers(spots) })
 }
 
+// Overlaps reports whether any of some spots lie in the box.
+func (v *Viewport) Overlaps(spots geo.SpotBox) bool {
+	return slices.ContainsFunc(v.boxes, func(b geo.SpotBox) bool { return b.Overlaps(spots) })
+}
+
 // Counts returns a function that returns how many of the places of a cell of the map, which is
 // part of a square, lie in the box.
 func (v *Viewport) Counts(square index.Cell) func(cluster.Group) int {

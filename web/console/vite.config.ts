@@ -19,19 +19,25 @@ const bareIcons: Plugin = {
   },
 }
 
-/** Takes from PrimeVue's theme the palettes that none of its components names: they are on every page. */
-const fewPalettes: Plugin = {
-  name: 'few-palettes',
+/** Takes from PrimeVue's theme the palettes and kinds of buttons that the console does not use. */
+const smallTheme: Plugin = {
+  name: 'small-theme',
   transform(code, id) {
-    if (!id.endsWith('/aura/base/index.mjs')) return null
-    return code.replace(/\b(lime|amber|teal|indigo|violet|fuchsia|pink|rose|gray|neutral|stone):\{[^}]*\},?/g, '')
+    if (id.endsWith('/aura/base/index.mjs')) {
+      const unused = 'lime|amber|teal|cyan|purple|indigo|violet|fuchsia|pink|rose|gray|neutral|stone'
+      return code.replace(new RegExp(`\\b(${unused}):\\{[^}]*\\},?`, 'g'), '')
+    }
+    if (id.endsWith('/styles/dist/button/index.mjs')) {
+      return code.replace(/\.p-button-(outlined\.|text\.)?(p-button-)?(help|contrast|plain|info)\b[^{}]*\{[^}]*\}/g, '')
+    }
+    return null
   },
 }
 
 export default defineConfig({
   plugins: [
     bareIcons,
-    fewPalettes,
+    smallTheme,
     vue({ template: { compilerOptions: { isCustomElement: (tag) => tag === 'idle-map' } } }),
   ],
   build: {

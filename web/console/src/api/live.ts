@@ -6,6 +6,12 @@ interface Followed {
   name: string // what the service calls it by
   changed: Set<() => void>
   pushed?: { status: number; answer: unknown } | undefined // what has come of it
+  squares?: Map<string, Square> | undefined // of which the answer is put together
+}
+
+/** The markers in a square of the map. */
+interface Square {
+  features: { id: unknown; geometry: unknown }[]
 }
 
 const firstPause = 1000 // ms before another stream is opened
@@ -76,7 +82,22 @@ function open(): void {
     for (const [path, f] of followed) {
       if (f.name !== v.name) continue
       f.pushed = v
+      f.squares = undefined
       remember(path, v.etag)
+      for (const changed of f.changed) changed()
+    }
+  })
+  mine.addEventListener('squares', (e: MessageEvent<string>) => {
+    const v = JSON.parse(e.data) as { name: string; whole: boolean; squares: Record<string, Square>; gone?: string[] }
+    for (const f of followed.values()) {
+      if (f.name !== v.name) continue
+      if (v.whole || !f.squares) f.squares = new Map()
+      for (const [name, square] of Object.entries(v.squares)) f.squares.set(name, square)
+      for (const name of v.gone ?? []) f.squares.delete(name)
+      // A marker may be in several squares.
+      const all = [...f.squares.values()].flatMap((s) => s.features)
+      const once = new Map(all.map((m) => [JSON.stringify([m.id, m.geometry]), m]))
+      f.pushed = { status: 200, answer: { features: [...once.values()] } }
       for (const changed of f.changed) changed()
     }
   })
@@ -90,7 +111,7 @@ function close(): void {
   stream = null
   listener = ''
   // What comes meanwhile is asked for.
-  for (const f of followed.values()) f.pushed = undefined
+  for (const f of followed.values()) f.pushed = f.squares = undefined
 }
 
 /** Opens another stream after a while, which grows. */
@@ -107,7 +128,11 @@ function tell(): void {
   telling = window.setTimeout(() => {
     if (!listener) return
     // What was opened last is told of first: a popup hears that its place is gone before the map closes it.
-    const views = [...followed].reverse().map(([path, { name }]) => ({ name, path, etag: tags.get(path) ?? '' }))
+    const views = [...followed]
+      .reverse()
+      .map(([path, { name }]) =>
+        path.startsWith('/api/markers?') ? { name, path, squares: true } : { name, path, etag: tags.get(path) ?? '' },
+      )
     const headers = { 'Content-Type': 'application/json' }
     void fetch(`/api/live/${listener}`, { method: 'PUT', headers, body: JSON.stringify({ views }) })
       .then((r) => {
