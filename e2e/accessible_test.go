@@ -157,3 +157,24 @@ func TestMapPageIsLight(t *testing.T) {
 			eval[[]string](p, scripts+".map(e => e.name.split('/').at(-1) + ' ' + e.encodedBodySize)"))
 	}
 }
+
+// TestColoursAreThere: what the styles of components refer to has a value, since the build leaves out parts of the theme.
+func TestColoursAreThere(t *testing.T) {
+	service := demo(t)
+	p := browse(t, 1280, 800, service.url)
+	for _, path := range []string{"/", "/data/brindlemere/style", "/access"} {
+		p.do(chromedp.Navigate(service.url + path))
+		p.until("document.querySelector('main .p-button')")
+		named, missing := eval[int](p, themeNames+".length"), eval[[]string](p, themeNames+
+			".filter(n => !getComputedStyle(document.documentElement).getPropertyValue(n).trim())")
+		if named < 50 || len(missing) > 0 {
+			t.Errorf("%s: %d values of the theme are named, of which these are missing: %q", path, named, missing)
+		}
+	}
+}
+
+// themeNames has the values of the theme that stylesheets of the page name. Ripples are not used, and the width of the
+// scroll bar is set when something is opened above the page.
+const themeNames = `[...new Set([...document.styleSheets].flatMap(s => [...s.cssRules]).flatMap(
+	r => r.cssText.match(/(?<=var\()--p-[a-z0-9-]+/g) ?? []))].filter(
+	n => !['--p-ripple-background', '--p-scrollbar-width'].includes(n))`

@@ -24,7 +24,7 @@ const smallTheme: Plugin = {
   name: 'small-theme',
   transform(code, id) {
     if (id.endsWith('/aura/base/index.mjs')) {
-      const unused = 'lime|amber|teal|cyan|purple|indigo|violet|fuchsia|pink|rose|gray|neutral|stone'
+      const unused = 'lime|amber|teal|indigo|violet|fuchsia|pink|rose|gray|neutral|stone'
       return code.replace(new RegExp(`\\b(${unused}):\\{[^}]*\\},?`, 'g'), '')
     }
     if (id.endsWith('/styles/dist/button/index.mjs')) {
