@@ -129,9 +129,14 @@ func TestSuggestingAndDeciding(t *testing.T) {
 	if err != nil || !strings.Contains(string(item.Properties), `"beds":11`) {
 		t.Errorf("the place is %s, %v", item.Properties, err)
 	}
+	// Where one is moved to is on a small map, beside where it is.
+	c.run(0, "move", "a", "--lat", "-38.5001", "--lon", "-22.0001", "--suggest", "it is nearer the path")
+	editor.until("Math.abs(document.querySelector('[data-suggestion] idle-map')?.view.centre.lat + 38.5) < 0.001")
+	id := strings.Fields(strings.SplitN(c.run(0, "suggestions"), "\n", 3)[2])[0]
+	c.run(0, "suggestions", "withdraw", id)
 	// By command line.
 	c.contains(c.run(0, "edit", "b", "--set", "beds=1", "--suggest", "fewer"), "Suggested, as ", "/suggestions/huts/")
-	id := strings.Fields(strings.SplitN(c.run(0, "suggestions"), "\n", 3)[2])[0]
+	id = strings.Fields(strings.SplitN(c.run(0, "suggestions"), "\n", 3)[2])[0]
 	c.contains(c.run(0, "suggestions", "show", id), "change b: beds", "Note: fewer", "beds: 6 → 1")
 	c.contains(c.run(0, "suggestions", "decline", id, "--word", "no"), "1 suggestion declined")
 	c.contains(c.run(1, "suggestions", "accept", id), "has been decided on already")

@@ -76,12 +76,17 @@ function remove(): void {
         :id="`${id}-value`"
         v-model="value"
         size="small"
-        placeholder="nothing: take it out"
         :list="isCategory ? `${id}-categories` : undefined"
         aria-label="Value"
       />
       <datalist :id="`${id}-categories`"><option v-for="c in categories" :key="c" :value="c" /></datalist>
-      <Button type="submit" label="Set" size="small" :disabled="busy || property.trim() === ''" />
+      <Button
+        type="submit"
+        :label="value.trim() === '' ? 'Take it out' : 'Set'"
+        size="small"
+        :severity="value.trim() === '' ? 'secondary' : 'primary'"
+        :disabled="busy || property.trim() === ''"
+      />
       <Button
         :label="sure ? `Really delete ${all}` : 'Delete them'"
         size="small"

@@ -83,7 +83,7 @@ const said = computed(() => ({
       :invalid="wrong !== null"
       @update:model-value="(text) => emit('type', text ?? '')"
     />
-    <button type="button" class="drop" :aria-label="`Take out ${label}`" @click="emit('drop')"
+    <button v-if="!rule?.required" type="button" class="drop" :aria-label="`Take out ${label}`" @click="emit('drop')"
       ><Icon name="x"
     /></button>
     <datalist v-if="offers && offers.length > 0" :id="`${id}-offers`">

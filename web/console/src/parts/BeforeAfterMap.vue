@@ -58,11 +58,13 @@ watch(
     if (!now || !box) return
     now.words = { map: props.label }
     now.sources = [sourceOf('was', props.was), sourceOf('is', props.is)]
-    now.fit(box, false)
-    const apart = Math.hypot((box.east - box.west) * Math.cos((box.north * Math.PI) / 180), box.north - box.south) / 360
-    // What is near each other is to be told apart.
+    const width = (box.east - box.west + 360) % 360 // it may cross the antimeridian
+    const middle = { lon: ((box.west + width / 2 + 540) % 360) - 180, lat: (box.north + box.south) / 2 }
+    const apart = Math.hypot(width * Math.cos((middle.lat * Math.PI) / 180), box.north - box.south) / 360
     const zoom = Math.min(20, Math.log2(80 / 256 / apart))
-    if (zoom > now.view.zoom && Number.isFinite(zoom)) now.view = { centre: now.view.centre, zoom }
+    // What is near each other is to be told apart: it is shown larger than a box that is fitted.
+    if (apart > 0 && zoom > 16) now.view = { centre: middle, zoom }
+    else now.fit(box, false)
     const backdrop = await fetchBackdrop().catch(() => null) // the map is right without
     if (backdrop) now.backdrop = backdrop
   },
