@@ -315,11 +315,7 @@ func TestNothingIsLost(t *testing.T) {
 		go func() {
 			defer func() { writers <- struct{}{} }()
 			for i := 0; ; i++ {
-				item := api.Item{
-					Type: "Feature", ID: fmt.Sprintf("edit-%d-%d", w, i),
-					Geometry:   api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[-22,-38.5]`)},
-					Properties: json.RawMessage(`{"name":"n"}`),
-				}
+				item := newItem(fmt.Sprintf("edit-%d-%d", w, i))
 				if _, err := c.CreateItem(t.Context(), "brindlemere", item); err != nil {
 					return
 				}

@@ -25,7 +25,7 @@ func newItem(id string) api.Item {
 		Type:       "Feature",
 		ID:         id,
 		Geometry:   api.Geometry{Type: "Point", Coordinates: json.RawMessage(`[-22,-38.5]`)},
-		Properties: json.RawMessage(`{"name":"n"}`),
+		Properties: json.RawMessage(`{"name":"By hand","category":"mooring"}`), // as the demo's schema has it
 	}
 }
 
