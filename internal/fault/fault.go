@@ -32,7 +32,7 @@ func (e *ConflictError) Error() string {
 	if e.Reason != "" {
 		return fmt.Sprintf("%s %q %s", e.What, e.ID, e.Reason)
 	}
-	return fmt.Sprintf("there is already a %s %q; choose another id, or delete that one first", e.What, e.ID)
+	return fmt.Sprintf("%s %q is there already; choose another id, or delete that one first", e.What, e.ID)
 }
 
 // A ChangedError reports that somebody else has changed what an edit is about since its

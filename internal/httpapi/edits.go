@@ -202,10 +202,15 @@ func (h *server) changeItems(w http.ResponseWriter, r *http.Request) error {
 	return h.writeEdits(w, edited, wires)
 }
 
+// maxToldItems is how many bytes of items an answer about several edits has. It leaves out those that
+// come after, which are to be asked for.
+const maxToldItems = 16 << 20
+
 // writeEdits tells what has become of edits that were done as one. wires are how they were asked
 // for, nil if they were not.
 func (h *server) writeEdits(w http.ResponseWriter, edited []service.Edited, wires []api.Edit) error {
 	out := api.Edits{Edits: make([]api.Edited, len(edited))}
+	told := 0
 	for i := range edited {
 		e := &edited[i]
 		out.Change = max(out.Change, e.Change)
@@ -222,7 +227,9 @@ func (h *server) writeEdits(w http.ResponseWriter, edited []service.Edited, wire
 			item.Warnings = append(item.Warnings, leftOut(wires[i].Feature)...)
 			item.Warnings = append(item.Warnings, leftOut(wires[i].Patch)...)
 		}
-		out.Edits[i].Item = &item
+		if told += textBytes(&item); told <= maxToldItems {
+			out.Edits[i].Item = &item
+		}
 	}
 	w.Header().Set(changeHeader, strconv.FormatUint(out.Change, 10))
 	return writeJSON(w, http.StatusOK, plainJSON, out)
@@ -303,6 +310,17 @@ func (h *server) readEdit(e *api.Edit, ask *service.Ask) error {
 	return nil
 }
 
+// textBytes is about how many bytes an item takes in an answer.
+func textBytes(i *api.Item) int { return geometryBytes(&i.Geometry) + len(i.Properties) + len(i.ID) }
+
+func geometryBytes(g *api.Geometry) int {
+	n := len(g.Coordinates)
+	for i := range g.Geometries {
+		n += geometryBytes(&g.Geometries[i])
+	}
+	return n
+}
+
 // failEdits answers that none of some edits was done, with what stands against each.
 func (h *server) failEdits(w http.ResponseWriter, r *http.Request, err *service.EditsError) {
 	i, first := err.First()
@@ -313,10 +331,20 @@ func (h *server) failEdits(w http.ResponseWriter, r *http.Request, err *service.
 	}
 	p.Detail = fmt.Sprintf("nothing was changed: edit %d: %s", i, p.Detail)
 	p.Current, p.CurrentTag, p.Differing = nil, "", nil
+	shown := 0
 	for i, err := range err.Errs {
 		verdict := problem(http.StatusFailedDependency, "", "could be done, but another could not")
 		if told, known := h.problemOf(r, err); known {
 			verdict = told
+		}
+		if verdict.Current != nil {
+			shown += textBytes(verdict.Current)
+		}
+		for _, d := range verdict.Differing {
+			shown += len(d.Was) + len(d.Is)
+		}
+		if shown > maxToldItems {
+			verdict.Current, verdict.Differing = nil, nil
 		}
 		p.Edits = append(p.Edits, api.Verdict{Edit: i, Problem: verdict})
 	}

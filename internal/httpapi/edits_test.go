@@ -258,6 +258,33 @@ func TestManyEditsAsOne(t *testing.T) {
 	}
 }
 
+// TestAnswersAboutLargeItems: what answers about several edits tell has an end.
+func TestAnswersAboutLargeItems(t *testing.T) {
+	f := newFixture(t)
+	f.edit(201, "POST", "/api/collections", `{"id":"huts"}`)
+	large := `{"note":"` + strings.Repeat("x", 1<<20-100) + `"}`
+	var patches []string
+	for i := range 18 {
+		id := fmt.Sprint(i)
+		f.edit(201, "POST", huts+"/items", hut(id, large))
+		patches = append(patches, `{"op":"patch","id":"`+id+`","if_match":"*","patch":{"properties":{"n":1}}}`)
+	}
+	_, answer := f.edit(200, "POST", huts+"/changes", `{"edits":[`+strings.Join(patches, ",")+`]}`)
+	var done api.Edits
+	if err := json.Unmarshal([]byte(answer), &done); err != nil {
+		t.Fatal(err)
+	}
+	if len(done.Edits) != 18 || done.Edits[14].Item == nil || done.Edits[17].Item != nil || done.Edits[17].ID != "17" {
+		t.Errorf("%d edits, %d bytes", len(done.Edits), len(answer))
+	}
+	stale := strings.ReplaceAll(strings.Join(patches, ","), `"*"`, `"\"x\""`)
+	_, answer = f.edit(412, "POST", huts+"/changes", `{"edits":[`+stale+`]}`)
+	v := f.problem(answer).Edits
+	if len(v) != 18 || v[14].Current == nil || v[17].Current != nil || v[17].CurrentTag == "" {
+		t.Errorf("%d verdicts, %d bytes", len(v), len(answer))
+	}
+}
+
 // TestARequestSentAgain sends requests several times, to two processes, and finds each done once.
 func TestARequestSentAgain(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
