@@ -16,8 +16,15 @@ import ChangeDetails from './ChangeDetails.vue'
 import { boxOf, memberOf } from './words'
 
 // One edit that somebody suggests, beside the item as it is, to be decided on.
-const props = defineProps<{ suggestion: Suggestion; decides: boolean; chosen?: boolean }>()
-const emit = defineEmits<{ decided: []; choose: [on: boolean]; edit: [] }>()
+const props = withDefaults(
+  defineProps<{
+    suggestion: Suggestion
+    decides: boolean
+    chosen?: boolean | undefined // undefined if it is not one of several
+  }>(),
+  { chosen: undefined },
+)
+const emit = defineEmits<{ decided: []; choose: [on: boolean] }>()
 
 const store = useCollections()
 const notices = useNotices()
@@ -90,7 +97,7 @@ const decline = () => decide(() => declineSuggestion(s.value, word.value.trim())
   <article :data-suggestion="s.id">
     <header>
       <input
-        v-if="decides"
+        v-if="decides && chosen !== undefined"
         type="checkbox"
         :checked="chosen"
         :aria-label="`Choose: ${what}`"

@@ -53,9 +53,9 @@ async function purge(d: Deleted): Promise<void> {
     <ul>
       <li v-for="d in all" :key="d.change">
         <span
-          ><b dir="auto">{{ d.title }}</b> <code>{{ d.id }}</code>
-          <span class="soft">
-            {{ counted(d.items, 'item', 'items') }} · deleted {{ momentText(d.at) }} by {{ d.by || d.actor }} · kept
+          ><b dir="auto">{{ d.title }}</b> <code v-if="d.title !== d.id">{{ d.id }}</code>{{ ' ' }}
+          <span class="soft"
+            >{{ counted(d.items, 'item', 'items') }} · deleted {{ momentText(d.at) }} by {{ d.by || d.actor }} · kept
             until {{ momentText(d.until) }}</span
           ></span
         >
