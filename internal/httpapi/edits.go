@@ -204,7 +204,7 @@ func (h *server) changeItems(w http.ResponseWriter, r *http.Request) error {
 
 // maxToldItems is how many bytes of items an answer about several edits has. It leaves out those that
 // come after, which are to be asked for.
-const maxToldItems = 16 << 20
+const maxToldItems = maxBody
 
 // writeEdits tells what has become of edits that were done as one. wires are how they were asked
 // for, nil if they were not.
