@@ -71,4 +71,13 @@ func TestMapElementByItself(t *testing.T) {
 	p.until(list + " == 'Hütte b,Hütte a'")
 	eval[any](p, own+".view = { centre: { lon: -22, lat: -38.5 }, zoom: 12 }")
 	p.until("heard.filter(([type]) => type == 'rest').at(-1)[1].zoom == 12")
+
+	// What changes while an answer is under way is asked for once more.
+	eval[any](p, "(() => { window.answers = []; const o = "+own+"; o.sources = [{ ...o.sources[0], "+
+		"load: () => new Promise((answer) => answers.push(answer)) }] })()")
+	p.until("answers.length == 1")
+	eval[any](p, "(() => { "+own+".refresh(); answers[0]([place('a', -21.99)]) })()")
+	p.until("answers.length == 2")
+	eval[any](p, "(() => { answers[1]([place('c', -21.99)]) })()")
+	p.until(list + " == 'Hütte c'")
 }

@@ -107,6 +107,7 @@ class Channel {
   private retry = 0
   private pause = firstRetry
   private following: AbortController | null = null
+  private missed = false // what is shown changed while a request ran, which may not know of it
 
   constructor(
     readonly source: MarkerSource,
@@ -139,7 +140,10 @@ class Channel {
     const view = this.camera.bounds()
     const serves = (x: { box: Box; step: number } | null) => x !== null && x.step === step && covers(x.box, view)
     const lacking = !serves(this.have)
-    if (this.request && serves(this.asked)) return
+    if (this.request && serves(this.asked)) {
+      this.missed ||= again
+      return
+    }
     if (!again && !this.request && !lacking) return
     if (lacking && this.state === 'settled') {
       this.state = 'loading'
@@ -153,6 +157,7 @@ class Channel {
     const request = new AbortController()
     this.request = request
     this.asked = { box, step }
+    this.missed = false
     try {
       const [markers, shapes, densities] = await Promise.all([
         this.source.load(box, step, request.signal),
@@ -178,5 +183,6 @@ class Channel {
     this.request = null
     this.asked = null
     this.changed()
+    if (this.missed && this.state === 'settled') this.want(true)
   }
 }
