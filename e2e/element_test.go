@@ -74,7 +74,7 @@ func TestMapElementByItself(t *testing.T) {
 
 	// What changes while an answer is under way is asked for once more.
 	eval[any](p, "(() => { window.answers = []; const o = "+own+"; o.sources = [{ ...o.sources[0], "+
-		"load: () => new Promise((answer) => answers.push(answer)) }] })()")
+		"current: () => true, load: () => new Promise((answer) => answers.push(answer)) }] })()")
 	p.until("answers.length == 1")
 	eval[any](p, "(() => { "+own+".refresh(); answers[0]([place('a', -21.99)]) })()")
 	p.until("answers.length == 2")
