@@ -95,6 +95,38 @@ func TestSuggestions(t *testing.T) {
 }
 
 // TestWhoMaySuggest: guests where the collection lets them, contributors, and who may see what of it.
+// TestSuggestionsOfLargeItems: pages about large items are short, and each item is beside its suggestion.
+func TestSuggestionsOfLargeItems(t *testing.T) {
+	f := withHuts(t)
+	const items = 6
+	for i := range items {
+		id := strconv.Itoa(i)
+		f.edit(201, "POST", huts+"/items", hut(id, `{"note":"`+strings.Repeat("x", 1<<20-100)+`"}`))
+		f.suggested(`{"op":"patch","id":"` + id + `","patch":{"properties":{"beds":1}}}`)
+	}
+	seen, pages := map[string]bool{}, 0
+	for at := suggestions + "?limit=100"; at != ""; pages++ {
+		var page api.Suggestions
+		if err := json.Unmarshal([]byte(f.want(200, "", "GET", at, "")), &page); err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range page.Suggestions {
+			if seen[s.Item] = true; s.Now == nil || s.Would == nil || s.Against != "" {
+				t.Errorf("item %s is told to be gone: %q", s.Item, s.Against)
+			}
+		}
+		at = ""
+		for _, link := range page.Links {
+			if link.Rel == "next" {
+				at = link.Href
+			}
+		}
+	}
+	if len(seen) != items || pages < 2 {
+		t.Errorf("%d items on %d pages", len(seen), pages)
+	}
+}
+
 func TestWhoMaySuggest(t *testing.T) {
 	h := newHouse(t, Network{})
 	const path, edit = "/api/collections/open/suggestions", `{"op":"patch","id":"a","patch":{"properties":{"name":"x"}}}`

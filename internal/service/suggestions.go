@@ -186,53 +186,98 @@ func (s *Service) current(ctx context.Context, c *collection, id string) (*store
 	return &now, err
 }
 
-// beside puts the items as they are beside suggestions about them.
+// beside puts the items as they are beside suggestions about them: as many as a page takes, at least
+// one if there is one.
 func (s *Service) beside(ctx context.Context, c *collection, kept []store.Suggestion) ([]Suggestion, error) {
 	rules, err := c.Rules()
 	if err != nil {
 		return nil, err
 	}
-	var ids []string
-	for i := range kept {
-		if kept[i].State == store.SuggestionOpen && kept[i].FeatureID != "" {
-			ids = append(ids, kept[i].FeatureID)
-		}
-	}
-	slices.Sort(ids)
-	items, _, err := s.store.Features(ctx, c.Info().Key, slices.Compact(ids), MaxPageBytes)
+	now, kept, err := s.itemsOf(ctx, c, kept)
 	if err != nil {
 		return nil, err
+	}
+	all := make([]Suggestion, 0, len(kept))
+	size := 0
+	err = s.store.LongView(ctx, func(v *store.View) error {
+		for i := range kept {
+			out := Suggestion{Suggestion: kept[i], In: c.Info().ID}
+			if out.Ask, err = askOf(&kept[i]); err != nil {
+				return err
+			}
+			if out.State == store.SuggestionOpen {
+				out.Now = now[out.FeatureID]
+				out.Would, out.Against = comesTo(c, rules, &out.Ask, out.Now)
+				if out.Meanwhile, err = meanwhile(ctx, v, c, &out); err != nil {
+					return err
+				}
+			}
+			if size += out.size(); size > MaxPageBytes && i > 0 {
+				return nil
+			}
+			all = append(all, out)
+		}
+		return nil
+	})
+	return all, err
+}
+
+// itemsOf returns the items that open suggestions are about, by id, and of the suggestions those
+// whose item it has looked for.
+func (s *Service) itemsOf(ctx context.Context, c *collection, kept []store.Suggestion) (
+	map[string]*store.Stored, []store.Suggestion, error,
+) {
+	var ids []string
+	for i := range kept {
+		id := kept[i].FeatureID
+		if kept[i].State == store.SuggestionOpen && id != "" && !slices.Contains(ids, id) {
+			ids = append(ids, id)
+		}
+	}
+	items, cut, err := s.store.Features(ctx, c.Info().Key, ids, MaxPageBytes)
+	if err != nil {
+		return nil, nil, err
 	}
 	now := make(map[string]*store.Stored, len(items))
 	for i := range items {
 		now[items[i].ID] = &items[i]
 	}
-	all := make([]Suggestion, len(kept))
-	return all, s.store.LongView(ctx, func(v *store.View) error {
-		for i := range kept {
-			out := &all[i]
-			*out = Suggestion{Suggestion: kept[i], In: c.Info().ID}
-			if out.Ask, err = askOf(&kept[i]); err != nil {
-				return err
-			}
-			if out.State != store.SuggestionOpen {
-				continue
-			}
-			out.Now = now[out.FeatureID]
-			out.Would, out.Against = comesTo(c, rules, &out.Ask, out.Now)
-			if out.Now == nil || out.Seen == 0 || out.Now.Change == out.Seen {
-				continue
-			}
-			seen, err := v.FeatureAt(ctx, c.Info().Key, out.FeatureID, out.Seen)
-			switch {
-			case err == nil:
-				out.Meanwhile = feature.Differences(&seen.Feature, &out.Now.Feature)
-			case !errors.Is(err, store.ErrForgotten) && !errors.Is(err, store.ErrNoFeature):
-				return err
-			}
-		}
-		return nil
-	})
+	if cut {
+		unseen := ids[slices.Index(ids, items[len(items)-1].ID)+1:]
+		end := slices.IndexFunc(kept, func(k store.Suggestion) bool {
+			return k.State == store.SuggestionOpen && slices.Contains(unseen, k.FeatureID)
+		})
+		kept = kept[:end]
+	}
+	return now, kept, nil
+}
+
+// meanwhile returns what others have made of an item since a suggestion was made, as far as that is
+// known.
+func meanwhile(ctx context.Context, v *store.View, c *collection, of *Suggestion) ([]feature.Difference, error) {
+	if of.Now == nil || of.Seen == 0 || of.Now.Change == of.Seen {
+		return nil, nil
+	}
+	seen, err := v.FeatureAt(ctx, c.Info().Key, of.FeatureID, of.Seen)
+	if errors.Is(err, store.ErrForgotten) || errors.Is(err, store.ErrNoFeature) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return feature.Differences(&seen.Feature, &of.Now.Feature), nil
+}
+
+// size returns about how many bytes a suggestion takes in an answer.
+func (s *Suggestion) size() int {
+	size := len(s.Edit) + 2*sizeOf(s.Would) // once more in what differs
+	if s.Now != nil {
+		size += 2 * sizeOf(&s.Now.Feature)
+	}
+	for _, d := range s.Meanwhile {
+		size += len(d.Was) + len(d.Is)
+	}
+	return size
 }
 
 // A SuggestionQuery asks for one page of suggestions, newest first.
@@ -268,15 +313,7 @@ func (s *Service) Suggestions(ctx context.Context, collection string, q Suggesti
 	if page, err = s.beside(ctx, c, kept); err != nil {
 		return nil, 0, err
 	}
-	size := 0
-	for i := range page { // not cut before the first
-		size += len(page[i].Edit) + sizeOf(page[i].Would)
-		if size > MaxPageBytes && i > 0 {
-			page, more = page[:i], true
-			break
-		}
-	}
-	if more {
+	if more || len(page) < len(kept) {
 		next = page[len(page)-1].Key
 	}
 	return page, next, nil
@@ -327,7 +364,9 @@ func (s *Service) ownSuggestion(ctx context.Context, collection, id, follow stri
 ) {
 	c, kept, own, err := s.suggestion(ctx, collection, id, follow)
 	if err == nil && !own {
-		err = &policy.DeniedError{Actor: policy.ActorIn(ctx), Reason: "only who made a suggestion may change it or take it back"}
+		err = &policy.DeniedError{
+			Actor: policy.ActorIn(ctx), Reason: "only who made a suggestion may change it or take it back",
+		}
 	}
 	return c, kept, err
 }
@@ -365,7 +404,8 @@ func (s *Service) DeclineSuggestion(ctx context.Context, collection, id, word st
 	if err := checkWord(word); err != nil {
 		return Suggestion{}, err
 	}
-	if err := decided(s.store.CloseSuggestion(ctx, &kept, store.SuggestionDeclined, policy.By(ctx), word), id); err != nil {
+	err = s.store.CloseSuggestion(ctx, &kept, store.SuggestionDeclined, policy.By(ctx), word)
+	if err := decided(err, id); err != nil {
 		return Suggestion{}, err
 	}
 	return s.Suggestion(ctx, collection, id, "")
