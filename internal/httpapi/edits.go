@@ -321,6 +321,20 @@ func geometryBytes(g *api.Geometry) int {
 	return n
 }
 
+// problemBytes is about how many bytes the lists and items of a problem take in an answer.
+func problemBytes(p *api.Problem) (n int) {
+	if p.Current != nil {
+		n = textBytes(p.Current)
+	}
+	for _, d := range p.Differing {
+		n += len(d.Member) + len(d.Was) + len(d.Is)
+	}
+	for _, m := range p.Misfits {
+		n += len(m.Member) + len(m.Reason) + len(m.Want)
+	}
+	return n
+}
+
 // failEdits answers that none of some edits was done, with what stands against each.
 func (h *server) failEdits(w http.ResponseWriter, r *http.Request, err *service.EditsError) {
 	i, first := err.First()
@@ -337,14 +351,8 @@ func (h *server) failEdits(w http.ResponseWriter, r *http.Request, err *service.
 		if told, known := h.problemOf(r, err); known {
 			verdict = told
 		}
-		if verdict.Current != nil {
-			shown += textBytes(verdict.Current)
-		}
-		for _, d := range verdict.Differing {
-			shown += len(d.Was) + len(d.Is)
-		}
-		if shown > maxToldItems {
-			verdict.Current, verdict.Differing = nil, nil
+		if shown += problemBytes(&verdict); shown > maxToldItems {
+			verdict.Current, verdict.Differing, verdict.Misfits = nil, nil, nil
 		}
 		p.Edits = append(p.Edits, api.Verdict{Edit: i, Problem: verdict})
 	}

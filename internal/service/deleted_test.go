@@ -153,6 +153,10 @@ func TestDeletedCollectionsComeBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	// Of what is gone for good, the history has the newest change once it is old.
+	must[int64](t)(one.store.Forget(t.Context(), time.Nanosecond))
+	gone := "FROM changes WHERE NOT EXISTS (SELECT FROM collections k WHERE k.key = collection_key)"
+	connect(t, dsn)("DO $$ BEGIN ASSERT (SELECT count(*) = 2 AND count(DISTINCT collection_key) = 2 " + gone + "); END $$")
 }
 
 // TestHistoryIsKeptPerCollection forgets the history of one collection and not that of another, and

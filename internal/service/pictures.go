@@ -35,12 +35,7 @@ func (s *Service) AddPicture(ctx context.Context, collection string, file []byte
 	if err != nil {
 		return Picture{}, err
 	}
-	release, err := s.desk.Admit(ctx, admission.Need{Bytes: head.Bytes(), Work: true})
-	if err != nil {
-		return Picture{}, err
-	}
-	read, err := picture.Read(file)
-	release()
+	read, err := s.readPicture(ctx, file, &head)
 	if err != nil {
 		return Picture{}, err
 	}
@@ -58,13 +53,23 @@ func (s *Service) AddPicture(ctx context.Context, collection string, file []byte
 	}
 	made, err = s.store.AddPicture(ctx, made, int64(most)<<20)
 	if errors.Is(err, store.ErrTooMany) {
-		return Picture{}, invalid.New("file", "does not fit: the pictures of the collection have %d MiB, which is the most",
-			most).Hinted("an owner can let it have more")
+		return Picture{}, invalid.New("file", "does not fit: the pictures of the collection may have %d MiB together", most).
+			Hinted("an owner can let it have more")
 	}
 	if err != nil {
 		return Picture{}, fault.Explain(err, collection, "")
 	}
 	return Picture{made.ID, made.Width, made.Height, read.Taken}, nil
+}
+
+// readPicture makes a picture of a file when it is its turn.
+func (s *Service) readPicture(ctx context.Context, file []byte, head *picture.Header) (picture.Picture, error) {
+	release, err := s.desk.Admit(ctx, admission.Need{Bytes: head.Bytes(), Work: true})
+	if err != nil {
+		return picture.Picture{}, err
+	}
+	defer release()
+	return picture.Read(file)
 }
 
 // PictureFile returns a picture of a collection as a file of [picture.MediaType].

@@ -11,7 +11,7 @@ import (
 
 // A DeletedCollection is one that can be brought back.
 type DeletedCollection struct {
-	Collection Collection // as it was
+	Collection Collection // as it was; in a list its ID and Title
 	Features   int64      // how many it had
 	Change     uint64     // that deleted it
 	At         time.Time
@@ -46,11 +46,16 @@ func keepDeleted(tx *gorm.DB, by Origin, c *Collection, features int, change uin
 		VALUES (?, ?::json, ?, ?, ?, ?)`, c.Key, *record, features, change, time.Now().UTC(), by.Actor).Error
 }
 
-// DeletedCollections returns the collections that can be brought back, the last deleted first.
+// MaxDeletedTold is how many deleted collections are listed. Older ones can be brought back, too.
+const MaxDeletedTold = 1000
+
+// DeletedCollections returns the collections that can be brought back, the last deleted first, at
+// most MaxDeletedTold. Of each it tells only what names it.
 func (s *Store) DeletedCollections(ctx context.Context) (all []DeletedCollection, err error) {
 	var rows []deletedRow
-	if err := s.db.WithContext(ctx).Raw("SELECT * FROM deleted_collections ORDER BY change DESC").
-		Scan(&rows).Error; err != nil {
+	if err := s.db.WithContext(ctx).Raw(`SELECT key, json_build_object('id', record->'id', 'title', record->'title')
+		AS record, features, change, deleted_at, deleted_by FROM deleted_collections ORDER BY change DESC LIMIT ?`,
+		MaxDeletedTold).Scan(&rows).Error; err != nil {
 		return nil, fmt.Errorf("reading the deleted collections: %w", err)
 	}
 	for i := range rows {

@@ -17,10 +17,15 @@ type keeping struct {
 
 // Forget takes changes out of the history that are older than their collection keeps them, or than
 // usual, 0 for good, if it says nothing; all but the newest of each collection. It returns how many,
-// those of features in large imports too. What is there now stays as it is.
+// those of features in large imports too. What is there now stays as it is, and so does the history
+// of what can be brought back.
 func (s *Store) Forget(ctx context.Context, usual time.Duration) (forgotten int64, err error) {
 	var all []keeping
-	err = s.db.WithContext(ctx).Raw("SELECT key, history_days AS days FROM collections ORDER BY key").Scan(&all).Error
+	err = s.db.WithContext(ctx).Raw(`SELECT key, history_days AS days FROM collections UNION ALL
+		SELECT DISTINCT c.collection_key, NULL::integer FROM changes c WHERE c.feature_id IS NULL
+			AND NOT EXISTS (SELECT FROM collections k WHERE k.key = c.collection_key)
+			AND NOT EXISTS (SELECT FROM deleted_collections d WHERE d.key = c.collection_key)
+		ORDER BY key`).Scan(&all).Error
 	if err != nil {
 		return 0, fmt.Errorf("forgetting changes: %w", err)
 	}
@@ -57,7 +62,11 @@ func (s *Store) forgetOf(ctx context.Context, collection int64, last uint64) (fo
 	// history, and in the clock so that who has not applied the changes yet loads all anew.
 	noted := s.reserved.WithContext(ctx).Exec(`WITH noted AS (UPDATE collections SET forgotten = ? WHERE key = ? AND
 		forgotten < ? RETURNING forgotten)
-		UPDATE clock SET forgotten = greatest(clock.forgotten, noted.forgotten) FROM noted`, last, collection, last)
+		UPDATE clock SET forgotten = greatest(forgotten, ?) WHERE EXISTS (SELECT FROM noted) OR EXISTS (
+			SELECT FROM changes c WHERE c.collection_key = ? AND c.number <= ? AND
+				NOT EXISTS (SELECT FROM collections k WHERE k.key = c.collection_key) AND
+				EXISTS (SELECT FROM changes n WHERE n.collection_key = c.collection_key AND n.number > c.number))`,
+		last, collection, last, last, collection, last)
 	if noted.Error != nil {
 		return 0, noted.Error
 	}

@@ -2,6 +2,7 @@ package schema
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -32,10 +33,8 @@ func geometryFormats() (all []*jsonschema.Format) {
 			if !isObject || types == nil {
 				return nil
 			}
-			for _, t := range types {
-				if g["type"] == t {
-					return nil
-				}
+			if name, _ := g["type"].(string); slices.Contains(types, name) {
+				return nil
 			}
 			return fmt.Errorf("is a %v", g["type"])
 		}})
@@ -62,8 +61,8 @@ type Property struct {
 	Kind Kind // of all of its values; 0 if they are not known
 }
 
-// Derived returns a schema, as JSON, that says of features only what is so of all of them. ns are the properties in
-// the order in which people know them.
+// Derived returns a schema, as JSON, that says of features only what is so of all of them. The
+// properties come in the order in which people know them.
 func Derived(title string, properties []Property, points bool) []byte {
 	out := append([]byte(`{"$schema":`), feature.AppendText(nil, Dialect)...)
 	out = append(out, `,"title":`...)
@@ -73,7 +72,7 @@ func Derived(title string, properties []Property, points bool) []byte {
 		geometry = "geometry-point"
 	}
 	out = append(out, `,"type":"object","properties":{`...)
-	if !has(properties, "geometry") {
+	if !slices.ContainsFunc(properties, func(p Property) bool { return p.Name == "geometry" }) {
 		out = append(out, `"geometry":{"x-ogc-role":"primary-geometry","format":"`+geometry+`"},`...)
 	}
 	for i, p := range properties {
@@ -97,15 +96,6 @@ func comma(written []byte) string {
 		return ""
 	}
 	return ","
-}
-
-func has(properties []Property, name string) bool {
-	for _, p := range properties {
-		if p.Name == name {
-			return true
-		}
-	}
-	return false
 }
 
 func typesSeen(k Kind) (types []string) {

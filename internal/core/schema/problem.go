@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math/big"
@@ -113,7 +114,7 @@ func problemOf(e *jsonschema.ValidationError) (all []Problem) {
 	case *kind.MaxLength:
 		at(fmt.Sprintf("has %d characters", k.Got), fmt.Sprintf("at most %d", k.Want))
 	case *kind.Pattern:
-		at("is "+told(k.Got), "a text that matches "+k.Want)
+		at("is "+told(k.Got), "a text that matches "+cut(k.Want))
 	case *kind.Format:
 		if want, is := strings.CutPrefix(k.Want, geometryPrefix); is {
 			at("has another type", "a "+strings.ReplaceAll(want, "-or-", " or a "))
@@ -146,11 +147,16 @@ func told(value any) string {
 	if err != nil {
 		return fmt.Sprint(value)
 	}
+	return cut(string(text))
+}
+
+// cut returns a text, without its end if it is long.
+func cut(text string) string {
 	const most = 80
-	if runes := []rune(string(text)); len(runes) > most {
+	if runes := []rune(text); len(runes) > most {
 		return string(runes[:most]) + "…"
 	}
-	return string(text)
+	return text
 }
 
 func list(values []any) string {
@@ -169,7 +175,7 @@ func list(values []any) string {
 var typeNames = map[string]string{"string": "a text", "number": "a number", "integer": "a whole number",
 	"boolean": "true or false", "array": "an array", "object": "an object", "null": "null"}
 
-func article(name string) string { return orElse(typeNames[name], name) }
+func article(name string) string { return cmp.Or(typeNames[name], name) }
 
 func typesOf(names []string) string {
 	var texts []string

@@ -8,6 +8,7 @@ package schema
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -72,7 +73,8 @@ func Parse(raw []byte) (*Schema, error) {
 		switch {
 		case role == nil:
 		case *role != "":
-			return nil, invalid.New("properties."+name, "has a role that another member has too").Wanted("one with each role")
+			return nil, invalid.New("properties."+name, "has a role that another member has too").
+				Wanted("one with each role")
 		default:
 			*role = name
 		}
@@ -155,19 +157,12 @@ func compile(document map[string]any) (*jsonschema.Schema, error) {
 	switch {
 	case errors.As(err, &wrong) && errors.As(wrong.Err, &failed):
 		first := problemsOf(failed, 1)[0]
-		return nil, invalid.New("schema", "%s %s", first.Member, first.Wrong).Wanted("%s", orElse(first.Want,
+		return nil, invalid.New("schema", "%s %s", first.Member, first.Wrong).Wanted("%s", cmp.Or(first.Want,
 			"what draft 2020-12 of JSON Schema has there"))
 	case err != nil:
 		return nil, invalid.New("schema", "cannot be used: %v", err)
 	}
 	return compiled, nil
-}
-
-func orElse(text, other string) string {
-	if text == "" {
-		return other
-	}
-	return text
 }
 
 // nothing is a loader of schemas that has none: they name only parts of themselves.
