@@ -158,7 +158,8 @@ func TestMapPageIsLight(t *testing.T) {
 	}
 }
 
-// TestColoursAreThere: what the styles of components refer to has a value, since the build leaves out parts of the theme.
+// TestColoursAreThere: what the styles of components refer to has a value, though the build leaves out parts of the
+// theme.
 func TestColoursAreThere(t *testing.T) {
 	service := demo(t)
 	p := browse(t, 1280, 800, service.url)

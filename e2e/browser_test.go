@@ -19,6 +19,7 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/network"
+	cdppage "github.com/chromedp/cdproto/page"
 	cdpruntime "github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
@@ -51,6 +52,16 @@ func browse(t *testing.T, width, height int64, address string) *page {
 		}))
 	}
 	return browseAfter(t, width, height, address, before...)
+}
+
+// before has a script run in the documents that are opened from now on, before their own.
+func (p *page) before(script string) {
+	p.t.Helper()
+	p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, cdppage.AddScriptToEvaluateOnNewDocument,
+			cdppage.AddScriptToEvaluateOnNewDocumentParams{Source: script})
+		return err
+	}))
 }
 
 // signIn signs in to the console of a service by a key, and returns the cookie of the session.

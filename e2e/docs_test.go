@@ -127,7 +127,8 @@ func TestExamplesOfEditing(t *testing.T) {
 	tag := regexp.MustCompile(`"if_match": "\\"[^"]*\\""`) // of another database
 	base := p.url + "/api/collections/moorings/"
 	calls := map[string][2]string{ // by a text that only one example has
-		`"edits"`: {"POST", base + "changes"}, `"$schema"`: {"PUT", base + "schema"}, `"note"`: {"POST", base + "suggestions"},
+		`"edits"`: {"POST", base + "changes"}, `"$schema"`: {"PUT", base + "schema"},
+		`"note"`: {"POST", base + "suggestions"},
 	}
 	var examples []string
 	for _, m := range piece.FindAllStringSubmatch(string(text), -1) {

@@ -53,7 +53,8 @@ func TestMapElementByItself(t *testing.T) {
 	// Single markers come, move and go between the times when all are fetched.
 	eval[any](p, own+".patch('huts', { markers: [place('c', -22.05), place('a', -21.99)], removed: ['b'] })")
 	p.until(list + " == 'Hütte c,Hütte a'")
-	if thrown := eval[string](p, "(() => { try { "+own+".patch('nobody', {}) } catch (e) { return e.message } })()"); thrown != `the map has no source "nobody"` {
+	thrown := eval[string](p, "(() => { try { "+own+".patch('nobody', {}) } catch (e) { return e.message } })()")
+	if thrown != `the map has no source "nobody"` {
 		t.Errorf("a source that there is not: %s", thrown)
 	}
 

@@ -131,7 +131,8 @@ func TestLooksInTheConsole(t *testing.T) {
 	if tip := eval[string](p, "map.shadowRoot.querySelector('.tip .name').textContent"); tip != "<b>Able</b>, lit" {
 		t.Errorf("the tooltip is %q", tip)
 	}
-	if told := eval[string](p, "buttons().find(b => b.innerText.includes('Able')).getAttribute('aria-description')"); told != "Swings: 40 m" {
+	told := eval[string](p, "buttons().find(b => b.innerText.includes('Able')).getAttribute('aria-description')")
+	if told != "Swings: 40 m" {
 		t.Errorf("its button tells %q", told)
 	}
 	p.key("\r")
@@ -168,7 +169,8 @@ func TestLooksInTheConsole(t *testing.T) {
 	if box[0] < 0 || box[1] < 0 || box[2] > 1280 || box[3] > 900 || box[4] <= 0 {
 		t.Errorf("the popup is at %v", box)
 	}
-	if direction := eval[string](p, "getComputedStyle(document.querySelector('.details h3')).direction"); direction != "rtl" {
+	direction := eval[string](p, "getComputedStyle(document.querySelector('.details h3')).direction")
+	if direction != "rtl" {
 		t.Errorf("the title runs %s", direction)
 	}
 

@@ -21,6 +21,7 @@ import type { Placed } from './placed'
 import { type Patch, Scene } from './scene'
 import { markerOf } from './shape'
 import { Stage } from './stage'
+import { watchSurroundings } from './surroundings'
 import { Carrier } from './tools/carry'
 import { type Overlay, overlaySlot } from './tools/overlay'
 import { Pointer } from './tools/point'
@@ -125,12 +126,11 @@ export class IdleMap extends HTMLElement {
     signal.addEventListener('abort', () => hands.stop())
     this.stage.start()
     this.loop.start()
-    // The colours may change with the system's, or with what the page says of itself.
-    matchMedia('(prefers-color-scheme: dark)').addEventListener('change', () => this.recolour(), { signal })
-    const page = new MutationObserver(() => this.recolour())
-    page.observe(document.documentElement, { attributes: true })
-    signal.addEventListener('abort', () => page.disconnect())
-    this.watchDensity(signal)
+    watchSurroundings(
+      () => this.recolour(),
+      () => this.redrawAll(),
+      signal,
+    )
     document.addEventListener('keydown', (e) => e.key === 'Escape' && this.hidePopup(), { signal })
   }
 
@@ -307,16 +307,6 @@ export class IdleMap extends HTMLElement {
     if (!this.stage.recolour()) return
     this.markers.reset()
     this.loop.ask()
-  }
-
-  /** Draws again when the window goes to a screen with another density, or the page is enlarged. */
-  private watchDensity(signal: AbortSignal): void {
-    const same = matchMedia(`(resolution: ${window.devicePixelRatio}dppx)`)
-    const changed = () => {
-      this.redrawAll()
-      this.watchDensity(signal)
-    }
-    same.addEventListener('change', changed, { signal, once: true })
   }
 
   private redrawAll(): void {

@@ -43,6 +43,13 @@ export function conflictOf(error: unknown): Conflict | null {
   return verdict?.current ? { current: verdict.current, differing: verdict.differing ?? [] } : null
 }
 
+/** The name of the property at a JSON Pointer into an item. */
+export const propertyAt = (pointer: string) =>
+  pointer
+    .replace(/^\/properties\//, '')
+    .replace(/~1/g, '/')
+    .replace(/~0/g, '~')
+
 /** Whether an error says that the service cannot be reached, or cannot do its work for a while. */
 export const isAway = (error: unknown) =>
   error instanceof TypeError || (error instanceof ServiceError && error.status >= 502 && error.status <= 504)
@@ -78,8 +85,8 @@ export async function fetchHistory(h: History, signal: AbortSignal): Promise<{ c
 }
 
 /**
- * Takes back a change by another, together with what was asked for as one, and returns the number of that. Its error lists what was done later, if that stands
- * against it.
+ * Takes back a change by another, together with what was asked for as one, and returns the number of that. Its error
+ * lists what was done later, if that stands against it.
  */
 export async function undoChange(change: number, force: boolean, together = false): Promise<number> {
   const params = { path: { change: String(change) } }

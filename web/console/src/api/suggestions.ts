@@ -15,8 +15,13 @@ export async function suggest(collection: string, edit: Edit, note: string): Pro
 export const suggestionsPath = (collection: string, state: string) =>
   `${collectionPath(collection)}/suggestions?limit=100${state && `&state=${state}`}`
 
-export async function fetchSuggestions(collection: string, state: string, signal: AbortSignal): Promise<Suggestion[]> {
-  return (await answerAt<Schemas['Suggestions']>(suggestionsPath(collection, state), signal)).suggestions
+export async function fetchSuggestions(
+  collection: string,
+  state: string,
+  signal: AbortSignal,
+): Promise<{ suggestions: Suggestion[]; more: boolean }> {
+  const page = await answerAt<Schemas['Suggestions']>(suggestionsPath(collection, state), signal)
+  return { suggestions: page.suggestions, more: page.links.some((l) => l.rel === 'next') }
 }
 
 /** A suggestion, for who has made it or may decide on it. */

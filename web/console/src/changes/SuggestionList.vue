@@ -23,7 +23,7 @@ const props = defineProps<{ collection: string }>() // '' for all
 const store = useCollections()
 const session = useSession()
 const notices = useNotices()
-const lists = shallowRef<ReadonlyMap<string, readonly Suggestion[]>>(new Map()) // by collection
+const lists = shallowRef<ReadonlyMap<string, { suggestions: readonly Suggestion[]; more: boolean }>>(new Map()) // by collection
 const chosen = ref<ReadonlySet<string>>(new Set())
 const problem = ref<string | null>(null)
 const busy = ref(false)
@@ -33,7 +33,8 @@ const state = computed(() => (session.edits ? 'open' : ''))
 const asked = computed(() =>
   (store.collections ?? []).map((c) => c.id).filter((id) => props.collection === '' || id === props.collection),
 )
-const all = computed(() => asked.value.flatMap((id) => lists.value.get(id) ?? []))
+const all = computed(() => asked.value.flatMap((id) => lists.value.get(id)?.suggestions ?? []))
+const more = computed(() => asked.value.some((id) => lists.value.get(id)?.more))
 const picked = computed(() => all.value.filter((s) => chosen.value.has(s.id)))
 
 async function load(collection: string, signal: AbortSignal): Promise<void> {
@@ -95,6 +96,11 @@ async function decide(work: (s: Suggestion) => Promise<unknown>, done: string): 
     <h2 id="suggestions-title">{{
       session.edits ? `${counted(all.length, 'suggestion', 'suggestions')} to decide on` : 'What you have suggested'
     }}</h2>
+    <p v-if="more" class="soft">{{
+      session.edits
+        ? 'There are more. They come when you have decided on some of these.'
+        : 'Older ones are not shown here.'
+    }}</p>
     <Message v-if="problem" severity="error">{{ problem }}</Message>
     <div v-if="picked.length > 1" class="together">
       <span>{{ picked.length }} chosen</span>

@@ -1,4 +1,4 @@
-import type { Change } from '../api/edits'
+import { type Change, propertyAt } from '../api/edits'
 import { counted } from '../text/format'
 
 /** By what way changes are made, in words. */
@@ -47,7 +47,7 @@ function nameOf(c: Change, property: string): string {
 /** The name of a member of an item that differs. */
 export function memberOf(pointer: string): string {
   if (pointer === '/geometry') return 'position'
-  return pointer.slice('/properties/'.length).replace(/~1/g, '/').replace(/~0/g, '~')
+  return propertyAt(pointer)
 }
 
 type Coordinates = number | Coordinates[]

@@ -2,7 +2,7 @@
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 import type { Geometry } from 'geojson'
-import type { Conflict } from '../api/edits'
+import { type Conflict, propertyAt } from '../api/edits'
 import BeforeAfterMap from '../parts/BeforeAfterMap.vue'
 import { told } from './fields'
 
@@ -36,7 +36,7 @@ const rows = computed<Row[]>(() =>
         theirs: place(d.is),
         own: props.mine.geometry ? place(props.mine.geometry) : null,
       }
-    const name = d.member.slice('/properties/'.length).replace(/~1/g, '/').replace(/~0/g, '~')
+    const name = propertyAt(d.member)
     const own = props.mine.properties?.[name]
     return {
       member: `/properties/${name}`,

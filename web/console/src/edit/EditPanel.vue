@@ -5,7 +5,7 @@ import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
 import { computed, onMounted, onUnmounted, ref, shallowRef, useId, useTemplateRef, watch } from 'vue'
 import type { Collection } from '../api/collections'
-import { type Conflict, type Edit, fetchItem, type StoredItem } from '../api/edits'
+import { type Conflict, type Edit, fetchItem, newName, propertyAt, type StoredItem } from '../api/edits'
 import { explain } from '../api/explain'
 import { isPicture } from '../api/pictures'
 import Icon from '../parts/Icon.vue'
@@ -217,7 +217,7 @@ function take(outcome: Outcome): void {
 function gather(): void {
   const edit = asked()
   if (!edit) return
-  tray.add({ name: called(), collection: collection.value, edit, sends: false })
+  tray.add({ request: newName(), name: called(), collection: collection.value, edit, sends: false })
   forget()
   dirty.value = false
   emit('gather')
@@ -248,7 +248,7 @@ function settle(members: readonly string[]): void {
     shape.value = drawn
   }
   for (const [name, value] of Object.entries(ours.properties ?? {})) {
-    const theirs = c.differing.some((d) => d.member === `/properties/${name.replace(/~/g, '~0').replace(/\//g, '~1')}`)
+    const theirs = c.differing.some((d) => d.member !== '/geometry' && propertyAt(d.member) === name)
     if (theirs && !members.includes(`/properties/${name}`)) continue
     const field = fields.value.find((f) => f.name === name)
     if (value === null) fields.value = fields.value.filter((f) => f.name !== name)

@@ -32,7 +32,7 @@ function clear(): void {
     </div>
     <template v-if="open">
       <ul>
-        <li v-for="w in tray.waiting" :key="w.collection + w.name + w.edit.id">
+        <li v-for="w in tray.waiting" :key="w.request">
           <span dir="auto">{{ w.name }}</span>
           <button type="button" class="link" @click="tray.drop(w)">drop</button>
           <p v-if="w.problem" class="wrong">{{ w.problem }}</p>

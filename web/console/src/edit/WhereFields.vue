@@ -52,7 +52,8 @@ function typed(text: string): void {
     if (likely) {
       put(likely)
       const [a, b] = found.either
-      remark.value = `Read as latitude ${written(likely.lat)}, longitude ${written(likely.lon)}: the other way round it is far away.`
+      const read = `latitude ${written(likely.lat)}, longitude ${written(likely.lon)}`
+      remark.value = `Read as ${read}: the other way round it is far away.`
       if (a === b) remark.value = null
     } else either.value = found.either
   }

@@ -1,12 +1,13 @@
 import { defineStore } from 'pinia'
 import { computed, ref, watch } from 'vue'
-import { type Edit, isAway, newName, saveEdits, verdictsOf } from '../api/edits'
+import { type Edit, isAway, saveEdits, verdictsOf } from '../api/edits'
 import { explain } from '../api/explain'
 import { useNotices } from '../stores/notices'
 import { counted } from '../text/format'
 
 /** An edit that waits to be saved together with others, or for the service to come back. */
 export interface Waiting {
+  request: string // the name under which it is asked for, so that it is not done twice
   name: string // what it is about, for people
   collection: string
   edit: Edit
@@ -31,17 +32,24 @@ export const useTray = defineStore('tray', () => {
   const waiting = ref<Waiting[]>(read())
   const away = ref(false) // the service was not there when something was sent
   const busy = ref(false)
-  const names = new Map<string, string>() // of requests, by what they ask for
   let timer = 0
 
   watch(
     waiting,
     (all) => {
-      if (all.length === 0) localStorage.removeItem(key)
-      else localStorage.setItem(key, JSON.stringify(all))
+      try {
+        if (all.length === 0) localStorage.removeItem(key)
+        else localStorage.setItem(key, JSON.stringify(all))
+      } catch {
+        notices.failed('The browser has no room for what is not saved. Save it before you leave this page.')
+      }
     },
     { deep: true },
   )
+  // Another page of this browser has added or saved some.
+  window.addEventListener('storage', (e) => {
+    if (e.key === key && e.newValue !== JSON.stringify(waiting.value)) waiting.value = read()
+  })
 
   function add(w: Waiting): void {
     // Another edit of the same item takes the place of the one before.
@@ -49,23 +57,35 @@ export const useTray = defineStore('tray', () => {
     waiting.value = [...waiting.value.filter((o) => !same(o)), w]
     if (w.sends) again()
   }
-  const drop = (w: Waiting) => (waiting.value = waiting.value.filter((o) => o !== w))
+  const without = (some: readonly Waiting[]) => {
+    const gone = new Set(some.map((w) => w.request)) // they may have been read anew meanwhile
+    waiting.value = waiting.value.filter((w) => !gone.has(w.request))
+  }
+  const drop = (w: Waiting) => without([w])
   const clear = () => (waiting.value = [])
 
-  /** Saves edits, those of a collection as one. It returns how many are saved. */
+  /**
+   * Saves edits, those of a collection as one. Those that were sent before go by themselves, under the name that they
+   * had: they may have been done without an answer.
+   */
   async function save(which: (w: Waiting) => boolean): Promise<void> {
     if (busy.value) return
     busy.value = true
     let saved = 0
-    for (const collection of new Set(waiting.value.filter(which).map((w) => w.collection))) {
-      const mine = waiting.value.filter((w) => which(w) && w.collection === collection)
-      const edits = mine.map((w) => w.edit)
-      const asked = JSON.stringify([collection, edits])
-      const name = names.get(asked) ?? newName()
-      names.set(asked, name)
+    const group = (w: Waiting) => (w.sends ? w.request : w.collection)
+    const all = waiting.value.filter(which)
+    for (const of of new Set(all.map(group))) {
+      const mine = all.filter((w) => group(w) === of)
+      const [first, last] = [mine[0], mine.at(-1)]
+      if (!first || !last) continue
+      const name = first === last ? first.request : `${first.request}-${mine.length}-${last.request}`
       try {
-        await saveEdits(collection, edits, name)
-        waiting.value = waiting.value.filter((w) => !mine.includes(w))
+        await saveEdits(
+          first.collection,
+          mine.map((w) => w.edit),
+          name,
+        )
+        without(mine)
         saved += mine.length
         away.value = false
       } catch (e) {
@@ -85,13 +105,15 @@ export const useTray = defineStore('tray', () => {
   function refuse(mine: readonly Waiting[], error: unknown): void {
     const verdicts = verdictsOf(error)
     const couldBeDone = 424
-    mine.forEach((w, i) => {
+    for (const w of waiting.value) {
+      const i = mine.findIndex((m) => m.request === w.request)
+      if (i < 0) continue
       const verdict = verdicts.find((v) => v.edit === i)
       w.sends = false
       delete w.problem
       if (!verdict) w.problem = explain(error)
       else if (verdict.status !== couldBeDone) w.problem = verdict.detail
-    })
+    }
     notices.failed('Nothing of what belongs together is saved: see what stands against it.')
   }
 

@@ -1,4 +1,14 @@
-import { type Conflict, conflictOf, type Edit, isAway, saveEdits, type StoredItem, undoChange } from '../api/edits'
+import {
+  type Conflict,
+  conflictOf,
+  type Edit,
+  isAway,
+  newName,
+  propertyAt,
+  saveEdits,
+  type StoredItem,
+  undoChange,
+} from '../api/edits'
 import { explain } from '../api/explain'
 import { misfitsOf } from '../api/schemas'
 import { suggest } from '../api/suggestions'
@@ -19,13 +29,14 @@ export function useSaving() {
   const tray = useTray()
 
   async function save(collection: string, edit: Edit, called: string): Promise<Outcome> {
+    const request = newName()
     try {
-      const done = await saveEdits(collection, [edit])
+      const done = await saveEdits(collection, [edit], request)
       const [first] = done.edits
       return { saved: first?.item ?? null, change: first?.change ?? done.change }
     } catch (e) {
       if (isAway(e)) {
-        tray.add({ name: called, collection, edit, sends: true })
+        tray.add({ request, name: called, collection, edit, sends: true })
         return { waits: true }
       }
       const conflict = conflictOf(e)
@@ -59,11 +70,7 @@ export function useSaving() {
 function failed(e: unknown): Outcome {
   const misfits = new Map<string, string>()
   for (const m of misfitsOf(e)) {
-    const name = m.member
-      .replace(/^\/properties\//, '')
-      .replace(/~1/g, '/')
-      .replace(/~0/g, '~')
-    misfits.set(name, m.want ? `This ${m.reason}; it has to be ${m.want}.` : `This ${m.reason}.`)
+    misfits.set(propertyAt(m.member), m.want ? `This ${m.reason}; it has to be ${m.want}.` : `This ${m.reason}.`)
   }
   return { problem: explain(e), misfits }
 }

@@ -101,7 +101,7 @@ const save = (over = said.value ? tag : '*') =>
     const now = report.value
     await load()
     report.value = now
-    notices.done('From now on items have to be so.')
+    notices.done('From now on, new and edited items have to fit.')
     emit('saved')
   })
 const drop = () =>
@@ -128,8 +128,8 @@ const itemIn = (id: string) => ({
     ></Message>
     <p v-if="schema" class="soft">{{
       said
-        ? 'Items have to be so: other edits, and such rows of files, are refused. Items that are otherwise stay until they are edited.'
-        : 'Nobody has said what items have to be. This is what they are now; change it and save it to have it so.'
+        ? 'Edits and rows of files that do not fit are refused. Items that do not fit stay until they are edited.'
+        : 'There are no rules yet. This is what the items are now. Change it, and save it to make it the rule.'
     }}</p>
     <template v-if="schema">
       <p class="row">

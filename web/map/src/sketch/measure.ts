@@ -54,28 +54,35 @@ export interface Outline {
 
 /** Where lines of a shape cross themselves or each other, or null. Touching at a corner they share is no crossing. */
 export function crossing(lines: readonly Outline[]): Position | null {
-  const edges: { a: MapPoint; b: MapPoint; at: Position; line: number; i: number; last: number }[] = []
+  const edges: { a: MapPoint; b: MapPoint; from: number; at: Position; line: number; i: number; last: number }[] = []
   lines.forEach(({ points, closed }, line) => {
     const way = unwrapped([...points, ...(closed ? points.slice(0, 1) : [])].map(project))
     way.forEach((b, i) => {
       const a = way[i - 1]
       const at = points[i - 1]
-      if (a && at) edges.push({ a, b, at, line, i, last: closed ? way.length - 1 : -1 })
+      if (a && at) edges.push({ a, b, from: Math.min(a.x, b.x), at, line, i, last: closed ? way.length - 1 : -1 })
     })
   })
+  // From west to east, so that each is compared only with those that begin before it ends.
+  edges.sort((e, f) => e.from - f.from)
   for (const [n, e] of edges.entries()) {
-    for (const f of edges.slice(n + 1)) {
-      const next = e.line === f.line && (f.i === e.i + 1 || (e.i === 1 && f.i === e.last))
-      if (!next && cross(e.a, e.b, f.a, f.b)) return f.at
+    const end = Math.max(e.a.x, e.b.x)
+    for (let k = n + 1; k < edges.length; k++) {
+      const f = edges[k]
+      if (!f || f.from > end) break
+      if (!follow(e, f) && !follow(f, e) && cross(e.a, e.b, f.a, f.b)) return f.at
     }
   }
   return null
 }
 
+/** Whether an edge begins where another ends. */
+const follow = (e: { line: number; i: number }, f: { line: number; i: number; last: number }) =>
+  e.line === f.line && (f.i === e.i + 1 || (f.i === 1 && e.i === f.last))
+
 const side = (a: MapPoint, b: MapPoint, p: MapPoint) => Math.sign((b.x - a.x) * (p.y - a.y) - (b.y - a.y) * (p.x - a.x))
 
 function cross(a: MapPoint, b: MapPoint, c: MapPoint, d: MapPoint): boolean {
-  if (Math.max(a.x, b.x) < Math.min(c.x, d.x) || Math.max(c.x, d.x) < Math.min(a.x, b.x)) return false
   return side(a, b, c) * side(a, b, d) < 0 && side(c, d, a) * side(c, d, b) < 0
 }
 

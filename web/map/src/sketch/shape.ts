@@ -61,13 +61,36 @@ export function radiusOf([middle, edge]: readonly Position[]): number {
 /** The area of a shape in square metres, without its holes. */
 export function squareMetres(shape: SketchShape): number {
   const rings = shape.kind === 'path' ? [] : ringsOf(shape).filter((r) => r.length > 2)
-  return rings.reduce((sum, ring, i) => {
-    const around = rings.filter((other, j) => j !== i && ring[0] && inside(other, ring[0])).length
-    return sum + (around % 2 === 0 ? 1 : -1) * areaOf(ring)
-  }, 0)
+  const around = ringsAround(rings)
+  return rings.reduce((sum, ring, i) => sum + (isHole(around[i]) ? -1 : 1) * areaOf(ring), 0)
 }
 
-/** The geometry of a shape, or null as long as a line has too few corners. A ring within another is a hole in it. */
+/** Of each ring, which others it is inside. */
+function ringsAround(rings: readonly (readonly Spot[])[]): number[][] {
+  return rings.map((ring, i) => rings.flatMap((other, j) => (j !== i && ringInside(other, ring) ? [j] : [])))
+}
+
+/** What is inside one ring is a hole, what is inside two an island in the hole, and so on. */
+const isHole = (around: readonly number[] | undefined) => (around?.length ?? 0) % 2 === 1
+
+/**
+ * Whether a ring is inside another. Of neighbours, the corners that they share say nothing; of the rest, most decide, as
+ * some may lie on the edge.
+ */
+function ringInside(outer: readonly Spot[], ring: readonly Spot[]): boolean {
+  const corner = (p: Position) => `${p.lon} ${p.lat}`
+  const shared = new Set(outer.map(corner))
+  const own = ring.filter((p) => !shared.has(corner(p)))
+  const looked = own.length > 0 ? own : ring.map((a, i) => middleOf(a, ring[(i + 1) % ring.length] ?? a))
+  return looked.filter((p) => inside(outer, p)).length * 2 > looked.length
+}
+
+function middleOf(a: Position, b: Position): Position {
+  const east = ((b.lon - a.lon + 540) % 360) - 180
+  return { lon: ((a.lon + east / 2 + 540) % 360) - 180, lat: (a.lat + b.lat) / 2 }
+}
+
+/** The geometry of a shape, or null as long as a line has too few corners. */
 export function geometryOf(shape: SketchShape): Geometry | null {
   const { kind, lines } = shape
   if (lines.length === 0 || !lines.every((l) => complete(kind, l))) return null
@@ -79,14 +102,15 @@ export function geometryOf(shape: SketchShape): Geometry | null {
   }
   const rings = ringsOf(shape)
   const areas = new Map<number, Coordinates[][]>()
-  const around = rings.map((ring, i) => rings.findIndex((other, j) => j !== i && ring[0] && inside(other, ring[0])))
-  rings.forEach((ring, i) => around[i] === -1 && areas.set(i, [closed(ring, false)]))
+  const around = ringsAround(rings)
+  rings.forEach((ring, i) => !isHole(around[i]) && areas.set(i, [closed(ring, false)]))
   rings.forEach((ring, i) => {
-    const outer = around[i] ?? -1
-    if (outer === -1) return
-    const area = areas.get(outer)
+    if (!isHole(around[i])) return
+    const deepest = (around[i]?.length ?? 0) - 1 // of those around it, the one that is inside the most
+    const outer = around[i]?.find((j) => around[j]?.length === deepest)
+    const area = outer === undefined ? undefined : areas.get(outer)
     if (area) area.push(closed(ring, true))
-    else areas.set(i, [closed(ring, false)]) // an island in a hole
+    else areas.set(i, [closed(ring, false)]) // rings that cross each other
   })
   const all = [...areas.values()]
   return all.length === 1 && all[0]
