@@ -16,7 +16,8 @@ func (c *Client) DeletedCollections(ctx context.Context) (list api.DeletedCollec
 // RestoreCollection brings back the collection that a change has deleted; under another id, if one is
 // given.
 func (c *Client) RestoreCollection(ctx context.Context, change uint64, id string) (back api.Collection, err error) {
-	return back, c.send(ctx, http.MethodPost, fmt.Sprintf("/api/deleted/%d/restore", change), api.Restoration{ID: id}, &back)
+	path := fmt.Sprintf("/api/deleted/%d/restore", change)
+	return back, c.send(ctx, http.MethodPost, path, api.Restoration{ID: id}, &back)
 }
 
 // PurgeCollection takes the collection that a change has deleted out for good.

@@ -37,7 +37,9 @@ func (f *Follow) headers() (all [][2]string) {
 }
 
 // Suggest suggests an edit, for an editor to decide on.
-func (c *Client) Suggest(ctx context.Context, collection string, edit api.NewSuggestion) (made api.Suggestion, err error) {
+func (c *Client) Suggest(
+	ctx context.Context, collection string, edit api.NewSuggestion,
+) (made api.Suggestion, err error) {
 	return made, c.send(ctx, http.MethodPost, suggestionsPath(collection), edit, &made)
 }
 

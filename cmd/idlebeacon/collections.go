@@ -246,7 +246,8 @@ func collectionsDeleteCommand() *cobra.Command {
 		if r.json {
 			return printJSON(map[string]string{"deleted": found.ID})
 		}
-		fmt.Printf("Deleted collection %s with %s. 'idlebeacon collections restore %s' brings it back.\n", found.ID, count(found.Count, "item", "items"), found.ID)
+		fmt.Printf("Deleted collection %s with %s. 'idlebeacon collections restore %s' brings it back.\n", found.ID,
+			count(found.Count, "item", "items"), found.ID)
 		return nil
 	}
 	return cmd

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 
@@ -31,12 +32,8 @@ func collectionsDeletedCommand() *cobra.Command {
 			t := newTable("Collection", "Title", "Items", "Deleted", "By", "Until")
 			numeric(t, 3)
 			for _, d := range list.Deleted {
-				by := d.By
-				if by == "" {
-					by = d.Actor
-				}
-				t.AppendRow(table.Row{d.ID, short(d.Title, 36), d.Items, d.At.Local().Format("2006-01-02 15:04"), by,
-					d.Until.Local().Format("2006-01-02")})
+				t.AppendRow(table.Row{d.ID, short(d.Title, 36), d.Items, d.At.Local().Format("2006-01-02 15:04"),
+					cmp.Or(d.By, d.Actor), d.Until.Local().Format("2006-01-02")})
 			}
 			t.Render()
 			return nil

@@ -69,15 +69,11 @@ choose are changed: up to a thousand as one.`,
 			if err != nil {
 				return err
 			}
-			if g.asked(cmd) {
-				return r.suggest(cmd.Context(), c, collection,
-					api.Edit{Op: "patch", ID: args[0], Patch: patch, IfMatch: string(tag)}, g.note)
-			}
-			now, err := c.PatchItem(cmd.Context(), collection, args[0], patch, tag)
-			if err != nil {
+			now, err := g.patch(cmd, &r, c, collection, args[0], patch, tag)
+			if err != nil || now == nil {
 				return err
 			}
-			return r.printItem(&now, "changed")
+			return r.printItem(now, "changed")
 		})
 	}
 	return cmd

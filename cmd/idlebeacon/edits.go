@@ -252,16 +252,12 @@ func moveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if g.asked(cmd) {
-				return r.suggest(cmd.Context(), c, collection,
-					api.Edit{Op: "patch", ID: args[0], Patch: patch, IfMatch: string(tag)}, g.note)
-			}
-			now, err := c.PatchItem(cmd.Context(), collection, args[0], patch, tag)
-			if err != nil {
+			now, err := g.patch(cmd, &r, c, collection, args[0], patch, tag)
+			if err != nil || now == nil {
 				return err
 			}
 			metres := geo.Distance(geo.Point{Lon: from.Lon, Lat: from.Lat}, geo.Point{Lon: at.lon, Lat: at.lat})
-			return r.printItem(&now, "moved by "+distance(metres))
+			return r.printItem(now, "moved by "+distance(metres))
 		})
 	}
 	return cmd

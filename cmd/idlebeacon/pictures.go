@@ -55,7 +55,9 @@ it shows already. What the files say beside the pictures is not kept. With
 	return cmd
 }
 
-func bringPictures(ctx context.Context, c *client.Client, collection string, names []string) (all []api.Picture, err error) {
+func bringPictures(
+	ctx context.Context, c *client.Client, collection string, names []string,
+) (all []api.Picture, err error) {
 	for _, name := range names {
 		file, err := readArgument(name)
 		if err != nil {
@@ -100,7 +102,8 @@ func tellWhereTaken(made []api.Picture, place bool) {
 	for i, p := range made {
 		switch {
 		case p.Taken != nil && !(place && i == 0):
-			fmt.Printf("Picture %d was taken at %s, %s.\n", i+1, degrees(p.Taken.Coordinates[1]), degrees(p.Taken.Coordinates[0]))
+			lon, lat := p.Taken.Coordinates[0], p.Taken.Coordinates[1]
+			fmt.Printf("Picture %d was taken at %s, %s.\n", i+1, degrees(lat), degrees(lon))
 		case p.Taken == nil && place && i == 0:
 			fmt.Println("The file does not say where the picture was taken, so the item stays where it is.")
 		}

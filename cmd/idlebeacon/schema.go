@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"fmt"
 	"os"
 	"strings"
@@ -54,12 +53,9 @@ func schemaFileCommand(use, does string, set bool) *cobra.Command {
 	r.flags(cmd)
 	collectionFlag(cmd, &asked)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		raw, err := readArgument(args[0])
+		raw, err := readJSON(args[0])
 		if err != nil {
-			return &usageError{err}
-		}
-		if !json.Valid(raw) {
-			return fmt.Errorf("%s is not JSON", args[0])
+			return err
 		}
 		return r.on(cmd, asked, func(c *client.Client, collection string) error {
 			call := c.CheckSchema
@@ -85,7 +81,7 @@ func schemaFileCommand(use, does string, set bool) *cobra.Command {
 
 func printSchemaReport(report api.SchemaReport) {
 	if report.Failing == 0 {
-		fmt.Printf("All %s are so.\n", count(report.Checked, "item", "items"))
+		fmt.Printf("Nothing stands against it in %s.\n", count(report.Checked, "item", "items"))
 		return
 	}
 	fmt.Printf("%d of %s would be refused if they were brought as they are:\n", report.Failing,
@@ -111,22 +107,6 @@ func printSchemaReport(report api.SchemaReport) {
 }
 
 func schemaDropCommand() *cobra.Command {
-	var r remote
-	var asked string
-	cmd := &cobra.Command{Use: "drop", Short: "Let the items of a collection be anything", Args: exactly(0)}
-	r.flags(cmd)
-	collectionFlag(cmd, &asked)
-	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		return r.on(cmd, asked, func(c *client.Client, collection string) error {
-			if err := c.DropSchema(cmd.Context(), collection); err != nil {
-				return err
-			}
-			if r.json {
-				return printJSON(map[string]string{"dropped": collection})
-			}
-			fmt.Printf("The items of collection %s can be anything now.\n", collection)
-			return nil
-		})
-	}
-	return cmd
+	return onCollection("drop", "Let the items of a collection be anything", "dropped", (*client.Client).DropSchema,
+		"The items of collection %s can be anything now.\n")
 }

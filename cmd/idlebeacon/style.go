@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -46,12 +47,9 @@ func styleSetCommand() *cobra.Command {
 	r.flags(cmd)
 	collectionFlag(cmd, &asked)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		raw, err := readArgument(args[0])
+		raw, err := readJSON(args[0])
 		if err != nil {
-			return &usageError{err}
-		}
-		if !json.Valid(raw) {
-			return fmt.Errorf("%s is not JSON", args[0])
+			return err
 		}
 		return r.on(cmd, asked, func(c *client.Client, collection string) error {
 			s, err := c.SetStyle(cmd.Context(), collection, raw)
@@ -79,21 +77,42 @@ func readArgument(name string) ([]byte, error) {
 	return os.ReadFile(name)
 }
 
+// readJSON is readArgument for a file with JSON.
+func readJSON(name string) ([]byte, error) {
+	raw, err := readArgument(name)
+	if err != nil {
+		return nil, &usageError{err}
+	}
+	if !json.Valid(raw) {
+		return nil, fmt.Errorf("%s is not JSON", name)
+	}
+	return raw, nil
+}
+
 func styleResetCommand() *cobra.Command {
+	return onCollection("reset", "Let the style be made from the categories again", "reset", (*client.Client).ResetStyle,
+		"The style of collection %s is made from its categories again.\n")
+}
+
+// onCollection is a command that does one thing to a collection. What was done it names in JSON, and
+// tells by a format that takes the id.
+func onCollection(
+	use, short, done string, do func(*client.Client, context.Context, string) error, told string,
+) *cobra.Command {
 	var r remote
 	var asked string
-	cmd := &cobra.Command{Use: "reset", Short: "Let the style be made from the categories again", Args: exactly(0)}
+	cmd := &cobra.Command{Use: use, Short: short, Args: exactly(0)}
 	r.flags(cmd)
 	collectionFlag(cmd, &asked)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		return r.on(cmd, asked, func(c *client.Client, collection string) error {
-			if err := c.ResetStyle(cmd.Context(), collection); err != nil {
+			if err := do(c, cmd.Context(), collection); err != nil {
 				return err
 			}
 			if r.json {
-				return printJSON(map[string]string{"reset": collection})
+				return printJSON(map[string]string{done: collection})
 			}
-			fmt.Printf("The style of collection %s is made from its categories again.\n", collection)
+			fmt.Printf(told, collection)
 			return nil
 		})
 	}

@@ -3,6 +3,7 @@ package main
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -41,6 +42,18 @@ func (r *remote) suggest(ctx context.Context, c *client.Client, collection strin
 		}
 	}
 	return nil
+}
+
+// patch changes an item as a merge patch says, or suggests that if it is asked for: then the item is nil.
+func (g *suggesting) patch(
+	cmd *cobra.Command, r *remote, c *client.Client, collection, id string, patch json.RawMessage, tag client.Tag,
+) (*api.Item, error) {
+	if g.asked(cmd) {
+		edit := api.Edit{Op: "patch", ID: id, Patch: patch, IfMatch: string(tag)}
+		return nil, r.suggest(cmd.Context(), c, collection, edit, g.note)
+	}
+	now, err := c.PatchItem(cmd.Context(), collection, id, patch, tag)
+	return &now, err
 }
 
 func suggestionsCommand() *cobra.Command {

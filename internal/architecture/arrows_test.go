@@ -136,7 +136,9 @@ var outside = []string{
 }
 
 // coreModules are the modules that the core may use.
-var coreModules = []string{"golang.org/x/text", "golang.org/x/image", "github.com/klauspost/compress", "github.com/santhosh-tekuri/jsonschema"}
+var coreModules = []string{
+	"golang.org/x/text", "golang.org/x/image", "github.com/klauspost/compress", "github.com/santhosh-tekuri/jsonschema",
+}
 
 type goPackage struct {
 	ImportPath string

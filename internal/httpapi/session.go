@@ -113,7 +113,8 @@ func (h *server) makeTicket(w http.ResponseWriter, r *http.Request) error {
 	}
 	const longest = 2000 // bytes
 	path, err := url.Parse(ask.Path)
-	if err != nil || len(ask.Path) > longest || !strings.HasPrefix(ask.Path, "/") || path.Host != "" || path.RawQuery != "" || path.Fragment != "" {
+	if err != nil || len(ask.Path) > longest || !strings.HasPrefix(ask.Path, "/") || path.Host != "" ||
+		path.RawQuery != "" || path.Fragment != "" {
 		return invalid.New("path", "%q is no path", ask.Path).
 			Wanted("one such as /api/collections/huts/export, without a query")
 	}

@@ -57,7 +57,8 @@ func TestSuggestions(t *testing.T) {
 	f.edit(409, "POST", at+"/decline", "")
 	f.edit(409, "DELETE", at, "")
 	// With another edit instead.
-	create := f.suggested(`{"op":"create","feature":` + strings.Replace(hut("", `{"name":"Hut","beds":"two"}`), `"id":"",`, "", 1) + `}`)
+	nameless := strings.Replace(hut("", `{"name":"Hut","beds":"two"}`), `"id":"",`, "", 1)
+	create := f.suggested(`{"op":"create","feature":` + nameless + `}`)
 	_, answer = f.edit(200, "POST", suggestions+"/"+create.ID+"/accept",
 		`{"edit":{"op":"create","feature":`+hut("b", `{"name":"Hut","beds":2}`)+`}}`) // 5
 	if !strings.Contains(answer, `"status":201`) || !strings.Contains(answer, `"beds":2`) {

@@ -70,7 +70,9 @@ func (m *Importer) collection(ctx context.Context, id string) (*replica.Copy, er
 
 // target returns the collection with the given id or, if there is none and it is
 // to be made, one that nobody knows yet and that has no key.
-func (m *Importer) target(ctx context.Context, id string, toMake func(id string) (store.Collection, error)) (*replica.Copy, error) {
+func (m *Importer) target(
+	ctx context.Context, id string, toMake func(id string) (store.Collection, error),
+) (*replica.Copy, error) {
 	c, err := m.collection(ctx, id)
 	var missing *fault.NotFoundError
 	if toMake == nil || !errors.As(err, &missing) {

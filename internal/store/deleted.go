@@ -71,7 +71,9 @@ func (s *Store) DeletedCollections(ctx context.Context) (all []DeletedCollection
 // RestoreCollection brings back the collection that a change has deleted, with its features and
 // their history, under another id if one is given. It returns ErrNoCollection if it cannot be
 // brought back, and ErrExists if the id is taken.
-func (s *Store) RestoreCollection(ctx context.Context, by Origin, deleted uint64, id string) (Collection, *Change, error) {
+func (s *Store) RestoreCollection(
+	ctx context.Context, by Origin, deleted uint64, id string,
+) (Collection, *Change, error) {
 	return s.writeCollection(ctx, by, Created, func(tx *gorm.DB, change uint64) (*Collection, *Collection, error) {
 		var rows []deletedRow
 		err := tx.Raw("DELETE FROM deleted_collections WHERE change = ? RETURNING *", deleted).Scan(&rows).Error

@@ -207,10 +207,11 @@ type Collection struct {
 	GuestOrigins     string // the origins of web pages from which they may, with spaces between
 	// UnconditionalEdits lets edits be made that do not say what they were made from.
 	UnconditionalEdits bool
-	Schema             *string  // what its features have to be, as JSON; nil if nobody has said
-	HistoryDays        *int     // how long its history is kept, 0 for good; nil for what the service is told
-	PictureMiB         *int     `gorm:"column:picture_mib"` // how large its pictures may be together; nil for what the service takes
-	AlikeWithin        *float64 // how near a place may be the same, in metres; nil for what the service takes
+	Schema             *string // what its features have to be, as JSON; nil if nobody has said
+	HistoryDays        *int    // how long its history is kept, 0 for good; nil for what the service is told
+	// PictureMiB is how large its pictures may be together; nil for what the service takes.
+	PictureMiB  *int     `gorm:"column:picture_mib"`
+	AlikeWithin *float64 // how near a place may be the same, in metres; nil for what the service takes
 }
 
 // Opening returns what c lets guests do.

@@ -96,7 +96,8 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 		t.Errorf("changes that keep what was before: %v", past)
 	}
 	var notes []string
-	if err := s.db.Raw("SELECT concat_ws(' ', number, transaction, actor, way) FROM changes ORDER BY number").Scan(&notes).Error; err != nil {
+	err = s.db.Raw("SELECT concat_ws(' ', number, transaction, actor, way) FROM changes ORDER BY number").Scan(&notes).Error
+	if err != nil {
 		t.Fatal(err)
 	}
 	if !slices.Equal(notes, []string{"1 1  ", "2 2 somebody edit", "3 2 somebody edit", "4 2 somebody edit"}) {

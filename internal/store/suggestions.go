@@ -161,8 +161,8 @@ func (s *Store) ChangeSuggestion(ctx context.Context, to *Suggestion) error {
 
 // CloseSuggestion notes that an open suggestion was declined or withdrawn, by whom and with what
 // word, or returns ErrDecided.
-func (s *Store) CloseSuggestion(ctx context.Context, suggestion *Suggestion, to SuggestionState, by, word string) error {
-	return s.alterOpen(ctx, suggestion, map[string]any{
+func (s *Store) CloseSuggestion(ctx context.Context, of *Suggestion, to SuggestionState, by, word string) error {
+	return s.alterOpen(ctx, of, map[string]any{
 		"state": to, "decided_at": time.Now(), "decided_by": by, "word": word, "sender": "",
 	})
 }
@@ -204,8 +204,8 @@ func lockOpen(tx *gorm.DB, writes []Write) (map[int64]bool, error) {
 		return open, nil
 	}
 	var found []int64
-	err := tx.Raw("SELECT key FROM suggestions WHERE key = ANY (?) AND state = ? ORDER BY key FOR UPDATE", keys, SuggestionOpen).
-		Scan(&found).Error
+	err := tx.Raw("SELECT key FROM suggestions WHERE key = ANY (?) AND state = ? ORDER BY key FOR UPDATE", keys,
+		SuggestionOpen).Scan(&found).Error
 	for _, key := range found {
 		open[key] = true
 	}
@@ -232,7 +232,8 @@ func insertAccepted(tx *gorm.DB, accepted []acceptedRow, at time.Time) error {
 
 // ForgetSuggestions forgets the suggestions that were decided before a time.
 func (s *Store) ForgetSuggestions(ctx context.Context, before time.Time) error {
-	err := s.db.WithContext(ctx).Exec("DELETE FROM suggestions WHERE state <> ? AND decided_at < ?", SuggestionOpen, before).Error
+	err := s.db.WithContext(ctx).Exec("DELETE FROM suggestions WHERE state <> ? AND decided_at < ?", SuggestionOpen,
+		before).Error
 	if err != nil {
 		return fmt.Errorf("forgetting suggestions: %w", err)
 	}

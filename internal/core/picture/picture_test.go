@@ -124,7 +124,9 @@ func TestUpright(t *testing.T) {
 }
 
 func TestSizes(t *testing.T) {
-	for _, c := range []struct{ width, height, large, medium int }{{3000, 100, 2048, 960}, {50, 70, 70, 70}, {1, 1, 1, 1}} {
+	for _, c := range []struct{ width, height, large, medium int }{
+		{3000, 100, 2048, 960}, {50, 70, 70, 70}, {1, 1, 1, 1},
+	} {
 		var file bytes.Buffer
 		if err := png.Encode(&file, quarters(c.width, c.height)); err != nil {
 			t.Fatal(err)

@@ -154,7 +154,8 @@ var Table = []Rule{
 	{Method: "GET", Path: "/api/imports/{import}/rejected", Does: "gives the rows that an import could not use",
 		Needs: Owner, Scope: Filtered},
 
-	page("/"), page("/data"), page("/data/*"), page("/access"), page("/changes"), page("/suggestions/*"), page("/assets/*"), page("/favicon.svg"),
+	page("/"), page("/data"), page("/data/*"), page("/access"), page("/changes"), page("/suggestions/*"),
+	page("/assets/*"), page("/favicon.svg"),
 	{Method: "GET", Path: "/pictures/{picture}", Does: "gives a picture that popups show", Scope: ServiceItself},
 }
 

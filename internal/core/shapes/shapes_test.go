@@ -426,7 +426,10 @@ func TestShapesInABox(t *testing.T) {
 					for k := 1; k < len(line); k++ {
 						for step := range 100 {
 							f := float64(step) / 100
-							touched = touched || near.Contains(geo.Point{Lon: line[k-1].Lon + f*(line[k].Lon-line[k-1].Lon), Lat: line[k-1].Lat + f*(line[k].Lat-line[k-1].Lat)})
+							from, to := line[k-1], line[k]
+							touched = touched || near.Contains(geo.Point{
+								Lon: from.Lon + f*(to.Lon-from.Lon), Lat: from.Lat + f*(to.Lat-from.Lat),
+							})
 						}
 					}
 					return true
