@@ -24,8 +24,10 @@ type Edit struct {
 
 // Edits is what has become of edits that were asked for as one.
 type Edits struct {
-	Change uint64   `json:"change"` // the newest of them
-	Edits  []Edited `json:"edits"`  // in the order in which they were asked for
+	Change uint64 `json:"change"` // the newest of them
+	// Items is how many items an undo has put back if they are too many to tell of each; 0 otherwise.
+	Items int      `json:"items,omitempty"`
+	Edits []Edited `json:"edits"` // in the order in which they were asked for
 }
 
 // Edited is what has become of one edit.

@@ -97,10 +97,13 @@ func printHistory(page *api.Changes) error {
 // whatChanged tells in a line what a change did.
 func whatChanged(c *api.Change) string {
 	if c.Item == nil {
+		items := count(int(c.Items), "item", "items")
+		if c.Way == "undo" && c.Items > 0 {
+			return items + " put back"
+		}
 		return map[string]string{
 			"create": "made", "replace": "described anew", "delete": "deleted",
-			"fill":  "filled with " + count(int(c.Items), "item", "items"),
-			"merge": count(int(c.Items), "item", "items") + " imported",
+			"fill": "filled with " + items, "merge": items + " imported",
 		}[c.Op]
 	}
 	switch c.Op {
@@ -209,6 +212,9 @@ func (r *remote) printUndo(done *api.Edits, err error) error {
 		return err
 	case r.json:
 		return printJSON(done)
+	case done.Items > 0:
+		fmt.Printf("%s put back, as change %d.\n", count(done.Items, "item", "items"), done.Change)
+		return nil
 	case len(done.Edits) == 0:
 		fmt.Println("Nothing was to be taken back: the items are as they were before.")
 		return nil

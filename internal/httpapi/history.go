@@ -207,11 +207,16 @@ func (h *server) undo(w http.ResponseWriter, r *http.Request, collection string,
 	if q := parseQuery(r); q.err != nil {
 		return q.err
 	}
-	edited, err := h.service.Undo(r.Context(), collection, q)
+	done, err := h.service.Undo(r.Context(), collection, q)
 	if err != nil {
 		return err
 	}
-	return h.writeEdits(w, edited, nil)
+	if done.Items > len(done.Edits) {
+		w.Header().Set(changeHeader, strconv.FormatUint(done.Change, 10))
+		return writeJSON(w, http.StatusOK, plainJSON,
+			api.Edits{Change: done.Change, Items: done.Items, Edits: []api.Edited{}})
+	}
+	return h.writeEdits(w, done.Edits, nil)
 }
 
 // laterProblem tells which changes are in the way of an undo.

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -89,6 +90,45 @@ func TestUndo(t *testing.T) {
 	for _, bad := range []string{`{}`, `{"actor":"a"}`, `{"since":"2001-01-01T00:00:00Z"}`, `{"actor":"a","since":"x"}`} {
 		f.edit(400, "POST", huts+"/changes/undo", bad)
 	}
+}
+
+// TestUndoOfManyItems takes back an import of more items than are told of one by one, and that again.
+func TestUndoOfManyItems(t *testing.T) {
+	f := withHuts(t)
+	f.edit(201, "POST", huts+"/items", hut("a", `{"name":"One"}`)) // 2
+	var file strings.Builder
+	file.WriteString("id,name,lat,lon\na,Two,1,1\n")
+	const others = 10_500
+	for i := range others {
+		fmt.Fprintf(&file, "h%d,Hut %d,%d,%d\n", i, i, i%80, i%170)
+	}
+	f.want(200, "", "POST", huts+"/import", file.String()) // 3
+	undo := func(change string) {
+		t.Helper()
+		header, answer := f.edit(200, "POST", "/api/changes/"+change+"/undo", "")
+		var done api.Edits
+		err := json.Unmarshal([]byte(answer), &done)
+		if err != nil || done.Items != others+1 || len(done.Edits) != 0 || header.Get(changeHeader) == "" {
+			t.Fatalf("taking back change %s: %v, %.200s", change, err, answer)
+		}
+	}
+	undo("3") // 4
+	f.want(200, `"name":"One"`, "GET", hutA, "")
+	f.want(200, `"numberMatched":1`, "GET", huts+"/items", "")
+	undo("4") // 5
+	f.want(200, `"name":"Two"`, "GET", hutA, "")
+	f.edit(200, "PATCH", huts+"/items/h7", `{"properties":{"name":"Seven"}}`, ifMatch("*")) // 6
+	_, answer := f.edit(409, "POST", "/api/changes/5/undo", "")
+	if p := f.problem(answer); len(p.Later) != 1 || p.Later[0].Number != 6 || *p.Later[0].Item != "h7" {
+		t.Errorf("what came later: %s", answer)
+	}
+	past := f.changes(huts + "/items/h7/history").Changes
+	if len(past) != 4 || past[1].Items != others+1 || past[1].Way != "undo" || past[2].Op != "delete" {
+		t.Errorf("the history of an item: %+v", past)
+	}
+	// All that the caller has done: some of it was taken back already.
+	f.edit(200, "POST", huts+"/changes/undo", `{"actor":"key/test","since":"2001-01-01T00:00:00Z"}`)
+	f.want(200, `"numberMatched":0`, "GET", huts+"/items", "")
 }
 
 func TestChangesForACopy(t *testing.T) {

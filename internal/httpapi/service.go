@@ -52,7 +52,7 @@ type Service interface {
 	History(ctx context.Context, q service.HistoryQuery) (service.HistoryPage, error)
 	Since(ctx context.Context, collection string, q service.SinceQuery) (service.SincePage, error)
 	CollectionOf(ctx context.Context, change uint64) (string, error)
-	Undo(ctx context.Context, collection string, q service.UndoQuery) ([]service.Edited, error)
+	Undo(ctx context.Context, collection string, q service.UndoQuery) (service.Undone, error)
 	AddPicture(ctx context.Context, collection string, file []byte) (service.Picture, error)
 	PictureFile(ctx context.Context, collection, id string, size picture.Size) ([]byte, error)
 	DeletePicture(ctx context.Context, collection, id string) error

@@ -264,13 +264,7 @@ func (i *job) finish(ctx context.Context) error {
 
 // merge puts what was gathered into a collection.
 func (i *job) merge(ctx context.Context, into *store.Collection) error {
-	select { // each takes much memory of the database, and a connection
-	case i.importer.merging <- struct{}{}:
-		defer func() { <-i.importer.merging }()
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-	release, err := i.importer.desk.Admit(ctx, admission.Need{Connection: true, Patience: mergePatience})
+	release, err := i.importer.admitMerge(ctx)
 	if err != nil {
 		return err
 	}
@@ -300,6 +294,47 @@ func (i *job) merge(ctx context.Context, into *store.Collection) error {
 		i.importer.replica.Wake()
 	}
 	return nil
+}
+
+// admitMerge waits until many features may be merged into a collection, one such after the other: each
+// takes much memory of the database, and a connection.
+func (m *Importer) admitMerge(ctx context.Context) (release func(), err error) {
+	select {
+	case m.merging <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	leave, err := m.desk.Admit(ctx, admission.Need{Connection: true, Patience: mergePatience})
+	if err != nil {
+		<-m.merging
+		return nil, err
+	}
+	return func() {
+		leave()
+		<-m.merging
+	}, nil
+}
+
+// TakeBack takes back changes to any number of items when it is its turn among large imports, and
+// waits until all is in memory. The errors are those of the store.
+func (m *Importer) TakeBack(ctx context.Context, by store.Origin, q store.TakeBack, mostLater int) (
+	back store.TakenBack, err error,
+) {
+	release, err := m.admitMerge(ctx)
+	if err != nil {
+		return back, err
+	}
+	defer release()
+	back, err = m.store.TakeBack(ctx, by, q, mostLater)
+	if err != nil || back.Change == 0 {
+		return back, noRoom(err)
+	}
+	waiting, cancel := context.WithTimeout(context.WithoutCancel(ctx), memoryPatience)
+	defer cancel()
+	if err := m.replica.CatchUp(waiting, q.Of.Collections...); err != nil { // what is committed has not failed
+		m.log.Warn("what was taken back is not in memory yet", "error", err)
+	}
+	return back, nil
 }
 
 // checkRoom reports a *fault.FullError if the disk of the database, as far as it is known, has

@@ -35,6 +35,15 @@ func contents(t *testing.T, s *Service, collection string) map[string]string {
 // TestUndoOfImports takes back imports that are one change each, a fill and a merge, and finds each
 // time just what was there before, though others have edited between and after.
 func TestUndoOfImports(t *testing.T) {
+	for name, take := range map[string]func(*testing.T, *Service, UndoQuery) (Undone, error){
+		"one by one": func(t *testing.T, s *Service, q UndoQuery) (Undone, error) { return s.Undo(t.Context(), "c", q) },
+		"as one":     undoAsMany,
+	} {
+		t.Run(name, func(t *testing.T) { undoOfImports(t, take) })
+	}
+}
+
+func undoOfImports(t *testing.T, take func(*testing.T, *Service, UndoQuery) (Undone, error)) {
 	s := open(t, pgboxtest.DSN(t))
 	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c", NameProperty: "name"}))
 	bring := func(n int, name string) uint64 {
@@ -48,9 +57,9 @@ func TestUndoOfImports(t *testing.T) {
 	}
 	undo := func(change uint64, force bool, want int) {
 		t.Helper()
-		done, err := s.Undo(t.Context(), "c", UndoQuery{Change: change, Force: force})
-		if err != nil || len(done) != want {
-			t.Fatalf("taking back change %d: %d changes, %v; want %d", change, len(done), err, want)
+		done, err := take(t, s, UndoQuery{Change: change, Force: force})
+		if err != nil || done.Items != want {
+			t.Fatalf("taking back change %d: %d items, %v; want %d", change, done.Items, err, want)
 		}
 	}
 	fill := bring(1200, "first")
@@ -65,12 +74,12 @@ func TestUndoOfImports(t *testing.T) {
 		t.Errorf("after the merge was taken back there are %d items, want %d", len(now), len(before))
 	}
 	last := must[HistoryPage](t)(s.History(t.Context(), HistoryQuery{Limit: 1})).Entries[0]
-	done, err := s.Undo(t.Context(), "c", UndoQuery{Change: last.Number, Together: true})
-	if now := contents(t, s, "c"); err != nil || len(done) != 1500 || !maps.Equal(now, after) {
-		t.Errorf("after that was taken back: %d changes, %v, %d items", len(done), err, len(now))
+	done, err := take(t, s, UndoQuery{Change: last.Number, Together: true})
+	if now := contents(t, s, "c"); err != nil || done.Items != 1500 || !maps.Equal(now, after) {
+		t.Errorf("after that was taken back: %d items, %v, there are %d", done.Items, err, len(now))
 	}
 	var later *LaterError
-	if _, err := s.Undo(t.Context(), "c", UndoQuery{Change: fill}); !errors.As(err, &later) {
+	if _, err := take(t, s, UndoQuery{Change: fill}); !errors.As(err, &later) {
 		t.Errorf("taking back the fill: %v", err)
 	}
 	undo(fill, true, 1200)
@@ -119,7 +128,7 @@ func TestDeletedCollectionsComeBack(t *testing.T) {
 		// Its history is there, and can be taken back.
 		page := must[HistoryPage](t)(two.History(t.Context(), HistoryQuery{Collections: []string{id + "-back"}, Item: "1",
 			Limit: 10}))
-		must[[]Edited](t)(two.Undo(t.Context(), id+"-back", UndoQuery{Change: page.Entries[0].Number}))
+		must[Undone](t)(two.Undo(t.Context(), id+"-back", UndoQuery{Change: page.Entries[0].Number}))
 		if item := must[store.Stored](t)(two.Item(t.Context(), id+"-back", "1")); item.Properties.Text("name") != "hut 1" {
 			t.Errorf("taken back, it is %s", item.Properties.JSON())
 		}
@@ -209,11 +218,11 @@ func TestUndoOfDescriptions(t *testing.T) {
 		t.Errorf("with a later one: %v", err)
 	}
 	title := func() string { return must[Summary](t)(s.Collection(t.Context(), "c")).Title }
-	must[[]Edited](t)(s.Undo(t.Context(), "c", UndoQuery{Change: 3}))
+	must[Undone](t)(s.Undo(t.Context(), "c", UndoQuery{Change: 3}))
 	if got := title(); got != "Two" {
 		t.Errorf("it is called %q", got)
 	}
-	must[[]Edited](t)(s.Undo(t.Context(), "c", UndoQuery{Change: 2, Force: true}))
+	must[Undone](t)(s.Undo(t.Context(), "c", UndoQuery{Change: 2, Force: true}))
 	if got := title(); got != "One" {
 		t.Errorf("it is called %q", got)
 	}

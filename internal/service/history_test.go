@@ -95,7 +95,7 @@ func TestPastThroughLargeImports(t *testing.T) {
 	if _, err := s.Undo(t.Context(), "c", UndoQuery{Change: 6}); !errors.As(err, &later) || later.Count != 1 {
 		t.Errorf("taking back an import: %v", err)
 	}
-	must[[]Edited](t)(s.Undo(t.Context(), "c", UndoQuery{Change: 7}))
+	must[Undone](t)(s.Undo(t.Context(), "c", UndoQuery{Change: 7}))
 	if item := must[store.Stored](t)(s.Item(t.Context(), "c", "7")); item.Properties.Text("name") != "second 7" {
 		t.Errorf("brought back: %v", item)
 	}

@@ -3,7 +3,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 
@@ -25,9 +24,9 @@ type UndoQuery struct {
 }
 
 const (
-	// MaxUndone is how many items may be put back at once.
+	// MaxUndone is how many items are put back one by one.
 	MaxUndone = 10_000
-	// maxUndoneBytes is how many bytes they may have, and maxTaken how many changes are taken back.
+	// maxUndoneBytes is how many bytes these may have, and maxTaken how many changes are then taken back.
 	maxUndoneBytes = 64 << 20
 	maxTaken       = 100_000
 )
@@ -63,30 +62,66 @@ func (s *Service) CollectionOf(ctx context.Context, change uint64) (string, erro
 	return page.Entries[0].In, nil
 }
 
+// An Undone says what was put back.
+type Undone struct {
+	Items  int      // how many
+	Change uint64   // the newest change that did it, 0 if there was nothing to put back
+	Edits  []Edited // by item, if they were at most MaxUndone
+}
+
 // Undo takes back changes to the items of a collection, by new changes that put the items back to
-// what they were before, and returns what was changed. If that would take back others, the error
-// is a *LaterError.
-func (s *Service) Undo(ctx context.Context, collection string, q UndoQuery) ([]Edited, error) {
+// what they were before. If that would take back others, the error is a *LaterError. Many items are
+// put back by one change of all, like that of a large import.
+func (s *Service) Undo(ctx context.Context, collection string, q UndoQuery) (Undone, error) {
 	c, err := s.collection(ctx, collection)
 	if err != nil {
-		return nil, err
+		return Undone{}, err
 	}
 	u, err := s.gatherUndo(ctx, c, &q)
-	if err != nil {
-		return nil, err
-	}
-	if u.described != 0 {
-		return []Edited{}, s.undoDescription(ctx, c, u.described, q.Force)
-	}
-	if u.laterCount > 0 && !q.Force {
-		return nil, u.refuse(collection)
+	switch {
+	case err != nil:
+		return Undone{}, err
+	case u.many:
+		return s.undoMany(ctx, c, u.query, q.Force)
+	case u.described != 0:
+		return Undone{}, s.undoDescription(ctx, c, u.described, q.Force)
+	case u.laterCount > 0 && !q.Force:
+		return Undone{}, u.refuse(collection)
 	}
 	edits, asks, err := u.edits(ctx, c)
 	if len(edits) == 0 {
-		return []Edited{}, err
+		return Undone{}, err
 	}
 	edited, err := s.editTogether(ctx, c, store.Write{Origin: undoing(ctx), Edits: edits, Together: true}, asks)
-	return slices.DeleteFunc(edited, func(e Edited) bool { return e.Op == "" }), err
+	if err != nil {
+		return Undone{}, err
+	}
+	done := Undone{Edits: slices.DeleteFunc(edited, func(e Edited) bool { return e.Op == "" })}
+	for _, e := range done.Edits {
+		done.Items, done.Change = done.Items+1, max(done.Change, e.Change)
+	}
+	return done, nil
+}
+
+// undoMany takes back changes to more items than are put back one by one.
+func (s *Service) undoMany(ctx context.Context, c *collection, of store.HistoryQuery, force bool) (Undone, error) {
+	if onlyOwn(ctx) != "" {
+		return Undone{}, &policy.DeniedError{Actor: policy.ActorIn(ctx), Reason: fmt.Sprintf(
+			"changes to more than %d items can be taken back only by those who may edit the items of others", MaxUndone)}
+	}
+	rules, err := c.Rules()
+	if err != nil {
+		return Undone{}, err
+	}
+	back, err := s.TakeBack(ctx, undoing(ctx), store.TakeBack{Of: of, Force: force, Check: rules.Check}, mostLater)
+	if err != nil {
+		return Undone{}, fault.Explain(err, c.Info().ID, "")
+	}
+	if back.LaterCount > 0 && !force {
+		u := &undo{later: back.Later, laterCount: back.LaterCount}
+		return Undone{}, u.refuse(c.Info().ID)
+	}
+	return Undone{Items: back.Features, Change: back.Change}, nil
 }
 
 // undoDescription puts back what was told of a collection before a change to it.
@@ -139,6 +174,8 @@ func undoing(ctx context.Context) store.Origin {
 type undo struct {
 	items      []*undoItem
 	byID       map[string]*undoItem
+	query      store.HistoryQuery
+	many       bool          // too many to be put back one by one
 	size       int           // of what is to be put back, in bytes
 	taken      int           // how many changes are taken back
 	described  uint64        // the change to the collection itself that is to be taken back; 0 for none
@@ -185,17 +222,17 @@ func readUndo(ctx context.Context, v *store.View, c *collection, q *UndoQuery) (
 	case q.Change == 0:
 		ask.Actor, ask.From, ask.To = q.Actor, q.During.From, q.During.To
 	}
-	u := &undo{byID: map[string]*undoItem{}}
-	var wrong error
+	u := &undo{byID: map[string]*undoItem{}, query: ask}
 	var imports []store.Entry // large ones, which are one change each
 	found := 0
 	err := v.History(ctx, ask, func(e *store.Entry) bool {
 		found++
 		switch {
-		case e.FeatureID == "" && q.Change == 0: // of all by an actor, those to items
-			return true
 		case e.FeatureID == "" && (e.Op == store.Filled || e.Op == store.Joined):
 			imports = append(imports, *e)
+			u.many = e.Imports > MaxUndone
+			return !u.many
+		case e.FeatureID == "" && q.Change == 0: // of all by an actor, those to items
 			return true
 		case e.FeatureID == "":
 			if q.Together {
@@ -204,17 +241,13 @@ func readUndo(ctx context.Context, v *store.View, c *collection, q *UndoQuery) (
 			u.described = e.Number
 			return false
 		}
-		wrong = u.take(e)
-		return wrong == nil
+		return u.take(e)
 	})
-	for i := 0; i < len(imports) && err == nil && wrong == nil; i++ {
-		err = v.Merged(ctx, &imports[i], func(e *store.Entry) bool {
-			wrong = u.take(e)
-			return wrong == nil
-		})
+	for i := 0; i < len(imports) && err == nil && !u.many; i++ {
+		err = v.Merged(ctx, &imports[i], u.take)
 	}
-	if err != nil || wrong != nil {
-		return nil, errors.Join(err, wrong)
+	if err != nil || u.many {
+		return u, err
 	}
 	if q.Change != 0 && found == 0 {
 		return nil, notKept(ctx, v, c, q.Change)
@@ -234,8 +267,8 @@ func notKept(ctx context.Context, v *store.View, c *collection, change uint64) e
 	return &fault.NotFoundError{What: "change", ID: fmt.Sprint(change)}
 }
 
-// take takes in a change, and returns why that is too much. Those of an item come newest first.
-func (u *undo) take(e *store.Entry) error {
+// take takes in a change, and reports whether more can be. Those of an item come newest first.
+func (u *undo) take(e *store.Entry) bool {
 	i := u.byID[e.FeatureID]
 	if i == nil {
 		i = &undoItem{id: e.FeatureID, newest: e.Newest, there: e.There}
@@ -246,16 +279,8 @@ func (u *undo) take(e *store.Entry) error {
 	i.to, i.oldest = e.Was, e.Number
 	i.taken = append(i.taken, e.Number)
 	u.taken++
-	switch {
-	case len(u.items) > MaxUndone:
-		return invalid.New("change", "this would put back more than %d items", MaxUndone).Wanted("fewer at once")
-	case u.size > maxUndoneBytes:
-		return invalid.New("change", "this would put back items of more than %d MiB", maxUndoneBytes>>20).
-			Wanted("fewer at once")
-	case u.taken > maxTaken:
-		return invalid.New("change", "this would take back more than %d changes", maxTaken).Wanted("fewer at once")
-	}
-	return nil
+	u.many = len(u.items) > MaxUndone || u.size > maxUndoneBytes || u.taken > maxTaken
+	return !u.many
 }
 
 // lookForLater looks for changes of the same items that are not among those to be taken back.

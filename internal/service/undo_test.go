@@ -24,6 +24,7 @@ type journal struct {
 	states map[uint64]map[string]string // the items by id, as JSON, by change
 	now    map[string]string
 	newest uint64
+	many   map[uint64]bool // changes that were to several items at once
 }
 
 // edit does some edits as an actor and notes what has come of them.
@@ -65,7 +66,7 @@ func (j *journal) check(what string, want map[string]string) {
 }
 
 func newJournal(t *testing.T) *journal {
-	j := &journal{t: t, s: open(t, pgboxtest.DSN(t)), now: map[string]string{}}
+	j := &journal{t: t, s: open(t, pgboxtest.DSN(t)), now: map[string]string{}, many: map[uint64]bool{}}
 	made := must[Summary](t)(j.s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
 	j.states, j.newest = map[uint64]map[string]string{made.Change: {}}, made.Change
 	return j
@@ -109,19 +110,78 @@ func TestUndoOfRandomHistories(t *testing.T) {
 			j.edit("key/one", j.randomAsks(r)...)
 		}
 		before := j.now
-		undone := must[[]Edited](t)(j.s.Undo(t.Context(), "c", UndoQuery{Actor: "key/one", During: Interval{From: since}}))
-		j.note(undone)
+		undone := j.undo(r, UndoQuery{Actor: "key/one", During: Interval{From: since}}, from)
 		j.check(fmt.Sprintf("round %d, taken back", round), from)
-		if len(undone) == 0 {
+		if undone == 0 {
 			continue
 		}
 		if r.IntN(2) == 0 { // the undo is a change like others
-			first := undone[0].Change
-			j.note(must[[]Edited](t)(j.s.Undo(t.Context(), "c", UndoQuery{Change: first, Together: true})))
+			j.undo(r, UndoQuery{Change: undone, Together: true}, before)
 			j.check(fmt.Sprintf("round %d, done again", round), before)
 		}
 	}
 	j.checkPast(r)
+}
+
+// undo takes back changes, one by one or by one change as if they were many, and returns the first
+// change that did it, 0 if there was nothing to do.
+func (j *journal) undo(r *rand.Rand, q UndoQuery, want map[string]string) uint64 {
+	j.t.Helper()
+	if r.IntN(2) == 0 {
+		done := must[Undone](j.t)(j.s.Undo(j.t.Context(), "c", q)).Edits
+		if j.note(done); len(done) == 0 {
+			return 0
+		}
+		return done[0].Change
+	}
+	done := must[Undone](j.t)(undoAsMany(j.t, j.s, q))
+	if done.Change != 0 {
+		j.now = want
+		j.states[done.Change], j.newest, j.many[done.Change] = want, done.Change, true
+	}
+	return done.Change
+}
+
+// undoAsMany takes back changes in the collection "c" by one change, as if they were many.
+func undoAsMany(t *testing.T, s *Service, q UndoQuery) (Undone, error) {
+	t.Helper()
+	c := must[*collection](t)(s.collection(t.Context(), "c"))
+	u := must[*undo](t)(s.gatherUndo(t.Context(), c, &q))
+	return s.undoMany(t.Context(), c, u.query, q.Force)
+}
+
+// checkItem compares what the history says of an item with what the test knows.
+func (j *journal) checkItem(id string) {
+	j.t.Helper()
+	page := must[HistoryPage](j.t)(j.s.History(j.t.Context(),
+		HistoryQuery{Collections: []string{"c"}, Item: id, Limit: 1000}))
+	entries := page.Entries
+	was := ""
+	for _, change := range slices.Sorted(maps.Keys(j.states)) {
+		is := j.states[change][id]
+		if is == was {
+			continue
+		}
+		if len(entries) == 0 || entries[len(entries)-1].Number != change {
+			j.t.Fatalf("change %d is not in the history of %s", change, id)
+		}
+		e := entries[len(entries)-1]
+		if got := [2]string{textOf(e.Was), textOf(e.Is)}; got != [2]string{was, is} || e.Imports > 0 != j.many[change] {
+			j.t.Fatalf("change %d of %s: %q of %d, want %q and %q", change, id, got, e.Imports, was, is)
+		}
+		was, entries = is, entries[:len(entries)-1]
+	}
+	if len(entries) > 0 {
+		j.t.Fatalf("the history of %s has change %d too", id, entries[0].Number)
+	}
+}
+
+// textOf returns a feature as JSON, "" for none.
+func textOf(f *feature.Feature) string {
+	if f == nil {
+		return ""
+	}
+	return string(f.AppendJSON(nil))
 }
 
 // checkPast compares items as they were, and what the history says of each change, with what the
@@ -143,6 +203,9 @@ func (j *journal) checkPast(r *rand.Rand) {
 			}
 		}
 	}
+	for n := range 8 {
+		j.checkItem(fmt.Sprint("i", n))
+	}
 	var seen []uint64
 	for q := (HistoryQuery{Collections: []string{"c"}, Limit: 7}); ; {
 		page := must[HistoryPage](j.t)(j.s.History(ctx, q))
@@ -155,11 +218,7 @@ func (j *journal) checkPast(r *rand.Rand) {
 				f    *feature.Feature
 				want string
 			}{{e.Was, j.states[e.Number-1][e.FeatureID]}, {e.Is, j.states[e.Number][e.FeatureID]}} {
-				got := ""
-				if side.f != nil {
-					got = string(side.f.AppendJSON(nil))
-				}
-				if got != side.want {
+				if got := textOf(side.f); got != side.want {
 					j.t.Fatalf("change %d of %s: %s, want %s", e.Number, e.FeatureID, got, side.want)
 				}
 			}
@@ -170,7 +229,7 @@ func (j *journal) checkPast(r *rand.Rand) {
 	}
 	var want []uint64
 	for change := range j.states {
-		if change > 1 {
+		if change > 1 && !j.many[change] {
 			want = append(want, change)
 		}
 	}
@@ -231,10 +290,17 @@ func TestUndoBesideOthers(t *testing.T) {
 	}
 	j.check("refused", j.now)
 	q.Force = true
-	j.note(must[[]Edited](t)(j.s.Undo(t.Context(), "c", q)))
+	j.note(must[Undone](t)(j.s.Undo(t.Context(), "c", q)).Edits)
 	j.check("forced", j.states[3])
+	// What took out many at once came later too.
+	added := j.edit("key/one", add("d"))
+	must[Undone](t)(undoAsMany(t, j.s, UndoQuery{Change: added[0].Change}))
+	_, err = j.s.Undo(t.Context(), "c", UndoQuery{Change: added[0].Change})
+	if !errors.As(err, &later) || later.Count != 1 || later.Later[0].Op != store.Deleted {
+		t.Errorf("what was taken back among many: %v", err)
+	}
 	// Nothing is left to be done.
-	if undone, err := j.s.Undo(t.Context(), "c", q); err != nil || len(undone) != 0 {
+	if undone, err := j.s.Undo(t.Context(), "c", q); err != nil || undone.Items != 0 {
 		t.Errorf("once more: %v, %v", undone, err)
 	}
 }
@@ -262,18 +328,25 @@ func TestOwnItemsOnlyThroughUndo(t *testing.T) {
 		}
 	}
 	// Who brings back what another has made has not made it.
-	j.edit("key/one", Ask{Op: OpCreate, ID: "c"})
-	gone = j.edit("key/one", Ask{Op: OpDelete, ID: "c", If: Condition{There: true}})
 	other := policy.Actor{Kind: policy.Keyed, ID: "key/two", Role: policy.Editor}
-	must[[]Edited](t)(j.s.Undo(other.In(t.Context()), "c", UndoQuery{Change: gone[0].Change}))
-	for _, c := range []struct {
-		actor string
-		want  bool
-	}{{"key/two", false}, {"key/one", true}} {
-		own := policy.Actor{Kind: policy.Keyed, ID: c.actor, Role: policy.Editor, Limits: policy.Limits{Own: true}}
-		_, err := j.s.EditItem(own.In(t.Context()), "c", Ask{Op: OpDelete, ID: "c", If: Condition{There: true}}, nil)
-		if c.want != (err == nil) {
-			t.Errorf("%s takes out what %s has made: %v", c.actor, "key/one", err)
+	for id, take := range map[string]func(*testing.T, *Service, UndoQuery) (Undone, error){
+		"one-by-one": func(t *testing.T, s *Service, q UndoQuery) (Undone, error) {
+			return s.Undo(other.In(t.Context()), "c", q)
+		},
+		"as-one": undoAsMany,
+	} {
+		j.edit("key/one", Ask{Op: OpCreate, ID: id})
+		gone := j.edit("key/one", Ask{Op: OpDelete, ID: id, If: Condition{There: true}})
+		must[Undone](t)(take(t, j.s, UndoQuery{Change: gone[0].Change}))
+		for _, c := range []struct {
+			actor string
+			want  bool
+		}{{"key/two", false}, {"key/one", true}} {
+			own := policy.Actor{Kind: policy.Keyed, ID: c.actor, Role: policy.Editor, Limits: policy.Limits{Own: true}}
+			_, err := j.s.EditItem(own.In(t.Context()), "c", Ask{Op: OpDelete, ID: id, If: Condition{There: true}}, nil)
+			if c.want != (err == nil) {
+				t.Errorf("%s: %s takes out what %s has made: %v", id, c.actor, "key/one", err)
+			}
 		}
 	}
 }

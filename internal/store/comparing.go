@@ -15,12 +15,15 @@ type comparison struct {
 	distinct   int // ids that were gathered
 }
 
+// wholeFeature is a feature of the table f as GeoJSON.
+const wholeFeature = `'{"type":"Feature","id":' || CASE WHEN f.number_id THEN f.id ELSE to_json(f.id)::text END ||
+	',"geometry":' || coalesce(f.geometry::text,
+		'{"type":"Point","coordinates":[' || f.lon || ',' || f.lat || coalesce(',' || f.elevation, '') || ']}') ||
+	',"properties":' || f.properties || '}'`
+
 // comparing finds what differs between what was gathered and a collection.
 const comparing = `SELECT s.*, f.id IS NOT NULL AS there,
-		CASE WHEN f.id IS NOT NULL THEN '{"type":"Feature","id":' || CASE WHEN f.number_id THEN f.id ELSE
-		to_json(f.id)::text END || ',"geometry":' || coalesce(f.geometry::text,
-			'{"type":"Point","coordinates":[' || f.lon || ',' || f.lat || coalesce(',' || f.elevation, '') || ']}')
-			|| ',"properties":' || f.properties || '}' END AS before
+		CASE WHEN f.id IS NOT NULL THEN ` + wholeFeature + ` END AS before
 	FROM %[2]s s
 	LEFT JOIN features f ON f.collection_key = %[1]d AND f.id = s.id
 	WHERE f.id IS NULL OR (f.number_id, f.lon, f.lat, f.elevation, f.geometry::text, f.properties::text)

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,6 +60,13 @@ const later = `SELECT l.number, l.before FROM (
 			WHERE n.collection_key = %[1]s AND n.feature_id IS NULL AND n.number > %[3]s ORDER BY n.number LIMIT 1)
 	) l ORDER BY l.number LIMIT 1`
 
+// newest selects the number of the newest change to a feature, 0 if there is none that is kept. It is
+// formatted with the key of the collection and the id.
+const newest = `(SELECT greatest(coalesce(max(n.number), 0), (SELECT coalesce(max(n.number), 0) FROM changes n
+		JOIN merges m ON m.number = n.number JOIN merged d ON d.merge_key = m.key AND d.feature_id = %[2]s
+		WHERE n.collection_key = %[1]s AND n.feature_id IS NULL))
+	FROM changes n WHERE n.collection_key = %[1]s AND n.feature_id = %[2]s)`
+
 // clocksDiffer is by how much the clocks of processes may differ: so far the times of changes may
 // not be in the order of their numbers.
 const clocksDiffer = time.Minute
@@ -84,12 +92,15 @@ func (v *View) History(ctx context.Context, q HistoryQuery, each func(*Entry) bo
 // there may be more that are asked for.
 func (v *View) historyPage(ctx context.Context, q *HistoryQuery, each func(*Entry) bool) (more bool, err error) {
 	where, args := q.where()
+	if q.Feature != "" {
+		once := append([]any{q.Feature}, args...)
+		args = slices.Concat(once, once, once)
+	}
 	rows, err := v.tx.WithContext(ctx).Raw(`SELECT c.number, c.transaction, c.actor, c.way, c.collection_key,
 			coalesce(c.feature_id, ''), c.op, c.at, c.before::text, l.number, l.before::text,
-			(SELECT coalesce(max(n.number), 0) FROM changes n WHERE n.collection_key = c.collection_key
-				AND n.feature_id = c.feature_id),
+			CASE WHEN f.id IS NULL THEN `+fmt.Sprintf(newest, "c.collection_key", "c.feature_id")+` ELSE 0 END,
 			f.id IS NOT NULL, `+currentFeature+`, coalesce(m.features, 0)
-		FROM (SELECT * FROM changes c WHERE `+where+` ORDER BY c.number DESC LIMIT ?) c
+		FROM (`+q.changes(where)+` ORDER BY number DESC LIMIT ?) c
 		LEFT JOIN LATERAL (`+fmt.Sprintf(later, "c.collection_key", "c.feature_id", "c.number")+`) l
 			ON c.feature_id IS NOT NULL
 		LEFT JOIN features f ON f.collection_key = c.collection_key AND f.id = c.feature_id
@@ -124,9 +135,6 @@ func (q *HistoryQuery) where() (where string, args []any) {
 	if q.Collections != nil {
 		add("c.collection_key = ANY (?)", array[int64](q.Collections))
 	}
-	if q.Feature != "" {
-		add("c.feature_id = ?", q.Feature)
-	}
 	if q.Actor != "" {
 		add("c.actor = ?", q.Actor)
 	}
@@ -149,6 +157,26 @@ func (q *HistoryQuery) where() (where string, args []any) {
 		add("c.transaction = ?", q.Transaction)
 	}
 	return strings.Join(conditions, " AND "), args
+}
+
+// changes selects the changes of a query from those that its condition, where, is about. Those to one
+// feature are also what large imports did to it: each change has what it did, and before, as if it were to
+// the feature alone. The id is then an argument before those of the condition, and all are given three
+// times.
+func (q *HistoryQuery) changes(where string) string {
+	if q.Feature == "" {
+		return "SELECT c.* FROM changes c WHERE " + where
+	}
+	const columns = `SELECT c.number, c.transaction, c.actor, c.way, c.collection_key, `
+	return columns + "c.feature_id, c.op, c.at, c.before FROM changes c WHERE c.feature_id = ? AND " + where +
+		" UNION ALL " + columns + `d.feature_id, d.op, c.at, d.before FROM changes c JOIN merges m ON m.number = c.number
+			JOIN merged d ON d.merge_key = m.key AND d.feature_id = ? WHERE c.feature_id IS NULL AND ` + where +
+		// What filled the collection made the feature if it was there when it was first changed, or still is.
+		" UNION ALL " + columns + `k.id, 'create', c.at, NULL FROM changes c
+			CROSS JOIN LATERAL (SELECT ?::text COLLATE "C" AS id) k
+			LEFT JOIN LATERAL (` + fmt.Sprintf(later, "c.collection_key", "k.id", "c.number") + `) l ON true
+			WHERE c.op = 'fill' AND c.feature_id IS NULL AND ` + where + ` AND (l.before IS NOT NULL OR l.number IS NULL
+				AND EXISTS (SELECT FROM features f WHERE f.collection_key = c.collection_key AND f.id = k.id))`
 }
 
 // currentFeature are the columns of a feature as it is, from the table of features as f, as

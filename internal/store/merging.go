@@ -25,6 +25,7 @@ const uniqueViolation = "23505"
 // A Merged says what became of gathered features.
 type Merged struct {
 	Created, Replaced, Unchanged int
+	Removed                      int       // taken out again
 	Repeated                     int       // whose id came again later
 	Newest                       uint64    // the number of the newest change
 	Made                         bool      // the collection was not there, and was made
@@ -58,7 +59,7 @@ func (st *Staging) Merge(
 	for range attempts {
 		err = st.store.direct(ctx, func(conn *pgx.Conn) (err error) {
 			w := merging{staging: st, into: *into, origin: by, end: end}
-			if err = w.run(ctx, conn, begin); err == nil {
+			if err = w.run(ctx, conn, w.write, begin); err == nil {
 				m, *into = w.Merged, w.into
 			}
 			return err
@@ -76,12 +77,18 @@ type merging struct {
 	tx      pgx.Tx
 	into    Collection
 	origin  Origin
-	key     int64 // of the merge
-	end     func(Merged) ImportEnd
+	key     int64                  // of the merge
+	end     func(Merged) ImportEnd // nil if it is not an import
 	Merged
 }
 
-func (w *merging) run(ctx context.Context, conn *pgx.Conn, begin func() (undo func(), err error)) (err error) {
+// run does all in one transaction, with write between finding the collection and taking the clock.
+func (w *merging) run(
+	ctx context.Context,
+	conn *pgx.Conn,
+	write func(context.Context) error,
+	begin func() (undo func(), err error),
+) (err error) {
 	if w.tx, err = conn.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.ReadCommitted}); err != nil {
 		return err
 	}
@@ -92,10 +99,10 @@ func (w *merging) run(ctx context.Context, conn *pgx.Conn, begin func() (undo fu
 		err = w.find(ctx)
 	}
 	if err == nil {
-		err = w.write(ctx)
+		err = write(ctx)
 	}
 	if err != nil {
-		return fmt.Errorf("merging an import: %w", err)
+		return fmt.Errorf("merging many features: %w", err)
 	}
 	undo, err := begin()
 	if err != nil {
@@ -108,23 +115,15 @@ func (w *merging) run(ctx context.Context, conn *pgx.Conn, begin func() (undo fu
 	return nil
 }
 
-// commit gives what was written its number, notes how the import ended, and commits.
+// commit gives what was written its number, notes how an import ended, and commits.
 func (w *merging) commit(ctx context.Context) error {
 	if err := w.number(ctx); err != nil {
-		return fmt.Errorf("numbering an import: %w", err)
+		return fmt.Errorf("numbering a change of many features: %w", err)
 	}
-	ended := w.end(w.Merged)
-	ended.CollectionKey = w.into.Key
-	args, err := ended.args()
-	if err != nil {
-		return err
-	}
-	noted, err := w.tx.Exec(ctx, endImport, args...)
-	if err != nil {
-		return err
-	}
-	if noted.RowsAffected() == 0 {
-		return ErrImportGone
+	if w.end != nil {
+		if err := w.note(ctx); err != nil {
+			return err
+		}
 	}
 	if err := w.tx.Commit(ctx); err != nil {
 		if TroubleOf(err) == Unavailable {
@@ -133,6 +132,21 @@ func (w *merging) commit(ctx context.Context) error {
 		return err
 	}
 	return nil
+}
+
+// note notes how the import ended.
+func (w *merging) note(ctx context.Context) error {
+	ended := w.end(w.Merged)
+	ended.CollectionKey = w.into.Key
+	args, err := ended.args()
+	if err != nil {
+		return err
+	}
+	noted, err := w.tx.Exec(ctx, endImport, args...)
+	if err == nil && noted.RowsAffected() == 0 {
+		err = ErrImportGone
+	}
+	return err
 }
 
 // find looks for the collection and keeps others from editing it. If there is none, it gets a
@@ -201,7 +215,7 @@ func (w *merging) number(ctx context.Context) error {
 			return err
 		}
 	}
-	if features := w.Created + w.Replaced; features > 0 || w.Fresh {
+	if features := w.Created + w.Replaced + w.Removed; features > 0 || w.Fresh {
 		op := Joined
 		if w.Fresh {
 			op = Filled

@@ -325,6 +325,11 @@ var migrations = []*gormigrate.Migration{
 		// How many MiB those of a collection may have together; null for what the service takes.
 		`ALTER TABLE collections ADD COLUMN picture_mib integer`,
 	)},
+	{ID: "0017-merges-take-out", Migrate: statements(
+		// What takes back a large import takes features out, as one change.
+		`ALTER TABLE merged DROP CONSTRAINT merged_op_check`,
+		`ALTER TABLE merged ADD CONSTRAINT merged_op_check CHECK (op IN ('create', 'replace', 'delete'))`,
+	)},
 }
 
 // ownTables are the tables that the migrations make.

@@ -27,7 +27,7 @@ export function kindOf(c: Change, nameProperty: string): string {
         return 'Collection deleted'
       case 'fill':
       case 'merge':
-        return `${counted(c.items ?? 0, 'item', 'items')} imported`
+        return `${counted(c.items ?? 0, 'item', 'items')} ${c.way === 'undo' ? 'put back' : 'imported'}`
     }
     return 'Collection described anew'
   }
