@@ -137,12 +137,15 @@ func TestCodings(t *testing.T) {
 		"gzip;q=0": Identity, "gzip; q=0.3 , zstd ; q=0.4": Zstd, "identity": Identity, "gzip;q=x": Identity,
 		"*": Identity,
 	} {
-		if got := CodingFor(accepted, 10_000); got != want {
+		if got := CodingFor(accepted, 10_000, Gzip, Zstd); got != want {
 			t.Errorf("%q: %q, want %q", accepted, got, want)
 		}
 	}
-	if got := CodingFor("gzip", 100); got != Identity {
+	if got := CodingFor("gzip", 100, Gzip); got != Identity {
 		t.Errorf("a hundred bytes are coded as %q", got)
+	}
+	if got := CodingFor("gzip, zstd", 10_000, Gzip); got != Gzip {
+		t.Errorf("what is offered in gzip only is coded as %q", got)
 	}
 	plain := []byte(fmt.Sprint(make([]int, 5000)))
 	for coding, unpack := range map[Coding]func(io.Reader) (io.Reader, error){

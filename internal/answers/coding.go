@@ -2,6 +2,7 @@ package answers
 
 import (
 	"bytes"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -24,8 +25,9 @@ const (
 const least = 512
 
 // CodingFor returns the coding for an answer of so many bytes, by what the client accepts:
-// accepted is the value of Accept-Encoding (RFC 9110 section 12.5.3).
-func CodingFor(accepted string, size int) Coding {
+// accepted is the value of Accept-Encoding (RFC 9110 section 12.5.3). The answer is offered in some
+// codings. Of those that the client likes alike, the one that is offered last is taken.
+func CodingFor(accepted string, size int, offered ...Coding) Coding {
 	if size < least {
 		return Identity
 	}
@@ -33,7 +35,8 @@ func CodingFor(accepted string, size int) Coding {
 	for part := range strings.SplitSeq(accepted, ",") {
 		name, parameters, _ := strings.Cut(part, ";")
 		coding := Coding(strings.ToLower(strings.TrimSpace(name)))
-		if coding != Gzip && coding != Zstd {
+		place := slices.Index(offered, coding)
+		if place < 0 {
 			continue
 		}
 		q := 1.0
@@ -43,7 +46,7 @@ func CodingFor(accepted string, size int) Coding {
 				continue
 			}
 		}
-		if q > weight || q == weight && q > 0 && coding == Zstd {
+		if q > weight || q == weight && q > 0 && place > slices.Index(offered, best) {
 			best, weight = coding, q
 		}
 	}

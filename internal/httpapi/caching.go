@@ -89,14 +89,14 @@ func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 // writeAnswer answers with what is kept, or has been worked out, in the coding that the
 // client likes best.
 func writeAnswer(w http.ResponseWriter, r *http.Request, mediaType string, answer *answers.Answer) error {
-	return writeCoded(w, r, answer.Tag, mediaType, alwaysAsk, answer.Bytes)
+	return writeCoded(w, r, answer.Tag, mediaType, alwaysAsk, answer.Bytes, answers.Gzip, answers.Zstd)
 }
 
 // writeCoded answers with bytes that there are in several codings, or that the client has what
 // the tag stands for.
 func writeCoded(
 	w http.ResponseWriter, r *http.Request, tag, mediaType, caching string,
-	bytes func(answers.Coding) ([]byte, error),
+	bytes func(answers.Coding) ([]byte, error), offered ...answers.Coding,
 ) error {
 	if notModified(w, r, tag) {
 		return nil
@@ -105,7 +105,7 @@ func writeCoded(
 	if err != nil {
 		return err
 	}
-	coding := answers.CodingFor(strings.Join(r.Header.Values("Accept-Encoding"), ","), len(body))
+	coding := answers.CodingFor(strings.Join(r.Header.Values("Accept-Encoding"), ","), len(body), offered...)
 	if coding != answers.Identity {
 		if body, err = bytes(coding); err != nil {
 			return err

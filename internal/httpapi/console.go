@@ -10,7 +10,6 @@ import (
 	"sync"
 
 	"github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zstd"
 
 	"idlebeacon/internal/answers"
 )
@@ -57,26 +56,24 @@ func (h *server) serveConsole(w http.ResponseWriter, r *http.Request, name, cach
 		h.fail(w, r, err)
 		return
 	}
-	if err := writeCoded(w, r, file.tag, file.mediaType, caching, file.bytes); err != nil {
+	if err := writeCoded(w, r, file.tag, file.mediaType, caching, file.bytes, answers.Gzip); err != nil {
 		h.fail(w, r, err)
 	}
 }
 
-// A consoleFile is a file of the console in all codings. Compressing them as far as it goes takes
-// long, and is done once.
+// A consoleFile is a file of the console. Compressing it as far as it goes takes long, and is done once.
+// Other codings would make it hardly smaller, and their encoders take much more memory.
 type consoleFile struct {
-	mediaType         string
-	tag               string
-	plain, gzip, zstd []byte
+	mediaType string
+	tag       string
+	plain     []byte
+	gzip      func() ([]byte, error)
 }
 
-// bytes returns the file in a coding.
+// bytes returns the file as it is, or in gzip.
 func (f *consoleFile) bytes(coding answers.Coding) ([]byte, error) {
-	switch coding {
-	case answers.Gzip:
-		return f.gzip, nil
-	case answers.Zstd:
-		return f.zstd, nil
+	if coding == answers.Gzip {
+		return f.gzip()
 	}
 	return f.plain, nil
 }
@@ -106,24 +103,21 @@ func readConsoleFile(files fs.FS, name string) (*consoleFile, error) {
 	if err != nil {
 		return nil, err
 	}
-	var zipped bytes.Buffer
-	z, err := gzip.NewWriterLevel(&zipped, gzip.BestCompression)
+	return &consoleFile{
+		mediaType: mime.TypeByExtension(path.Ext(name)), tag: tagOf(string(plain)), plain: plain,
+		gzip: sync.OnceValues(func() ([]byte, error) { return gzipped(plain) }),
+	}, nil
+}
+
+func gzipped(plain []byte) ([]byte, error) {
+	var out bytes.Buffer
+	z, err := gzip.NewWriterLevel(&out, gzip.BestCompression)
 	if err != nil {
 		return nil, err
 	}
 	if _, err := z.Write(plain); err != nil {
 		return nil, err
 	}
-	if err := z.Close(); err != nil {
-		return nil, err
-	}
-	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBestCompression))
-	if err != nil {
-		return nil, err
-	}
-	defer encoder.Close()
-	return &consoleFile{
-		mediaType: mime.TypeByExtension(path.Ext(name)), tag: tagOf(string(plain)),
-		plain: plain, gzip: zipped.Bytes(), zstd: encoder.EncodeAll(plain, nil),
-	}, nil
+	err = z.Close()
+	return out.Bytes(), err
 }
