@@ -92,6 +92,19 @@ func TestDrawingAnArea(t *testing.T) {
 		!strings.Contains(now, "-38.50491") {
 		t.Errorf("it is %s", now)
 	}
+	// A place goes onto a corner that is near, if that is asked for.
+	p.do(chromedp.Click(chromedp.CSS(".add")))
+	p.until(field("name"))
+	snap := "[...document.querySelectorAll('.edit label')].find(l => l.innerText.includes('Snap')).click()"
+	lat := "document.querySelector('.edit .pair input').value"
+	x, y = p.spot(-38.515, -22.02)
+	eval[any](p, snap)
+	p.click(x+6, y+5)
+	corner := func() bool { return strings.Contains(string(area.Geometry.Coordinates), eval[string](p, lat)) }
+	polltest.Until(t, "it is on the corner", corner)
+	eval[any](p, snap)
+	p.click(x+6, y+5)
+	polltest.Until(t, "it is beside the corner", func() bool { return !corner() })
 }
 
 // TestSuggestingAndDeciding: a guest suggests on the map; an editor sees it come, changes it and accepts; the guest is
@@ -135,11 +148,23 @@ func TestSuggestingAndDeciding(t *testing.T) {
 	// Where one is moved to is on a small map, beside where it is.
 	c.run(0, "move", "a", "--lat", "-38.5001", "--lon", "-22.0001", "--suggest", "it is nearer the path")
 	editor.until("Math.abs(document.querySelector('[data-suggestion] idle-map')?.view.centre.lat + 38.5) < 0.001")
-	id := strings.Fields(strings.SplitN(c.run(0, "suggestions"), "\n", 3)[2])[0]
-	c.run(0, "suggestions", "withdraw", id)
+	// Beside the map, which has a mark where it would be and a line to there.
+	editor.do(chromedp.Navigate(service.url + "/?lat=-38.5&lon=-22&zoom=17"))
+	editor.until("total() == 1")
+	editor.rested()
+	editor.pressText("Suggestions")
+	editor.until("document.querySelector('.edit [data-suggestion]')")
+	marks := "buttons().filter(b => b.innerText.includes('Suggestion: change Gull Hut')).map(b => b.dataset.kind)"
+	editor.until(marks + ".sort().join() == 'place,shape'")
+	editor.pressText("Accept")
+	editor.until("text().includes('Nothing is suggested') && " + marks + ".length == 0")
+	if item, err = connect(t, service.url).Item(t.Context(), "huts", "a"); err != nil ||
+		!strings.Contains(string(item.Geometry.Coordinates), "-38.5001") {
+		t.Errorf("the place is at %s, %v", item.Geometry.Coordinates, err)
+	}
 	// By command line.
 	c.contains(c.run(0, "edit", "b", "--set", "beds=1", "--suggest", "fewer"), "Suggested, as ", "/suggestions/huts/")
-	id = strings.Fields(strings.SplitN(c.run(0, "suggestions"), "\n", 3)[2])[0]
+	id := strings.Fields(strings.SplitN(c.run(0, "suggestions"), "\n", 3)[2])[0]
 	c.contains(c.run(0, "suggestions", "show", id), "change b: beds", "Note: fewer", "beds: 6 → 1")
 	c.contains(c.run(0, "suggestions", "decline", id, "--word", "no"), "1 suggestion declined")
 	c.contains(c.run(1, "suggestions", "accept", id), "has been decided on already")
@@ -373,6 +398,12 @@ func TestPicturesOfPlaces(t *testing.T) {
 	c.contains(c.run(0, "picture", "a", files[0], files[1], "--place"), "does not say where",
 		"Item a shows 2 pictures more")
 	c.contains(c.run(1, "picture", "a", "editing_test.go"), "is no picture that can be read")
+	lamp := filepath.Join(dir, "own-mark.svg")
+	drawn := `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 24 24"><path d="M2 2h20v20z"/></svg>`
+	if err := os.WriteFile(lamp, []byte(drawn), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	c.run(0, "icons", "add", lamp)
 	p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=15")
 	p.until("total() == 1")
 	p.rested()
@@ -389,10 +420,15 @@ func TestPicturesOfPlaces(t *testing.T) {
 	p.pressText("Edit")
 	p.until(loaded(".pictures img"))
 	eval[any](p, "document.querySelector('.pictures li button').click()")
+	// One's own icon becomes a picture like others.
+	p.until("document.querySelector('.pictures select')")
+	eval[any](p, "(() => { const s = document.querySelector('.pictures select'); s.value = 'own-mark'; "+
+		"s.dispatchEvent(new Event('change')) })()")
+	p.until("(i => i.length == 2 && [...i].every(i => i.naturalWidth > 0))(document.querySelectorAll('.pictures img'))")
 	p.pressText("Save")
 	p.until("!document.querySelector('.edit')")
 	item, err := connect(t, service.url).Item(t.Context(), "huts", "a")
-	if err != nil || strings.Count(string(item.Properties), "/pictures/") != 1 {
+	if err != nil || strings.Count(string(item.Properties), "/pictures/") != 2 {
 		t.Errorf("the place is %s, %v", item.Properties, err)
 	}
 }

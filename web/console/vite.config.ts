@@ -19,9 +19,12 @@ const bareIcons: Plugin = {
   },
 }
 
-/** Takes from PrimeVue's theme the palettes and kinds of buttons that the console does not use. */
-const smallTheme: Plugin = {
-  name: 'small-theme',
+// What components of PrimeVue that the console uses say in words of PrimeVue.
+const wordsUsed = /^(accept|reject|close|(empty|search|selection)\w*Message)$/
+
+/** Takes from PrimeVue the palettes, kinds of buttons and words that the console does not use. */
+const smallPrime: Plugin = {
+  name: 'small-prime',
   transform(code, id) {
     if (id.endsWith('/aura/base/index.mjs')) {
       const unused = 'lime|amber|teal|indigo|violet|fuchsia|pink|rose|gray|neutral|stone'
@@ -30,6 +33,14 @@ const smallTheme: Plugin = {
     if (id.endsWith('/styles/dist/button/index.mjs')) {
       return code.replace(/\.p-button-(outlined\.|text\.)?(p-button-)?(help|contrast|plain|info)\b[^{}]*\{[^}]*\}/g, '')
     }
+    if (id.endsWith('/core/config/index.mjs')) {
+      const word = /^ +(\w+): (?:'[^']*'|\[[^\]]*\]|\d+|true|false),?\n/gm
+      return code
+        .replace(/(?<=\blocale: \{)[^]*?(?=filterMatchModeOptions)/, (all) =>
+          all.replace(word, (line: string, name: string) => (wordsUsed.test(name) ? line : '')),
+        )
+        .replace(/\[FilterMatchMode\.[^\]]*\]/g, '[]')
+    }
     return null
   },
 }
@@ -37,7 +48,7 @@ const smallTheme: Plugin = {
 export default defineConfig({
   plugins: [
     bareIcons,
-    smallTheme,
+    smallPrime,
     vue({ template: { compilerOptions: { isCustomElement: (tag) => tag === 'idle-map' } } }),
   ],
   build: {

@@ -25,6 +25,7 @@ import { watchSurroundings } from './surroundings'
 import { Carrier } from './tools/carry'
 import { type Overlay, overlaySlot } from './tools/overlay'
 import { Pointer } from './tools/point'
+import type { Snap } from './tools/snap'
 import { Hands } from './tools/tool'
 import { Traveller } from './tools/travel'
 import { englishWords, type Words } from './words'
@@ -428,6 +429,14 @@ export class IdleMap extends HTMLElement {
     this.stage.element.classList.toggle('placing', on)
   }
 
+  /** Where what is placed, carried or drawn goes instead of where the pointer is; null for just there. */
+  snap: Snap | null = null
+
+  /** The position of a spot of the screen for what is put there. */
+  positionAt(at: ScreenPoint): Position {
+    return this.snap?.(at, this.camera, this.scene) ?? unproject(this.camera.toMap(at))
+  }
+
   private movableAt(at: ScreenPoint): { placed: Placed; stands: ScreenPoint } | null {
     const placed = this.hit(at)
     if (!placed || !this.wantedSources.find((s) => s.id === placed.source)?.movable) return null
@@ -435,12 +444,12 @@ export class IdleMap extends HTMLElement {
   }
 
   private carried({ source, marker }: Placed, to: ScreenPoint, held: boolean): void {
-    this.emit('carry', { source, marker, to: unproject(this.camera.toMap(to)), held })
+    this.emit('carry', { source, marker, to: this.positionAt(to), held })
   }
 
   private pickAt(at: ScreenPoint): void {
     if (this.placing || this.overlay) {
-      this.emit('spot', unproject(this.camera.toMap(at)))
+      this.emit('spot', this.positionAt(at))
       return
     }
     const hit = this.hit(at)

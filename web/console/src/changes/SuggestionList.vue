@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
 import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
 import { explain } from '../api/explain'
@@ -19,6 +20,7 @@ import SuggestionCard from './SuggestionCard.vue'
 
 // What is suggested and waits to be decided on, in one collection or in all; for who may not edit, their own.
 const props = defineProps<{ collection: string }>() // '' for all
+const emit = defineEmits<{ listed: [all: readonly Suggestion[]] }>()
 
 const store = useCollections()
 const session = useSession()
@@ -27,6 +29,7 @@ const lists = shallowRef<ReadonlyMap<string, { suggestions: readonly Suggestion[
 const chosen = ref<ReadonlySet<string>>(new Set())
 const problem = ref<string | null>(null)
 const busy = ref(false)
+const word = ref('') // to all that are decided on together
 let following = new AbortController()
 
 const state = computed(() => (session.edits ? 'open' : ''))
@@ -34,6 +37,7 @@ const asked = computed(() =>
   (store.collections ?? []).map((c) => c.id).filter((id) => props.collection === '' || id === props.collection),
 )
 const all = computed(() => asked.value.flatMap((id) => lists.value.get(id)?.suggestions ?? []))
+watch(all, (now) => emit('listed', now))
 const more = computed(() => asked.value.some((id) => lists.value.get(id)?.more))
 const picked = computed(() => all.value.filter((s) => chosen.value.has(s.id)))
 
@@ -83,6 +87,7 @@ async function decide(work: (s: Suggestion) => Promise<unknown>, done: string): 
     }
   }
   chosen.value = new Set()
+  word.value = ''
   if (n > 0) notices.done(`${counted(n, 'suggestion is', 'suggestions are')} ${done}.`)
   if (failed[0])
     notices.failed(`${counted(failed.length, 'suggestion is', 'suggestions are')} not ${done}. ${failed[0]}`)
@@ -108,14 +113,21 @@ async function decide(work: (s: Suggestion) => Promise<unknown>, done: string): 
         label="Accept them"
         size="small"
         :disabled="busy"
-        @click="decide((s) => acceptSuggestion(s, ''), 'accepted')"
+        @click="decide((s) => acceptSuggestion(s, word.trim()), 'accepted')"
       />
       <Button
         label="Decline them"
         size="small"
         severity="secondary"
         :disabled="busy"
-        @click="decide((s) => declineSuggestion(s, ''), 'declined')"
+        @click="decide((s) => declineSuggestion(s, word.trim()), 'declined')"
+      />
+      <InputText
+        v-model="word"
+        size="small"
+        aria-label="A word to who suggested them"
+        placeholder="A word to who suggested them"
+        maxlength="1000"
       />
     </div>
     <ul>
@@ -151,8 +163,9 @@ h2 {
 }
 .together {
   display: flex;
+  flex-wrap: wrap;
   align-items: center;
-  gap: 0.7rem;
+  gap: 0.4rem 0.7rem;
   margin-bottom: 0.5rem;
 }
 ul {

@@ -24,7 +24,7 @@ interface Row {
 
 const place = (value: unknown) => {
   const [lon, lat] = (value as { coordinates?: number[] } | undefined)?.coordinates ?? []
-  return typeof lat === 'number' && typeof lon === 'number' ? `${lat.toFixed(6)}, ${lon.toFixed(6)}` : 'another'
+  return typeof lat === 'number' && typeof lon === 'number' ? `${lat.toFixed(6)}, ${lon.toFixed(6)}` : 'another shape'
 }
 const rows = computed<Row[]>(() =>
   props.conflict.differing.map((d) => {
@@ -47,6 +47,7 @@ const rows = computed<Row[]>(() =>
     }
   }),
 )
+const moved = computed(() => props.conflict.differing.find((d) => d.member === '/geometry'))
 const both = computed(() => rows.value.filter((r) => r.own !== null && r.own !== r.theirs))
 const others = computed(() => rows.value.filter((r) => r.own === null || r.own === r.theirs))
 const kept = ref<Record<string, 'mine' | 'theirs'>>({})
@@ -77,7 +78,15 @@ const settle = () =>
         ><input v-model="kept[r.member]" type="radio" :name="r.member" value="mine" /> Yours: {{ r.own }}</label
       >
     </fieldset>
-    <p v-for="r in others" :key="r.member" class="soft" dir="auto">{{ r.name }}: now {{ r.theirs }}</p>
+    <template v-for="r in others" :key="r.member">
+      <p class="soft" dir="auto">{{ r.name }}: now {{ r.theirs }}</p>
+      <BeforeAfterMap
+        v-if="r.member === '/geometry'"
+        :was="moved?.was as Geometry"
+        :is="moved?.is as Geometry"
+        label="Small map: where it was, grey, and where it is now, red"
+      />
+    </template>
     <div class="ways">
       <Button label="Save" :disabled="!settled" @click="settle" />
       <Button label="Back" severity="secondary" @click="emit('cancel')" />

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { IdleMap, MarkerSource } from '@idlebeacon/map'
+import { snapToNear } from '@idlebeacon/map/sketch'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
@@ -51,6 +52,7 @@ const leaving = ref(false) // whether to leave with unsaved work is being asked
 const dirty = ref(false)
 const adding = ref('') // the name of a further property
 const note = ref('') // to whoever decides on a suggestion
+const snapping = ref(false)
 const more = ref(false) // another one is added after this
 const panel = useTemplateRef<HTMLElement>('panel')
 
@@ -102,6 +104,11 @@ function picture(f: Field, value: unknown): void {
   Object.assign(f, value === undefined ? { text: '' } : fieldOf(f.name, value))
   touched()
 }
+watch([snapping, collection], () => {
+  const { map, target } = props
+  map.snap = snapping.value ? snapToNear({ layer: collection.value, id: target.item }) : null
+})
+onUnmounted(() => (props.map.snap = null))
 let placing = false // by what was read, and not by a hand
 watch(at, () => {
   if (!placing) touched()
@@ -356,6 +363,9 @@ const sample = computed(() => item.value && positionOf(item.value)) // where it 
         @draw="((shape = $event), changed())"
         @stay="steps.step"
       />
+      <label v-if="at || shape" class="more"
+        ><input v-model="snapping" type="checkbox" /> Snap to places and corners nearby</label
+      >
       <p v-else-if="item && !sample" class="soft">A {{ item.geometry.type }} stays where it is.</p>
       <template v-for="f in fields" :key="f.name">
         <PictureField

@@ -1,16 +1,17 @@
 <script setup lang="ts">
 import type { IdleMap, MarkerSource } from '@idlebeacon/map'
 import type { Collection } from '../api/collections'
+import DecidePanel from './DecidePanel.vue'
 import EditPanel from './EditPanel.vue'
 import SelectPanel from './SelectPanel.vue'
 import TrayBar from './TrayBar.vue'
 
-// What edits on the map page: the form of one item, the choice of many, and the edits that wait to be saved.
+// What edits on the map page: the form of one item, the choice of many, what is suggested, and the edits that wait to be saved.
 defineProps<{
   map: IdleMap
   collections: readonly Collection[] // that may be edited, or for which edits may be suggested
   target: { collection: string; item: string | null } | null // what the form is about; null for no form
-  selecting: boolean
+  panel: 'select' | 'decide' | null // what else is open
 }>()
 const emit = defineEmits<{ close: []; source: [sources: MarkerSource[]]; gather: [] }>()
 </script>
@@ -26,6 +27,7 @@ const emit = defineEmits<{ close: []; source: [sources: MarkerSource[]]; gather:
     @close="emit('close')"
     @gather="emit('gather')"
   />
-  <SelectPanel v-else-if="selecting" :map="map" :collections="collections" @close="emit('close')" />
+  <DecidePanel v-else-if="panel === 'decide'" :map="map" @source="emit('source', $event)" @close="emit('close')" />
+  <SelectPanel v-else-if="panel === 'select'" :map="map" :collections="collections" @close="emit('close')" />
   <TrayBar />
 </template>

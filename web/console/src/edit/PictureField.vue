@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import type { Position } from '@idlebeacon/map'
+import { ownIconNames, type Position, setIconSheet } from '@idlebeacon/map'
 import InputText from 'primevue/inputtext'
-import { computed, ref, useId } from 'vue'
+import { computed, onMounted, ref, useId } from 'vue'
 import { explain } from '../api/explain'
+import { fetchIconSheet } from '../api/icons'
 import { addPicture, inSize, isPicture } from '../api/pictures'
 import Icon from '../parts/Icon.vue'
 import { written } from './fields'
+import { iconFile } from './iconFile'
 
 // The pictures of an item: brought from the device, or by their addresses.
 const props = defineProps<{ label: string; value: unknown; collection: string; drop: boolean }>()
@@ -16,7 +18,13 @@ const busy = ref(0) // files that are on their way
 const problem = ref<string | null>(null)
 const taken = ref<Position | null>(null) // where a photo was taken
 const address = ref('')
+const icons = ref(ownIconNames())
 
+onMounted(async () => {
+  const sheet = await fetchIconSheet().catch(() => null) // the form is right without
+  if (sheet) setIconSheet(sheet)
+  icons.value = ownIconNames()
+})
 const all = computed(() => [props.value].flat().filter(isPicture))
 const listed = computed(() => Array.isArray(props.value))
 
@@ -25,10 +33,23 @@ function set(pictures: readonly string[]): void {
   if (first === undefined) emit('change', undefined)
   else emit('change', pictures.length === 1 && !listed.value ? first : [...pictures])
 }
-async function bring(e: Event): Promise<void> {
+function chosen(e: Event): void {
   const input = e.target as HTMLInputElement
   const files = [...(input.files ?? [])]
   input.value = ''
+  void bring(files)
+}
+async function icon(e: Event): Promise<void> {
+  const select = e.target as HTMLSelectElement
+  const name = select.value
+  select.value = ''
+  try {
+    await bring([await iconFile(name)])
+  } catch (error) {
+    problem.value = explain(error)
+  }
+}
+async function bring(files: readonly File[]): Promise<void> {
   problem.value = null
   busy.value = files.length
   for (const file of files) {
@@ -78,8 +99,12 @@ function add(): void {
         accept="image/jpeg,image/png,image/webp,image/gif"
         multiple
         :disabled="busy > 0"
-        @change="bring"
+        @change="chosen"
       />
+      <select v-if="icons.length > 0" :disabled="busy > 0" aria-label="Bring one of your icons" @change="icon">
+        <option value="">One of your icons</option>
+        <option v-for="name in icons" :key="name">{{ name }}</option>
+      </select>
       <button v-if="drop" type="button" class="link" @click="emit('drop')">Take all out</button>
     </p>
     <p class="address">

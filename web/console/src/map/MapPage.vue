@@ -50,7 +50,7 @@ const panelOpen = ref(false) // on a narrow screen
 const session = useSession()
 const notices = useNotices()
 const editing = shallowRef<{ collection: string; item: string | null } | null>(null) // what the form is about
-const selecting = ref(false)
+const panel = ref<'select' | 'decide' | null>(null) // what else is open
 const gathered = ref(localStorage.getItem('idlebeacon-waiting') !== null) // edits wait to be saved
 const drafts = shallowRef<readonly MarkerSource[]>([]) // that the form shows
 
@@ -77,7 +77,7 @@ function edit(collection = open.value.find((c) => shown.value.includes(c))?.id, 
 }
 function leaveEditing(): void {
   editing.value = null
-  selecting.value = false
+  panel.value = null
 }
 let changes = ''
 watch(
@@ -175,13 +175,13 @@ watch(feed, (state, before) => {
         @choose="choose"
       />
     </aside>
-    <div class="stage" :class="{ telling: opened, editing: editing ?? selecting }">
+    <div class="stage" :class="{ telling: opened, editing: editing ?? panel }">
       <idle-map
         ref="map"
         @travel="view = $event.detail"
         @rest="onRest"
         @state="fed($event.detail)"
-        @pick="pick($event.detail)"
+        @pick="groups.some((_, i) => sourceOf(i) === $event.detail.source) && pick($event.detail)"
         @dismiss="dismissed"
       >
         <PlaceDetails
@@ -209,16 +209,16 @@ watch(feed, (state, before) => {
         <span v-else-if="feed === 'loading' && shown.length > 0" class="loading" role="status">Loading markers …</span>
       </div>
       <EditTools
-        v-if="map && (editing || selecting || gathered)"
+        v-if="map && (editing || panel || gathered)"
         :map="map"
         :collections="open"
         :target="editing"
-        :selecting="selecting"
+        :panel="panel"
         @source="drafts = $event"
         @close="leaveEditing"
         @gather="gathered = true"
       />
-      <template v-if="!editing && !selecting">
+      <template v-if="!editing && !panel">
         <Button
           v-if="open.some((c) => shown.includes(c))"
           class="add"
@@ -226,7 +226,10 @@ watch(feed, (state, before) => {
           severity="secondary"
           @click="edit()"
         />
-        <Button v-if="session.edits" class="add select" label="Select" severity="secondary" @click="selecting = true" />
+        <template v-if="session.edits">
+          <Button class="add select" label="Select" severity="secondary" @click="panel = 'select'" />
+          <Button class="add decide" label="Suggestions" severity="secondary" @click="panel = 'decide'" />
+        </template>
       </template>
       <MapControls
         :data="dataBox !== null"
@@ -313,6 +316,9 @@ idle-map {
 }
 .select {
   top: 56px;
+}
+.decide {
+  top: 100px;
 }
 .panel-button {
   display: none;

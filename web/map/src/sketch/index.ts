@@ -10,3 +10,4 @@ export {
   type SketchShape,
 } from './shape'
 export { type Corner, Sketch, type SketchEvents } from './sketch'
+export { snapToNear } from './snap'

@@ -163,7 +163,7 @@ export class Sketch extends EventTarget implements Overlay {
     const { held } = this
     if (!held) return false
     held.moved ||= !near(held.from, p.at)
-    if (held.moved) this.put(held.corner, unproject(this.toMap(p.at)), true)
+    if (held.moved) this.put(held.corner, this.map.positionAt(p.at), true)
     return true
   }
 
