@@ -34,6 +34,7 @@ type contest struct {
 	mu           sync.Mutex
 	acknowledged map[uint64]string // what was acknowledged, by the number of the change
 	refused      int               // with 503 and a time to come again
+	accepted     int               // of what was acknowledged, suggestions
 }
 
 const contested = 4 // items
@@ -69,7 +70,11 @@ func TestManyEditTheSame(t *testing.T) {
 	for n := range 6 {
 		clients.Go(func() { c.count(rand.New(rand.NewPCG(uint64(n), 1))) })
 	}
+	for n := range 2 {
+		clients.Go(func() { c.suggestAndAccept(rand.New(rand.NewPCG(uint64(n), 2))) })
+	}
 	c.until("edits to go on", 40)
+	c.untilAccepted("suggestions to be accepted", 5)
 
 	// A service is killed, and another takes its place.
 	second := c.services[1].Load()
@@ -91,6 +96,7 @@ func TestManyEditTheSame(t *testing.T) {
 	}
 	server.start()
 	c.until("edits after the database was away", 40)
+	c.untilAccepted("suggestions to be accepted after that", 5)
 	c.stop.Store(true)
 	clients.Wait()
 	c.check(heard, listening)
@@ -101,24 +107,15 @@ func TestManyEditTheSame(t *testing.T) {
 func (c *contest) count(r *rand.Rand) {
 	for !c.stop.Load() {
 		id := fmt.Sprint("c", r.IntN(contested))
-		status, header, body := c.send(r, http.MethodGet, id, "", "", "")
-		var item struct{ Properties struct{ N int } }
-		if status != 200 || json.Unmarshal([]byte(body), &item) != nil {
+		tag, n, seen := c.look(r, id)
+		if !seen {
 			continue
 		}
-		patch := fmt.Sprintf(`{"properties":{"n":%d}}`, item.Properties.N+1)
+		patch := fmt.Sprintf(`{"properties":{"n":%d}}`, n+1)
 		name := uuid.NewString()
-		for status = 0; status == 0 || status >= 500; {
-			var answered http.Header
-			status, answered, _ = c.send(r, http.MethodPatch, id, patch, header.Get("ETag"), name)
-			if status == 503 && answered.Get("Retry-After") != "" {
-				c.mu.Lock()
-				c.refused++
-				c.mu.Unlock()
-			}
-			if status == 200 {
-				c.acknowledge(answered.Get("Change-Number"), fmt.Sprintf("%s=%d", id, item.Properties.N+1))
-			}
+		status, answered, _ := c.insist(r, request{http.MethodPatch, "/items/" + id, patch, tag, name})
+		if status == 200 {
+			c.acknowledge(answered.Get("Change-Number"), fmt.Sprintf("%s=%d", id, n+1))
 		}
 		if status != 200 && status != 412 {
 			c.t.Errorf("a step of %s is answered with %d", id, status)
@@ -126,21 +123,98 @@ func (c *contest) count(r *rand.Rand) {
 	}
 }
 
+// suggestAndAccept counts up as count does, by suggestions that are accepted. A suggestion is never
+// carried out twice: whoever is told that it was decided on before looks what became of it.
+func (c *contest) suggestAndAccept(r *rand.Rand) {
+	for !c.stop.Load() {
+		id := fmt.Sprint("c", r.IntN(contested))
+		tag, n, seen := c.look(r, id)
+		if !seen {
+			continue
+		}
+		edit := fmt.Sprintf(`{"op":"patch","id":%q,"patch":{"properties":{"n":%d}}}`, id, n+1)
+		status, _, body := c.send(r, request{http.MethodPost, "/suggestions", edit, "", ""})
+		var made api.Suggestion
+		if status != 201 || json.Unmarshal([]byte(body), &made) != nil {
+			continue // one whose answer was lost stays open
+		}
+		one := "/suggestions/" + made.ID
+		step := fmt.Sprintf("%s=%d", id, n+1)
+		switch status, header, _ := c.insist(r, request{http.MethodPost, one + "/accept", "{}", tag, ""}); status {
+		case 200:
+			c.accept(header.Get("Change-Number"), step)
+		case 409:
+			_, _, body := c.insist(r, request{http.MethodGet, one, "", "", ""})
+			if err := json.Unmarshal([]byte(body), &made); err != nil || made.State != "accepted" {
+				c.t.Errorf("a suggestion that nobody else decides on is %q (%v)", made.State, err)
+				continue
+			}
+			c.accept(strconv.FormatUint(made.Change, 10), step)
+		case 412:
+			c.insist(r, request{http.MethodPost, one + "/decline", `{"word":"too late"}`, "", ""})
+		default:
+			c.t.Errorf("accepting a step of %s is answered with %d", id, status)
+		}
+	}
+}
+
+func (c *contest) accept(number, step string) {
+	c.acknowledge(number, step)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.accepted++
+}
+
+// look returns the tag and the number of an item, if a service answers.
+func (c *contest) look(r *rand.Rand, id string) (tag string, n int, seen bool) {
+	status, header, body := c.send(r, request{http.MethodGet, "/items/" + id, "", "", ""})
+	var item struct{ Properties struct{ N int } }
+	if status != 200 || json.Unmarshal([]byte(body), &item) != nil {
+		return "", 0, false
+	}
+	return header.Get("ETag"), item.Properties.N, true
+}
+
+// A request is what is asked of a collection.
+type request struct {
+	method, path, body string
+	tag, name          string // that it is made under; "" for none
+}
+
+// insist sends a request until it is answered.
+func (c *contest) insist(r *rand.Rand, q request) (status int, header http.Header, body string) {
+	for status == 0 || status >= 500 {
+		status, header, body = c.send(r, q)
+		if status == 503 && header.Get("Retry-After") != "" {
+			c.mu.Lock()
+			c.refused++
+			c.mu.Unlock()
+		}
+	}
+	return status, header, body
+}
+
 // send sends a request to any of the services; the status is 0 if that does not answer.
-func (c *contest) send(r *rand.Rand, method, id, body, tag, name string) (int, http.Header, string) {
-	url := c.services[r.IntN(len(c.services))].Load().url + "/api/collections/huts/items/" + id
-	q, err := http.NewRequestWithContext(context.Background(), method, url, strings.NewReader(body))
+func (c *contest) send(r *rand.Rand, q request) (int, http.Header, string) {
+	url := c.services[r.IntN(len(c.services))].Load().url + "/api/collections/huts" + q.path
+	asked, err := http.NewRequestWithContext(context.Background(), q.method, url, strings.NewReader(q.body))
 	if err != nil {
 		c.t.Error(err)
 		return 0, nil, ""
 	}
-	q.Header.Set("Authorization", "Bearer "+c.key)
-	if method == http.MethodPatch {
-		q.Header.Set("Content-Type", "application/merge-patch+json")
-		q.Header.Set("If-Match", tag)
-		q.Header.Set("Idempotency-Key", name)
+	headers := map[string]string{"Authorization": "Bearer " + c.key, "If-Match": q.tag, "Idempotency-Key": q.name}
+	switch {
+	case q.method == http.MethodPatch:
+		headers["Content-Type"] = "application/merge-patch+json"
+	case q.body != "":
+		headers["Content-Type"] = "application/json"
 	}
-	answer, err := c.asked.Do(q)
+	for name, value := range headers {
+		if value != "" {
+			asked.Header.Set(name, value)
+		}
+	}
+	answer, err := c.asked.Do(asked)
 	if err != nil {
 		return 0, nil, ""
 	}
@@ -169,6 +243,14 @@ func (c *contest) acknowledge(number, step string) {
 func (c *contest) until(what string, more int) {
 	c.t.Helper()
 	count := func() int { c.mu.Lock(); defer c.mu.Unlock(); return len(c.acknowledged) }
+	before := count()
+	polltest.Until(c.t, what, func() bool { return count() >= before+more })
+}
+
+// untilAccepted waits for so many more suggestions that were accepted.
+func (c *contest) untilAccepted(what string, more int) {
+	c.t.Helper()
+	count := func() int { c.mu.Lock(); defer c.mu.Unlock(); return c.accepted }
 	before := count()
 	polltest.Until(c.t, what, func() bool { return count() >= before+more })
 }
@@ -223,7 +305,8 @@ func (c *contest) check(heard *[]api.ChangeEvent, stopListening func()) {
 			}
 		}
 	}
-	c.t.Logf("%d steps were acknowledged, %d were refused for a while", len(c.acknowledged), c.refused)
+	c.t.Logf("%d steps were acknowledged, %d of them suggestions, and %d were refused for a while", len(c.acknowledged),
+		c.accepted, c.refused)
 	last := map[string]uint64{}
 	polltest.Until(c.t, "the listener to have heard all", func() bool {
 		c.mu.Lock()

@@ -124,6 +124,9 @@ const (
 	forgetEvery  = 10 * time.Minute
 	// suggestionsKept is how long suggestions can be looked up once they are decided.
 	suggestionsKept = 365 * 24 * time.Hour
+	// picturesKept is how long pictures are kept that nothing names, so that an edit that waits on a
+	// device still finds its own.
+	picturesKept = 30 * 24 * time.Hour
 )
 
 // forget takes old changes out of the history every now and then, unless they are kept for good,
@@ -138,6 +141,9 @@ func (r *Replica) forget(ctx context.Context, keep time.Duration) {
 		}
 		if err == nil {
 			err = r.store.PurgeCollections(ctx, time.Now().Add(-r.keepDeleted))
+		}
+		if err == nil {
+			_, err = r.store.ForgetPictures(ctx, time.Now().Add(-picturesKept))
 		}
 		if err == nil {
 			if keep > 0 {

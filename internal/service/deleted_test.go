@@ -98,6 +98,10 @@ func TestDeletedCollectionsComeBack(t *testing.T) {
 		must[Summary](t)(one.CreateCollection(t.Context(), store.Collection{ID: id, NameProperty: "name", Title: "Huts"}))
 		must[importing.Report](t)(one.Import(t.Context(), id, strings.NewReader(many(n, "hut")), importing.Options{}))
 		must[Edited](t)(one.EditItem(t.Context(), id, Ask{Op: OpReplace, ID: "1", If: Condition{There: true}}, nil))
+		suggested := Proposal{Ask: Ask{Op: OpDelete, ID: "1", If: Condition{There: true}}, Sender: "guest"}
+		if _, _, err := one.Suggest(t.Context(), id, suggested); err != nil {
+			t.Fatal(err)
+		}
 		before := contents(t, one, id)
 		if err := one.DeleteCollection(t.Context(), id); err != nil {
 			t.Fatal(err)
@@ -124,6 +128,10 @@ func TestDeletedCollectionsComeBack(t *testing.T) {
 			if now := contents(t, s, id+"-back"); !maps.Equal(now, before) {
 				t.Errorf("%d items are back, want %d", len(now), len(before))
 			}
+		}
+		waiting, _, err := two.Suggestions(t.Context(), id+"-back", SuggestionQuery{State: store.SuggestionOpen, Limit: 9})
+		if err != nil || len(waiting) != 1 || waiting[0].Now == nil {
+			t.Errorf("of what was suggested there is %+v, %v", waiting, err)
 		}
 		// Its history is there, and can be taken back.
 		page := must[HistoryPage](t)(two.History(t.Context(), HistoryQuery{Collections: []string{id + "-back"}, Item: "1",
@@ -153,6 +161,7 @@ func TestDeletedCollectionsComeBack(t *testing.T) {
 	if err := one.store.PurgeCollections(t.Context(), time.Now().Add(time.Minute)); err != nil {
 		t.Fatal(err)
 	}
+	connect(t, dsn)("DO $$ BEGIN ASSERT (SELECT count(*) = 0 FROM suggestions); END $$")
 	err := one.store.View(t.Context(), func(v *store.View) error {
 		return v.AllFeatures(t.Context(), func(_ context.Context, b store.Batch) error {
 			t.Errorf("%d features are left", len(b.Features))

@@ -55,10 +55,10 @@ func (s *Store) UpdateCollection(
 	})
 }
 
-// DeleteCollection takes out the collection with the given key, its suggestions and what is known
-// of its imports, or returns ErrNoCollection. It waits for an import that is being written into
-// it. Its features, about how many the caller knows, stay where they are, so that it can be brought back: see
-// RestoreCollection.
+// DeleteCollection takes out the collection with the given key and what is known of its imports, or
+// returns ErrNoCollection. It waits for an import that is being written into it. Its features, about how
+// many the caller knows, its suggestions and its pictures stay where they are, so that it can be brought
+// back: see RestoreCollection.
 func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64, features int) (*Change, error) {
 	_, change, err := s.writeCollection(
 		ctx,
@@ -81,9 +81,6 @@ func (s *Store) DeleteCollection(ctx context.Context, by Origin, key int64, feat
 				return nil, nil, ErrImporting
 			}
 			if err := keepDeleted(tx, by, old, features, change); err != nil {
-				return nil, nil, err
-			}
-			if err := tx.Exec("DELETE FROM suggestions WHERE collection_key = ?", key).Error; err != nil {
 				return nil, nil, err
 			}
 			if err := tx.Exec("DELETE FROM imports WHERE collection_key = ? AND ended_at IS NOT NULL",

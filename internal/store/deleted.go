@@ -137,8 +137,10 @@ func (s *Store) PurgeCollections(ctx context.Context, before time.Time) error {
 	var keys []int64
 	err = db.Raw(`WITH RECURSIVE k AS ((SELECT min(collection_key) AS key FROM features) UNION ALL
 		SELECT (SELECT min(collection_key) FROM features WHERE collection_key > k.key) FROM k WHERE k.key IS NOT NULL)
-		SELECT key FROM k WHERE key IS NOT NULL AND NOT EXISTS (SELECT FROM collections c WHERE c.key = k.key)
-		AND NOT EXISTS (SELECT FROM deleted_collections d WHERE d.key = k.key)`).Scan(&keys).Error
+		SELECT key FROM (SELECT key FROM k UNION SELECT collection_key FROM pictures UNION
+			SELECT collection_key FROM suggestions) o
+		WHERE key IS NOT NULL AND NOT EXISTS (SELECT FROM collections c WHERE c.key = o.key)
+		AND NOT EXISTS (SELECT FROM deleted_collections d WHERE d.key = o.key)`).Scan(&keys).Error
 	if err != nil {
 		return fmt.Errorf("purging collections: %w", err)
 	}
@@ -150,9 +152,10 @@ func (s *Store) PurgeCollections(ctx context.Context, before time.Time) error {
 	return nil
 }
 
-// purge takes out the features of a collection and what was done to each.
+// purge takes out the features of a collection, what was done to each, and what is kept beside them.
 func (s *Store) purge(ctx context.Context, key int64) error {
 	for _, rows := range []string{
+		"DELETE FROM suggestions WHERE key = ANY (ARRAY(SELECT key FROM suggestions WHERE collection_key = ? LIMIT ?))",
 		"DELETE FROM pictures WHERE id = ANY (ARRAY(SELECT id FROM pictures WHERE collection_key = ? LIMIT ?))",
 		"DELETE FROM features WHERE ctid = ANY (ARRAY(SELECT ctid FROM features WHERE collection_key = ? LIMIT ?))",
 		"DELETE FROM merged WHERE ctid = ANY (ARRAY(SELECT d.ctid FROM merged d JOIN merges m ON m.key = d.merge_key " +

@@ -330,6 +330,10 @@ var migrations = []*gormigrate.Migration{
 		`ALTER TABLE merged DROP CONSTRAINT merged_op_check`,
 		`ALTER TABLE merged ADD CONSTRAINT merged_op_check CHECK (op IN ('create', 'replace', 'delete'))`,
 	)},
+	{ID: "0018-unwanted-pictures", Migrate: statements(
+		// When a picture was brought last, or found to be named by something.
+		`ALTER TABLE pictures ADD COLUMN wanted_at timestamptz NOT NULL DEFAULT now()`,
+	)},
 }
 
 // ownTables are the tables that the migrations make.

@@ -48,7 +48,7 @@ func (s *Store) AddPicture(ctx context.Context, p Picture, most int64) (kept Pic
 		}
 		if len(same) > 0 {
 			kept = same[0]
-			return nil
+			return tx.Exec("UPDATE pictures SET wanted_at = now() WHERE id = ?", kept.ID).Error
 		}
 		var used int64
 		err = tx.Raw("SELECT coalesce(sum(bytes), 0) FROM pictures WHERE collection_key = ?", p.CollectionKey).Row().
@@ -95,4 +95,35 @@ func (s *Store) DeletePicture(ctx context.Context, collection int64, id string) 
 		return ErrNoPicture
 	}
 	return gone.Error
+}
+
+// ForgetPictures takes out the pictures that nothing has named since a time: no feature as it is or was, as
+// far as the history reaches, and no suggestion. It looks through all of these, so it does that only if
+// there is a picture of which nobody has known since then that it is wanted.
+func (s *Store) ForgetPictures(ctx context.Context, since time.Time) (forgotten int64, err error) {
+	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var due bool
+		err := tx.Raw("SELECT EXISTS (SELECT FROM pictures WHERE wanted_at < ?)", since).Row().Scan(&due)
+		if err != nil || !due {
+			return err
+		}
+		if err := tx.Exec("SET LOCAL statement_timeout = '" + mergeTimeout + "'").Error; err != nil {
+			return err
+		}
+		err = tx.Exec(`UPDATE pictures SET wanted_at = now() WHERE id IN (SELECT named[1] COLLATE "C" FROM (
+				SELECT properties::text AS text FROM features UNION ALL SELECT before::text FROM changes UNION ALL
+				SELECT before::text FROM merged UNION ALL SELECT edit::text FROM suggestions) t
+			CROSS JOIN LATERAL regexp_matches(t.text, '/pictures/([0-9a-zA-Z_-]+)', 'g') AS named
+			WHERE t.text LIKE '%/pictures/%')`).Error
+		if err != nil {
+			return err
+		}
+		gone := tx.Exec("DELETE FROM pictures WHERE wanted_at < ?", since)
+		forgotten = gone.RowsAffected
+		return gone.Error
+	})
+	if err != nil {
+		return 0, fmt.Errorf("forgetting pictures: %w", err)
+	}
+	return forgotten, nil
 }
