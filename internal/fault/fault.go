@@ -134,6 +134,9 @@ func Explain(err error, collection, item string) error {
 		return &ConflictError{What: "item", ID: item}
 	case errors.Is(err, store.ErrOtherRetry):
 		return &RetryError{}
+	case errors.Is(err, store.ErrTooLarge):
+		return invalid.New("edits", "are of items that have more than %d MiB together", store.MaxBatchBytes>>20).
+			Wanted("fewer at once")
 	case errors.Is(err, store.ErrChanged):
 		return &ChangedError{What: "item", ID: item}
 	case store.TroubleOf(err) == store.Refused:

@@ -2,6 +2,7 @@ package replica
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"sync/atomic"
@@ -141,13 +142,14 @@ func (q *writeQueue) run() {
 }
 
 // commit carries out a group of writes and answers them. It works to its end even if a
-// caller has given up: others share the transaction. A write that the database refuses is
-// set apart, so that the others are carried out.
+// caller has given up: others share the transaction. A write that the database refuses, or that is about
+// too large features, is set apart, so that the others are carried out.
 func (q *writeQueue) commit(group []*pendingWrite) {
 	ctx, cancel := context.WithTimeout(q.hard, commitTimeout)
 	defer cancel()
 	outcomes, err := q.apply(ctx, group)
-	if err != nil && len(group) > 1 && store.TroubleOf(err) == store.Refused {
+	apart := errors.Is(err, store.ErrTooLarge) || store.TroubleOf(err) == store.Refused
+	if err != nil && len(group) > 1 && apart {
 		half := len(group) / 2
 		q.commit(group[:half])
 		q.commit(group[half:])

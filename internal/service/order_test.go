@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
 	"idlebeacon/internal/core/feature"
@@ -151,4 +152,35 @@ func TestSortedListings(t *testing.T) {
 		page.More {
 		t.Errorf("beyond the end: %v", page)
 	}
+}
+
+// TestEditsOfLargeItems has more asked for at once than is read of items, beside what is not too much.
+func TestEditsOfLargeItems(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
+	const items = store.MaxBatchBytes/1_000_000 + 1
+	connect(t, dsn)(fmt.Sprintf(`INSERT INTO features (collection_key, id, lon, lat, properties, change)
+		SELECT key, i, 0, 0, json_build_object('text', repeat('a', 1000000)), 1
+		FROM collections, generate_series(1, %d) i`, items))
+	patch := must[feature.Patch](t)(feature.ParsePatch([]byte(`{"properties":{"n":1}}`)))
+	var asks []Ask
+	for i := range items {
+		asks = append(asks, Ask{Op: OpPatch, ID: fmt.Sprint(i + 1), Patch: patch, If: Condition{There: true}})
+	}
+	var together sync.WaitGroup
+	for range 3 {
+		together.Go(func() {
+			var input *invalid.Error
+			if _, err := s.EditItems(t.Context(), "c", asks, nil); !errors.As(err, &input) {
+				t.Errorf("%d items at once: %v", items, err)
+			}
+		})
+		together.Go(func() {
+			if edited, err := s.EditItems(t.Context(), "c", asks[:2], nil); err != nil || len(edited) != 2 {
+				t.Errorf("two of them: %d items, %v", len(edited), err)
+			}
+		})
+	}
+	together.Wait()
 }

@@ -230,6 +230,7 @@ type featureRow struct {
 	Properties    []byte
 	Change        uint64
 	MadeBy        string // "" if an import brought it
+	Together      int64  // of those that are read for edits: how many bytes all of them have
 }
 
 // featureColumns are the columns of a featureRow, from the table of features as f. Features of
