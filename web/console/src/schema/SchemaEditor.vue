@@ -195,11 +195,11 @@ const itemIn = (id: string) => ({
         <span v-else-if="dirty" role="status" class="soft">Not saved yet</span>
       </div>
       <div v-if="report" class="report" role="status">
-        <p v-if="report.failing === 0">All {{ counted(report.checked, 'item is', 'items are') }} so.</p>
+        <p v-if="report.failing === 0">All {{ counted(report.checked, 'item fits', 'items fit') }}.</p>
         <template v-else>
           <p
             >{{ counted(report.failing, 'item', 'items') }} of {{ report.checked.toLocaleString('en') }}
-            {{ report.failing === 1 ? 'is' : 'are' }} not so:</p
+            {{ report.failing === 1 ? 'does' : 'do' }} not fit:</p
           >
           <ul>
             <li v-for="i in report.items.slice(0, 20)" :key="i.id">

@@ -113,11 +113,11 @@ function without<T>(all: Record<string, T>, name: string): Record<string, T> {
   return rest
 }
 
-/** Reads the values to choose from: numbers as numbers if all are. */
+/** Reads the values to choose from: as numbers if all are, and nothing of how they are written is lost. */
 export function choicesOf(text: string): unknown[] {
   const all = text
     .split('\n')
     .map((line) => line.trim())
     .filter((line) => line !== '')
-  return all.every((line) => Number.isFinite(Number(line))) ? all.map(Number) : all
+  return all.every((line) => String(Number(line)) === line) ? all.map(Number) : all
 }
