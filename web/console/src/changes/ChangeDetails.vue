@@ -57,41 +57,46 @@ const placed = computed(() => {
 </script>
 
 <template>
-  <div class="details">
-    <figure v-if="placed">
-      <BeforeAfterMap
-        :was="geometryOf(change.was)"
-        :is="geometryOf(change.is)"
-        label="Small map: where it was, grey, and where it is, red"
-      />
-      <figcaption v-if="moved">{{ moved }}</figcaption>
-    </figure>
-    <table v-if="rows.length > 0">
-      <thead>
-        <tr>
-          <th>Member</th>
-          <th>Before</th>
-          <th>After</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="r in rows" :key="r.name">
-          <th dir="auto">{{ r.name }}</th>
-          <td dir="auto"
-            ><del v-if="r.was !== null">{{ r.was }}</del
-            ><span v-else class="soft">—</span></td
-          >
-          <td dir="auto"
-            ><ins v-if="r.is !== null">{{ r.is }}</ins
-            ><span v-else class="soft">—</span></td
-          >
-        </tr>
-      </tbody>
-    </table>
-  </div>
+  <div class="around"
+    ><div class="details">
+      <figure v-if="placed">
+        <BeforeAfterMap
+          :was="geometryOf(change.was)"
+          :is="geometryOf(change.is)"
+          label="Small map: where it was, grey, and where it is, red"
+        />
+        <figcaption v-if="moved">{{ moved }}</figcaption>
+      </figure>
+      <table v-if="rows.length > 0">
+        <thead>
+          <tr>
+            <th>Member</th>
+            <th>Before</th>
+            <th>After</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in rows" :key="r.name">
+            <th dir="auto">{{ r.name }}</th>
+            <td dir="auto"
+              ><del v-if="r.was !== null">{{ r.was }}</del
+              ><span v-else class="soft">—</span></td
+            >
+            <td dir="auto"
+              ><ins v-if="r.is !== null">{{ r.is }}</ins
+              ><span v-else class="soft">—</span></td
+            >
+          </tr>
+        </tbody>
+      </table>
+    </div></div
+  >
 </template>
 
 <style scoped>
+.around {
+  container-type: inline-size;
+}
 .details {
   display: flex;
   align-items: flex-start;
@@ -109,6 +114,18 @@ td {
   vertical-align: top;
   overflow-wrap: anywhere;
 }
+thead th {
+  overflow-wrap: normal;
+}
+@container (max-width: 340px) {
+  table {
+    font-size: 0.85rem;
+  }
+  th,
+  td {
+    padding-inline-end: 0.45rem;
+  }
+}
 tbody th {
   font-weight: 400;
   color: var(--soft);
@@ -119,6 +136,5 @@ ins {
 }
 figure {
   margin: 0;
-  text-align: center;
 }
 </style>

@@ -103,11 +103,13 @@ const decline = () => decide(() => declineSuggestion(s.value, word.value.trim())
         :aria-label="`Choose: ${what}`"
         @change="emit('choose', ($event.target as HTMLInputElement).checked)"
       />
-      <b dir="auto">{{ what }}</b>
-      <span class="soft" dir="auto"
-        >{{ collection?.title ?? s.collection }} · {{ s.by || s.actor || 'a guest' }} ·
-        <time :datetime="s.made_at">{{ momentText(s.made_at) }}</time></span
-      >
+      <span class="what">
+        <b dir="auto">{{ what }}</b>
+        <span class="soft" dir="auto"
+          >{{ collection?.title ?? s.collection }} · {{ s.by || s.actor || 'a guest' }} ·
+          <time :datetime="s.made_at">{{ momentText(s.made_at) }}</time></span
+        >
+      </span>
     </header>
     <p v-if="s.note" class="note" dir="auto">“{{ s.note }}”</p>
     <ChangeDetails v-if="s.state === 'open'" :change="change" />
@@ -163,6 +165,11 @@ article > * + * {
   margin-top: 0.4rem;
 }
 header {
+  display: flex;
+  align-items: baseline;
+  gap: 0.7rem;
+}
+.what {
   display: flex;
   flex-wrap: wrap;
   align-items: baseline;
