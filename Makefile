@@ -48,7 +48,7 @@ check: build
 
 go-test: build
 	@scripts/install node postgresql chromium gcc jq
-	go test -timeout 25m ./...
+	go test -timeout 25m -parallel 3 ./...
 
 # What is concurrent, under the race detector. The tests in e2e build the program
 # with it themselves.

@@ -30,6 +30,9 @@ func (p *page) accessible(what string) {
 			p.t.Fatal(err)
 		}
 	}
+	// Colours that are on their way to others are not what is to be seen.
+	p.until("document.getAnimations().every(a => a.playState != 'running' || " +
+		"a.effect.getComputedTiming().iterations == Infinity)")
 	raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](checker, chromedp.EvalAwaitPromise))
 	if err != nil {
 		p.t.Fatalf("%s: %v", what, err)
@@ -46,6 +49,7 @@ func (p *page) accessible(what string) {
 // TestEverybodyCanUseThePages checks each page, in the light and in the dark, and what opens
 // over them.
 func TestEverybodyCanUseThePages(t *testing.T) {
+	t.Parallel()
 	service := demo(t)
 	for _, scheme := range []string{"light", "dark"} {
 		p := browse(t, 1280, 800, service.url+"/?lat=-38.4462&lon=-22.1020&zoom=16.8")
@@ -81,6 +85,7 @@ func TestEverybodyCanUseThePages(t *testing.T) {
 // TestPagesSayWhereOneIs follows titles and headings from page to page and back, and what is
 // said after a move.
 func TestPagesSayWhereOneIs(t *testing.T) {
+	t.Parallel()
 	p := browse(t, 1280, 800, demo(t).url)
 	p.until("map && total() == 2400 && document.title.startsWith('Map')")
 	p.rested()
@@ -110,6 +115,7 @@ func TestPagesSayWhereOneIs(t *testing.T) {
 
 // TestColoursAreChosen goes through the themes, which the map and the next visit follow.
 func TestColoursAreChosen(t *testing.T) {
+	t.Parallel()
 	p := browse(t, 1280, 800, demo(t).url)
 	p.until("map && total() == 2400")
 	p.rested()
@@ -131,6 +137,7 @@ func TestColoursAreChosen(t *testing.T) {
 
 // TestTextCanBeEnlarged doubles the size of the text: nothing is cut off at the side.
 func TestTextCanBeEnlarged(t *testing.T) {
+	t.Parallel()
 	service := demo(t)
 	p := browse(t, 1280, 800, service.url)
 	for _, path := range []string{"/", "/data/brindlemere/style", "/data/brindlemere/items"} {
@@ -148,6 +155,7 @@ const mapBudget = 130_000
 
 // TestMapPageIsLight adds up the scripts that the map page loads.
 func TestMapPageIsLight(t *testing.T) {
+	t.Parallel()
 	p := browse(t, 1280, 800, demo(t).url)
 	p.until("map && total() == 2400")
 	p.rested()
@@ -161,6 +169,7 @@ func TestMapPageIsLight(t *testing.T) {
 // TestColoursAreThere: what the styles of components refer to has a value, though the build leaves out parts of the
 // theme.
 func TestColoursAreThere(t *testing.T) {
+	t.Parallel()
 	service := demo(t)
 	p := browse(t, 1280, 800, service.url)
 	for _, path := range []string{"/", "/data/brindlemere/style", "/access"} {

@@ -47,6 +47,7 @@ func items(t *testing.T, c *client.Client, collection string) []api.Item {
 }
 
 func TestMarkersAddUpToThePlaces(t *testing.T) {
+	t.Parallel()
 	url := demo(t).url
 	for _, zoom := range []string{"0", "5", "9.5", "12", "16", "20"} {
 		out, errs, status := command(t, nil, nil, "markers", "--server", url, "--zoom", zoom, "--json")
@@ -69,6 +70,7 @@ func TestMarkersAddUpToThePlaces(t *testing.T) {
 }
 
 func TestNearAgreesWithBruteForce(t *testing.T) {
+	t.Parallel()
 	url := demo(t).url
 	all := items(t, connect(t, url), "brindlemere")
 	if len(all) != 2400 {
@@ -115,6 +117,7 @@ func TestNearAgreesWithBruteForce(t *testing.T) {
 }
 
 func TestImportByCommandLine(t *testing.T) {
+	t.Parallel()
 	p := start(t, filepath.Join(t.TempDir(), "data"), "serve")
 	env := []string{"IDLEBEACON_SERVER=" + p.url}
 	dir := t.TempDir()
@@ -203,6 +206,7 @@ func TestImportByCommandLine(t *testing.T) {
 
 // TestWhereOptionsComeFrom gives the limit of near in three places.
 func TestWhereOptionsComeFrom(t *testing.T) {
+	t.Parallel()
 	url := demo(t).url
 	config := filepath.Join(t.TempDir(), "config.yaml")
 	if err := os.WriteFile(config, []byte("limit: 4\nserver: "+url+"\n"), 0o644); err != nil {
@@ -252,6 +256,7 @@ func TestWhereOptionsComeFrom(t *testing.T) {
 }
 
 func TestWhatKeepsAServiceFromStarting(t *testing.T) {
+	t.Parallel()
 	busy, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -286,6 +291,7 @@ func TestWhatKeepsAServiceFromStarting(t *testing.T) {
 }
 
 func TestServiceWithADatabaseOfOnesOwn(t *testing.T) {
+	t.Parallel()
 	first := start(t, filepath.Join(t.TempDir(), "data"), "serve")
 	dsn := fmt.Sprintf("host='%s' user=idlebeacon dbname=idlebeacon", filepath.Join(first.data, "pg"))
 	unused := filepath.Join(t.TempDir(), "unused")
@@ -306,6 +312,7 @@ func TestServiceWithADatabaseOfOnesOwn(t *testing.T) {
 // TestNothingIsLost kills a service and its database while edits arrive, starts
 // again, and looks for every edit that was acknowledged.
 func TestNothingIsLost(t *testing.T) {
+	t.Parallel()
 	data := filepath.Join(t.TempDir(), "data")
 	p := start(t, data, "demo", "--places", "300")
 	c := connect(t, p.url)
@@ -366,6 +373,7 @@ func TestNothingIsLost(t *testing.T) {
 
 // TestDatabaseEndsWithItsService kills the service alone.
 func TestDatabaseEndsWithItsService(t *testing.T) {
+	t.Parallel()
 	data := filepath.Join(t.TempDir(), "data")
 	p := start(t, data, "serve")
 	if len(databases(t, data)) == 0 {

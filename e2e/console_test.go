@@ -17,6 +17,7 @@ import (
 )
 
 func TestMapPage(t *testing.T) {
+	t.Parallel()
 	service := demo(t)
 	p := browse(t, 1280, 800, service.url)
 	p.until("buttons().length > 5 && total() == 2400")
@@ -70,6 +71,7 @@ func TestMapPage(t *testing.T) {
 
 // TestAreasAndPaths picks an area and a path by pointer and keyboard.
 func TestAreasAndPaths(t *testing.T) {
+	t.Parallel()
 	service := demo(t)
 	shapes, err := connect(t, service.url).Shapes(t.Context(), "waters", client.ShapesOptions{
 		Selection: client.Selection{Categories: []string{"no-anchor area"}}, Box: client.Box(geo.World), Zoom: 14,
@@ -107,6 +109,7 @@ func TestAreasAndPaths(t *testing.T) {
 }
 
 func TestClustersOpenAndPlacesTell(t *testing.T) {
+	t.Parallel()
 	service := demo(t)
 	p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=10.5")
 	p.until("buttons().length > 3")
@@ -170,6 +173,7 @@ func TestClustersOpenAndPlacesTell(t *testing.T) {
 }
 
 func TestKeyboardAlone(t *testing.T) {
+	t.Parallel()
 	p := browse(t, 1280, 800, demo(t).url)
 	p.until("total() == 2400")
 	_, lon, zoom := p.rested()
@@ -194,6 +198,7 @@ func TestKeyboardAlone(t *testing.T) {
 }
 
 func TestPinchDoubleClickAndButtons(t *testing.T) {
+	t.Parallel()
 	p := browse(t, 1280, 800, demo(t).url+"/?lat=-38.5&lon=-22&zoom=11")
 	p.until("buttons().length > 3")
 	p.rested()
@@ -232,6 +237,7 @@ func TestPinchDoubleClickAndButtons(t *testing.T) {
 
 // TestDataThatChanges has its own service, with data that others change.
 func TestDataThatChanges(t *testing.T) {
+	t.Parallel()
 	service := start(t, t.TempDir()+"/data", "serve")
 	p := browse(t, 1280, 800, service.url)
 	p.until("text().includes('There are no collections yet') && document.querySelector('aside a[href=\"/data\"]')")
@@ -287,6 +293,7 @@ func TestDataThatChanges(t *testing.T) {
 }
 
 func TestNarrowAndDark(t *testing.T) {
+	t.Parallel()
 	p := browse(t, 390, 844, "about:blank")
 	p.prefer("prefers-color-scheme", "dark", "prefers-reduced-motion", "reduce")
 	p.do(chromedp.Navigate(demo(t).url))

@@ -29,6 +29,7 @@ const ownMap = `(() => {
 
 // TestMapElementByItself uses the element as an app does that has neither service nor console.
 func TestMapElementByItself(t *testing.T) {
+	t.Parallel()
 	p := browse(t, 1280, 800, demo(t).url)
 	p.until("map && total() == 2400")
 	p.rested()

@@ -105,6 +105,7 @@ func TestFilesOnTheCommandLine(t *testing.T) {
 // TestAKilledImportLeavesNothing kills the service when most of a large file has been
 // sent.
 func TestAKilledImportLeavesNothing(t *testing.T) {
+	t.Parallel()
 	data := filepath.Join(t.TempDir(), "data")
 	p := start(t, data, "serve")
 	c := connect(t, p.url)

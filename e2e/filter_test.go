@@ -14,6 +14,7 @@ import (
 )
 
 func TestCategoriesAndConditionsInTheConsole(t *testing.T) {
+	t.Parallel()
 	service := demo(t)
 	c := connect(t, service.url)
 	counts := func(s client.Selection) int {
@@ -91,6 +92,7 @@ func TestCategoriesAndConditionsInTheConsole(t *testing.T) {
 // TestClustersShowWhatTheyCover points at a cluster and looks for its outline among
 // what the page asks for, and for its colour on the map.
 func TestClustersShowWhatTheyCover(t *testing.T) {
+	t.Parallel()
 	p := browse(t, 1280, 800, demo(t).url+"/?lat=-38.44&lon=-22.09&zoom=11")
 	p.until("buttons().length > 3")
 	p.rested()
@@ -109,6 +111,7 @@ func TestClustersShowWhatTheyCover(t *testing.T) {
 
 // TestManyPlacesOnOneSpot picks one of more places than are listed at first.
 func TestManyPlacesOnOneSpot(t *testing.T) {
+	t.Parallel()
 	service := start(t, t.TempDir()+"/data", "serve")
 	var file strings.Builder
 	file.WriteString("id,name,lat,lon\n")
@@ -135,6 +138,7 @@ func TestManyPlacesOnOneSpot(t *testing.T) {
 }
 
 func TestChoosingOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	service := demo(t)
 	run := func(args ...string) string {
 		t.Helper()

@@ -17,6 +17,7 @@ import (
 // TestTwoLayersGather has a second dense collection over the land of the first. Their places have
 // markers together, which never cover each other; the map asks once for both.
 func TestTwoLayersGather(t *testing.T) {
+	t.Parallel()
 	p := start(t, filepath.Join(t.TempDir(), "data"), "demo")
 	c := connect(t, p.url)
 	// A third of the shops stand just where a mooring is.

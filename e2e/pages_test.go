@@ -20,6 +20,7 @@ func asked(text string) string {
 // TestFileWithMirroredHalves imports a file of which half is swapped: the page shows both
 // halves, asks which is right, and swaps the other.
 func TestFileWithMirroredHalves(t *testing.T) {
+	t.Parallel()
 	service := start(t, t.TempDir(), "serve")
 	c := connect(t, service.url)
 	p := browse(t, 1280, 800, service.url+"/data")
@@ -69,6 +70,7 @@ func TestFileWithMirroredHalves(t *testing.T) {
 // TestMapKeepsUp interrupts motions, holds keys, hides the map and moves a place below its
 // popup.
 func TestMapKeepsUp(t *testing.T) {
+	t.Parallel()
 	service := start(t, t.TempDir(), "demo")
 	c := connect(t, service.url)
 	p := browse(t, 1280, 800, service.url+"/?lat=-38.4462&lon=-22.1020&zoom=16.8")
@@ -160,6 +162,7 @@ func TestMapKeepsUp(t *testing.T) {
 
 // TestManyCollections has more collections than a panel can show at once.
 func TestManyCollections(t *testing.T) {
+	t.Parallel()
 	service := start(t, t.TempDir(), "serve")
 	c := connect(t, service.url)
 	for i := range 12 {

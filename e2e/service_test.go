@@ -183,8 +183,8 @@ var (
 	sharedErr  error
 )
 
-// demo returns a service with the demo data that tests share. They must leave
-// its data as it is.
+// demo returns a service with the demo data that tests share. They must leave its data as they are;
+// those that change them for a while do not run in parallel.
 func demo(t *testing.T) *process {
 	t.Helper()
 	sharedOnce.Do(func() {

@@ -56,6 +56,7 @@ const allMarkers = "/api/collections/huts/markers?bbox=-180,-90,180,90&zoom=3"
 // TestTheDatabaseIsStartedAgain kills the database of a running service, twice: the map is
 // there meanwhile, and edits go on.
 func TestTheDatabaseIsStartedAgain(t *testing.T) {
+	t.Parallel()
 	data := filepath.Join(t.TempDir(), "data")
 	p := start(t, data, "serve", "--log-format", "json", "--access-log")
 	c := connect(t, p.url)
@@ -107,6 +108,7 @@ func TestTheDatabaseIsStartedAgain(t *testing.T) {
 // TestAStopEnds interrupts a service while somebody keeps the clock from it, so that an edit
 // cannot end, and hangs up on another.
 func TestAStopEnds(t *testing.T) {
+	t.Parallel()
 	for name, signal := range map[string]syscall.Signal{"SIGTERM": syscall.SIGTERM, "SIGHUP": syscall.SIGHUP} {
 		t.Run(name, func(t *testing.T) {
 			data := filepath.Join(t.TempDir(), "data")
@@ -160,6 +162,7 @@ func TestAStopEnds(t *testing.T) {
 // TestBackupAndRestore does what docs/OPERATING.md says of backups: a dump that goes into
 // another database while the service runs, and a copy of the files of one that is stopped.
 func TestBackupAndRestore(t *testing.T) {
+	t.Parallel()
 	server := primary(t)
 	server.do("createdb", "-h", "127.0.0.1", "-p", strconv.Itoa(server.port), "-U", "operator", "beacon")
 	p := start(t, t.TempDir(), "serve", "--dsn", server.dsn("beacon"), "--schema", "beacon")
@@ -263,6 +266,7 @@ func TestOptionsThatMakeNoSense(t *testing.T) {
 // TestAStartCanBeInterrupted interrupts a service at several moments of its first start, and
 // starts it on what was left.
 func TestAStartCanBeInterrupted(t *testing.T) {
+	t.Parallel()
 	data := filepath.Join(t.TempDir(), "data")
 	for _, reached := range []string{"lock", "pg.new", filepath.Join("pg", "PG_VERSION"), filepath.Join("pg",
 		"postmaster.pid")} {

@@ -31,6 +31,22 @@ export const theme = definePreset(usual, {
     },
   },
   components: {
+    button: {
+      colorScheme: {
+        light: {
+          root: {
+            danger: {
+              background: '{red.700}',
+              hoverBackground: '{red.800}',
+              activeBackground: '{red.900}',
+              borderColor: '{red.700}',
+              hoverBorderColor: '{red.800}',
+              activeBorderColor: '{red.900}',
+            },
+          },
+        },
+      },
+    },
     message: {
       colorScheme: {
         light: { warn: { color: '{yellow.900}' }, success: { color: '{green.800}' }, error: { color: '{red.800}' } },

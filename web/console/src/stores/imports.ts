@@ -49,6 +49,16 @@ export const useImports = defineStore('imports', () => {
     await refresh()
   }
 
+  /** Calls off an import whose sending was broken off: the service may have had all of the file just before. */
+  async function callOff(mine: (i: Import) => boolean): Promise<void> {
+    for (let looks = 0; looks < 3; looks++) {
+      const found = (await fetchImports(8).catch(() => [])).filter(mine)
+      if (found.length > 0 && found.every(ended)) return
+      for (const i of found) if (!ended(i)) await dismissImport(i.id).catch(() => {}) // it is gone already
+      await new Promise((resolve) => setTimeout(resolve, every))
+    }
+  }
+
   /**
    * Imports a file and waits until that is over; make is the collection that is made with it, or null where it is there. A stop while
    * it is being sent, and later, leaves nothing of it.
@@ -72,9 +82,15 @@ export const useImports = defineStore('imports', () => {
       tell({ name: 'Sending', share })
     }
     update(0)
+    const known = new Set((await fetchImports(8).catch(() => imports.value)).map((i) => i.id))
     let now: Import
     try {
+      broken.signal.throwIfAborted()
       now = await sendImport(file, into, make, options, update, broken.signal)
+    } catch (e) {
+      if (broken.signal.aborted)
+        await callOff((i) => !known.has(i.id) && i.file_name === file.name && i.collection === into)
+      throw e
     } finally {
       sending.value = sending.value.filter((s) => s.key !== key)
     }
