@@ -5,6 +5,7 @@ import (
 	"hash/maphash"
 	"iter"
 	"slices"
+	"time"
 
 	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/geo"
@@ -29,6 +30,8 @@ type View[M any] interface {
 	// Newest appends to dst, for each source, the newest change to anything that the markers of
 	// some squares, which lie in a row or a rectangle, depend on.
 	Newest(dst []uint64, first, last index.Cell) []uint64
+	// NewestNear is Newest for what lies in the squares or close by, on which nearly all of them depends.
+	NewestNear(dst []uint64, first, last index.Cell) []uint64
 	// InSquares calls yield with each marker that stands for a place in one of some squares of
 	// a rectangle, and with others near them, each with the cells whose places it stands for.
 	// If cut is set, the place has to lie in the box as well.
@@ -79,6 +82,7 @@ type square struct {
 	markers []squareMarker
 	places  int    // in the square
 	stamp   uint64 // the same for the same text, in this process
+	made    time.Time
 }
 
 // stampSeed is that of the stamps of this process.
@@ -94,7 +98,7 @@ type squareMarker struct {
 
 // size returns about how many bytes a square takes in memory.
 func (s *square) size() int64 {
-	n := 160 + 16*len(s.asOf) + len(s.text) + 64*len(s.markers)
+	n := 184 + 16*len(s.asOf) + len(s.text) + 64*len(s.markers)
 	for i := range s.markers {
 		n += 64 * len(s.markers[i].groups)
 	}
@@ -118,7 +122,7 @@ func (c *Squares[M]) Append(
 	all := make([][]*square, len(groups))
 	size := 0
 	for i, cells := range groups {
-		all[i] = c.squares(question, cells, len(groups) == 1, view, form)
+		all[i], _ = c.squares(question, cells, asked{cut: len(groups) == 1}, view, form)
 		for _, s := range all[i] {
 			size += len(s.text) + len(s.markers)*len(form.Between)
 		}
@@ -192,9 +196,15 @@ func (p *Piece) Append(dst []byte) []byte {
 	return dst
 }
 
+// Lag is for how long Pieces returns squares that may have changed because of what is further away.
+const Lag = 2 * time.Second
+
 // Pieces returns the squares of a view, whole, unless it ends within one. What it has of a square
 // along its edge, as boxes are rounded, does not count. The question is as for Append.
-func (c *Squares[M]) Pieces(question string, view View[M], form Form[M]) (all []Piece, done bool) {
+//
+// With each change many squares may differ, of which few do: those that it is close to. These are as the
+// view has them, or newer. Others may lag behind, and late is set; after Lag they are not late any more.
+func (c *Squares[M]) Pieces(question string, view View[M], form Form[M]) (all []Piece, late, done bool) {
 	for _, cells := range view.Squares() {
 		var inside []index.Cell // a rectangle as well
 		for _, cell := range cells {
@@ -202,14 +212,16 @@ func (c *Squares[M]) Pieces(question string, view View[M], form Form[M]) (all []
 			case view.Covers(inner):
 				inside = append(inside, cell)
 			case view.Overlaps(inner):
-				return nil, false
+				return nil, false, false
 			}
 		}
-		for i, s := range c.squares(question, inside, false, view, form) {
+		squares, some := c.squares(question, inside, asked{lagging: true}, view, form)
+		late = late || some
+		for i, s := range squares {
 			all = append(all, Piece{inside[i], s.places, s.stamp, s, form.Between})
 		}
 	}
-	return all, len(all) > 0
+	return all, late, len(all) > 0
 }
 
 // innerOf returns a cell without what is along its edge.
@@ -232,6 +244,16 @@ func rightFor[M any](s *square, view View[M], states, around []uint64, cell inde
 	return upTo(around, s.asOf) || upTo(view.Newest(nil, cell, cell), s.asOf)
 }
 
+// closeTo reports whether s, which is not right for a view, is so new that it can be taken all the same: it is
+// newer than the view, or what has changed since is not close to it, which is late.
+func closeTo[M any](s *square, view View[M], states []uint64, cell index.Cell) (close, late bool) {
+	if upTo(states, s.asOf) {
+		return true, false
+	}
+	late = time.Since(s.made) < Lag && upTo(s.newest, states) && upTo(view.NewestNear(nil, cell, cell), s.asOf)
+	return late, late
+}
+
 // upTo reports whether none of a is more than that of b.
 func upTo(a, b []uint64) bool {
 	for i := range a {
@@ -242,13 +264,21 @@ func upTo(a, b []uint64) bool {
 	return true
 }
 
-// squares returns the squares of one rectangle of a view, which may be its only one: those
-// that are kept and still right, the others anew, and right as far as they lie in the view.
-func (c *Squares[M]) squares(question string, cells []index.Cell, only bool, view View[M], form Form[M]) []*square {
+// asked says how squares are to be.
+type asked struct {
+	cut     bool // they may be cut off where the view ends, if most are made anew
+	lagging bool // those that are close to right will do
+}
+
+// squares returns the squares of one rectangle of a view: those that are kept and still right, the others
+// anew, and right as far as they lie in the view. It reports whether some are late.
+func (c *Squares[M]) squares(
+	question string, cells []index.Cell, how asked, view View[M], form Form[M],
+) (found []*square, late bool) {
 	if len(cells) == 0 {
-		return nil
+		return nil, false
 	}
-	found := make([]*square, len(cells))
+	found = make([]*square, len(cells))
 	step := view.Step()
 	states, newest := view.States(nil), view.Newest(nil, cells[0], cells[len(cells)-1]) // near any of them
 	var missing []index.Cell
@@ -258,14 +288,20 @@ func (c *Squares[M]) squares(question string, cells []index.Cell, only bool, vie
 			found[i] = s
 			continue
 		}
+		if there && how.lagging {
+			if near, behind := closeTo(s, view, states, cell); near {
+				found[i], late = s, late || behind
+				continue
+			}
+		}
 		missing = append(missing, cell)
 	}
 	if len(missing) == 0 {
-		return found
+		return found, late
 	}
 	// What lies along the edge is worked out whole, to be kept, if it is little beside
 	// what is there; a view that is all new should not cost more than what is in it.
-	cut := only && 2*len(missing) > len(cells)
+	cut := how.cut && 2*len(missing) > len(cells)
 	made := makeSquares(missing, cut, view, form)
 	for i, cell := range cells {
 		if found[i] == nil {
@@ -275,15 +311,16 @@ func (c *Squares[M]) squares(question string, cells []index.Cell, only bool, vie
 			}
 		}
 	}
-	return found
+	return found, late
 }
 
 // makeSquares works out some squares of one rectangle of a view, cut off where the view
 // ends or whole.
 func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]) map[index.Cell]*square {
 	made := map[index.Cell]*square{}
+	now := time.Now()
 	for _, cell := range cells {
-		made[cell] = &square{asOf: view.States(nil), newest: view.Newest(nil, cell, cell)}
+		made[cell] = &square{asOf: view.States(nil), newest: view.Newest(nil, cell, cell), made: now}
 	}
 	squareOf := func(c index.Cell) index.Cell {
 		up := c.Level - cells[0].Level

@@ -16,6 +16,7 @@ import (
 	"github.com/klauspost/compress/gzhttp"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/answers"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/invalid"
@@ -202,13 +203,18 @@ func (s *stream) begin(name, id string) {
 
 // view sends the answer of a view, if it is not the one that the listener has.
 func (s *stream) view(ctx context.Context, v *live.View) {
-	state := uint64(0)
+	var state live.State
 	if v.State != nil {
-		if state = v.State(ctx); state != 0 && state == v.Known {
+		state = v.State(ctx)
+		if state.All != 0 && state.All == v.Known.All {
+			return
+		}
+		if v.Pieces != nil && state.Near != 0 && state.Near == v.Known.Near && s.later(v) {
 			return
 		}
 	}
 	v.Known = state // or one that is older than the answer: then it is looked at once more
+	v.Late = time.Time{}
 	var wanted *wantedSquares
 	if v.Squares {
 		wanted = &wantedSquares{}
@@ -217,6 +223,10 @@ func (s *stream) view(ctx context.Context, v *live.View) {
 	answer := s.server.answerTo(ctx, s.request, v)
 	if wanted != nil && wanted.done {
 		s.squares(v, wanted)
+		if wanted.late {
+			v.Known.All = 0
+			s.later(v)
+		}
 		return
 	}
 	v.Pieces = nil
@@ -237,6 +247,20 @@ func (s *stream) view(ctx context.Context, v *live.View) {
 	fmt.Fprintf(&s.buffer, `{"name":%s,"status":%d,"etag":%s,"answer":`, name, answer.status, etag)
 	s.answer(answer.body)
 	s.buffer.WriteString("}\n\n")
+}
+
+// later leaves what has changed further away from a view until it has been late for a while, and reports
+// whether there is time for that.
+func (s *stream) later(v *live.View) bool {
+	now := time.Now()
+	if v.Late.IsZero() {
+		v.Late = now
+	}
+	left := answers.Lag - now.Sub(v.Late)
+	if left > 0 {
+		s.listener.LookAgain(v, left)
+	}
+	return left > 0
 }
 
 // answer writes JSON without line breaks: these end the data of an event.

@@ -13,6 +13,7 @@ import (
 // only those that have changed.
 type wantedSquares struct {
 	views [][]answers.Piece
+	late  bool // some may have changed, which is found out in a while
 	done  bool // they make up the answer
 }
 
@@ -25,8 +26,8 @@ func squaresWanted(ctx context.Context) *wantedSquares {
 }
 
 // take takes the squares of one more view, and reports whether all so far are squares.
-func (c *wantedSquares) take(pieces []answers.Piece, done bool) bool {
-	c.views, c.done = append(c.views, pieces), done
+func (c *wantedSquares) take(pieces []answers.Piece, late, done bool) bool {
+	c.views, c.late, c.done = append(c.views, pieces), c.late || late, done
 	return done
 }
 

@@ -35,37 +35,24 @@ func TestSquaresOfAView(t *testing.T) {
 			f.edit(200, "PATCH", fmt.Sprintf("%s/items/p%d", huts, random.IntN(300)), fmt.Sprintf(
 				`{"geometry":{"coordinates":%s}}`, at()), ifMatch("*"))
 		}
-		var e api.SquaresEvent
-		if err := json.Unmarshal([]byte(l.next("squares").data), &e); err != nil {
-			t.Fatal(err)
-		}
-		if e.Whole != (round == 0) || e.Name != "m" || round > 0 && len(e.Squares) > 4 {
-			t.Errorf("round %d: whole %v, %d squares", round, e.Whole, len(e.Squares))
-		}
-		maps.Copy(squares, e.Squares)
-		var want struct {
-			Features []json.RawMessage
-			Matched  int
-		}
-		if err := json.Unmarshal([]byte(f.want(200, "", "GET", path, "")), &want); err != nil {
-			t.Fatal(err)
-		}
-		wanted, got, places := map[string]bool{}, map[string]bool{}, 0
-		for _, m := range want.Features {
-			wanted[string(m)] = true
-		}
-		for _, s := range squares {
-			var features []json.RawMessage
-			if err := json.Unmarshal(s.Features, &features); err != nil {
+		// Squares that an edit is close to come at once, and others in a while.
+		for events := 1; ; events++ {
+			var e api.SquaresEvent
+			if err := json.Unmarshal([]byte(l.next("squares").data), &e); err != nil {
 				t.Fatal(err)
 			}
-			for _, m := range features {
-				got[string(m)] = true
+			if e.Whole != (round == 0) || e.Name != "m" || round > 0 && len(e.Squares) > 4 {
+				t.Errorf("round %d: whole %v, %d squares", round, e.Whole, len(e.Squares))
 			}
-			places += s.Places
-		}
-		if !maps.Equal(got, wanted) || places != want.Matched {
-			t.Fatalf("round %d: %d markers of %d places, GET has %d of %d", round, len(got), places, len(wanted), want.Matched)
+			maps.Copy(squares, e.Squares)
+			got, places := shownIn(t, squares)
+			wanted, matched := f.markersAt(path)
+			if maps.Equal(got, wanted) && places == matched {
+				break
+			}
+			if events == 4 {
+				t.Fatalf("round %d: %d markers of %d places, GET has %d of %d", round, len(got), places, len(wanted), matched)
+			}
 		}
 	}
 	// A view that ends within a square comes whole, and one of something else has no squares.
@@ -74,4 +61,38 @@ func TestSquaresOfAView(t *testing.T) {
 		t.Errorf("a view beside the grid: %+v", v)
 	}
 	l.look(400, api.View{Name: "x", Path: "/api/collections", Squares: true})
+}
+
+// shownIn returns the markers of some squares, and how many places are in these.
+func shownIn(t *testing.T, squares map[string]api.Square) (markers map[string]bool, places int) {
+	t.Helper()
+	markers = map[string]bool{}
+	for _, s := range squares {
+		var features []json.RawMessage
+		if err := json.Unmarshal(s.Features, &features); err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range features {
+			markers[string(m)] = true
+		}
+		places += s.Places
+	}
+	return markers, places
+}
+
+// markersAt returns the markers that GET answers with, and how many places they stand for.
+func (f *fixture) markersAt(path string) (markers map[string]bool, matched int) {
+	f.t.Helper()
+	var answer struct {
+		Features []json.RawMessage
+		Matched  int
+	}
+	if err := json.Unmarshal([]byte(f.want(200, "", "GET", path, "")), &answer); err != nil {
+		f.t.Fatal(err)
+	}
+	markers = map[string]bool{}
+	for _, m := range answer.Features {
+		markers[string(m)] = true
+	}
+	return markers, answer.Matched
 }

@@ -114,7 +114,7 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 }
 
 // stateOf returns what tells the state of the answer of a path, or nil if the answer itself has to.
-func (h *server) stateOf(match *chi.Context, path string) func(context.Context) uint64 {
+func (h *server) stateOf(match *chi.Context, path string) func(context.Context) live.State {
 	r, err := http.NewRequest(http.MethodGet, path, nil)
 	if err != nil || match.RoutePattern() != "/api/markers" {
 		return nil
@@ -124,15 +124,16 @@ func (h *server) stateOf(match *chi.Context, path string) func(context.Context) 
 	if q.err != nil || slices.ContainsFunc(asked, func(l service.Layer) bool { return l.Selection.Filter != nil }) {
 		return nil // a condition may name areas, whose state is another
 	}
-	return func(ctx context.Context) uint64 {
+	return func(ctx context.Context) live.State {
 		views, err := h.service.Viewports(ctx, asked, ask)
 		if err != nil {
-			return 0
+			return live.State{}
 		}
-		state := maphash.String(stateSeed, h.service.Identity())
+		of := maphash.String(stateSeed, h.service.Identity())
+		state := live.State{All: of, Near: of}
 		for _, v := range views {
-			state = state*31 + v.Change
-			state = state*31 + v.Looks
+			state.All = (state.All*31+v.Change)*31 + v.Looks
+			state.Near = (state.Near*31+v.NearChange())*31 + v.Looks
 		}
 		return state
 	}

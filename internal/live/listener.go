@@ -28,21 +28,30 @@ type View struct {
 	Path        string        // of a GET request
 	Collections []string      // ids of those that the answer is about; nil for any
 	Every       time.Duration // the shortest time between two answers
-	// State, if it is not nil, returns a number that stays the same as long as the answer does, or 0 if
-	// that is not known. It is cheaper than the answer.
-	State func(ctx context.Context) uint64
+	// State, if it is not nil, is cheaper than the answer, and tells whether that is another.
+	State func(ctx context.Context) State
 	// Tag is that of the answer which the listener has, "" if it has none, and Known the State that
-	// belongs to it, 0 if that is not known. Both belong to whoever calls Next.
+	// belongs to it. Both belong to whoever calls Next.
 	Tag   string
-	Known uint64
+	Known State
+	// Late is since when the listener may lack what has changed further away, zero if it does not. It
+	// belongs to whoever calls Next.
+	Late time.Time
 
 	// Squares tells that the listener takes the answer in squares, of which Pieces are the stamps of those
 	// that it has; nil if it has none. Pieces belongs to whoever calls Next.
 	Squares bool
 	Pieces  map[Square]uint64
 
-	seen uint64    // the step up to which the listener knows of changes
-	told time.Time // when it was returned last
+	seen  uint64    // the step up to which the listener knows of changes
+	told  time.Time // when it was returned last
+	again time.Time // when it is to be returned even if nothing changes; zero for never
+}
+
+// A State is numbers that stay the same as long as an answer does, 0 if that is not known.
+type State struct {
+	All  uint64
+	Near uint64 // as far as the answer does not depend on what is further away, which is rarely seen
 }
 
 // A Square names a square of the map: of which of the parts that an answer has, and its level, column
@@ -57,6 +66,7 @@ type Listener struct {
 	hub     *Hub
 	views   []*View       // guarded by the lock of the hub
 	looking chan struct{} // has something when there are other views
+	soon    chan struct{} // has something when a view is to be looked at again
 	told    time.Time     // when Next has returned last
 }
 
@@ -67,7 +77,8 @@ func (h *Hub) Listen(party string) (*Listener, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Listener{ID: id.String(), Party: party, hub: h, looking: make(chan struct{}, 1)}
+	l := &Listener{ID: id.String(), Party: party, hub: h, looking: make(chan struct{}, 1),
+		soon: make(chan struct{}, 1)}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if len(h.listeners) >= maxListeners {
@@ -127,6 +138,17 @@ func (l *Listener) Look(views []View) {
 	}
 }
 
+// LookAgain has Next return a view after a while even if nothing changes.
+func (l *Listener) LookAgain(v *View, after time.Duration) {
+	l.hub.mu.Lock()
+	v.again = time.Now().Add(after)
+	l.hub.mu.Unlock()
+	select {
+	case l.soon <- struct{}{}:
+	default: // it is about to look
+	}
+}
+
 // Next returns the views that may have changed since they were returned last, new ones among them.
 // It waits until there is one.
 func (l *Listener) Next(ctx context.Context) (due []*View, err error) {
@@ -151,6 +173,7 @@ func (l *Listener) Next(ctx context.Context) (due []*View, err error) {
 		select {
 		case <-more:
 		case <-later:
+		case <-l.soon:
 		case <-l.looking:
 			l.told = time.Time{} // what is new is not waited for
 		case <-ctx.Done():
@@ -166,16 +189,20 @@ func (l *Listener) due(now time.Time) (due []*View, wait time.Duration, more <-c
 	defer l.hub.mu.Unlock()
 	for _, v := range l.views {
 		newest := l.hub.newest(v.Collections)
+		left := v.Every - now.Sub(v.told)
 		if v.seen >= newest {
-			continue
+			if v.again.IsZero() {
+				continue
+			}
+			left = max(left, v.again.Sub(now))
 		}
-		if left := v.Every - now.Sub(v.told); left > 0 {
+		if left > 0 {
 			if wait == 0 || left < wait {
 				wait = left
 			}
 			continue
 		}
-		v.seen, v.told = newest, now
+		v.seen, v.told, v.again = newest, now, time.Time{}
 		due = append(due, v)
 	}
 	return due, wait, l.hub.more

@@ -231,6 +231,14 @@ func (s *Service) show(ctx context.Context, v *Viewport, layer Layer) error {
 	return nil
 }
 
+// NearChange is Change for what is close to the box, on which nearly all of the markers depends.
+func (v *Viewport) NearChange() (change uint64) {
+	for _, newest := range v.newestIn(nil, v.query.Options.Near(v.boxes, v.query.Zoom)) {
+		change = change*31 + newest
+	}
+	return change
+}
+
 // prepare finds what the markers of a viewport depend on.
 func (v *Viewport) prepare() {
 	reach := v.query.Options.Reach(v.boxes, v.query.Zoom)
@@ -358,7 +366,16 @@ func (v *Viewport) States(dst []uint64) []uint64 {
 // squares, which lie in a row or a rectangle, depend on.
 func (v *Viewport) Newest(dst []uint64, first, last index.Cell) []uint64 {
 	around := first.Bounds().Union(last.Bounds())
-	reach := v.query.Options.Reach([]geo.SpotBox{around}, v.query.Zoom)
+	return v.newestIn(dst, v.query.Options.Reach([]geo.SpotBox{around}, v.query.Zoom))
+}
+
+// NewestNear is Newest for what lies in the squares or close by, on which nearly all of them depends.
+func (v *Viewport) NewestNear(dst []uint64, first, last index.Cell) []uint64 {
+	around := first.Bounds().Union(last.Bounds())
+	return v.newestIn(dst, v.query.Options.Near([]geo.SpotBox{around}, v.query.Zoom))
+}
+
+func (v *Viewport) newestIn(dst []uint64, reach []geo.SpotBox) []uint64 {
 	for _, source := range v.crowd {
 		change := uint64(0)
 		for _, spots := range reach {

@@ -148,14 +148,28 @@ func fewer(crowd Crowd, boxes []geo.SpotBox, n int) bool {
 // Reach returns the part of the map that the markers of a view depend on. The view is of
 // one box, or of the two sides of one that crosses the antimeridian.
 func (o Options) Reach(boxes []geo.SpotBox, zoom float64) []geo.SpotBox {
+	return o.around(boxes, zoom, ReachCells)
+}
+
+// Near returns the part of the map on which nearly all depends that the markers of a view say: the
+// cells of which they may stand for places, and those next to these.
+func (o Options) Near(boxes []geo.SpotBox, zoom float64) []geo.SpotBox {
+	return o.around(boxes, zoom, nearCells)
+}
+
+// nearCells is how many cells beyond its box the places may lie that the markers of a view stand for.
+const nearCells = 2
+
+// around widens the boxes of a view by so many cells.
+func (o Options) around(boxes []geo.SpotBox, zoom float64, cells int) []geo.SpotBox {
 	level, _ := o.grid(StepOf(zoom))
 	out := make([]geo.SpotBox, len(boxes), len(boxes)+2)
 	for i, spots := range boxes {
-		out[i] = widen(spots, level, ReachCells)
+		out[i] = widen(spots, level, int64(cells))
 	}
 	first, last := out[0], out[len(out)-1]
 	// What the widening cut off at the antimeridian goes on at its other side.
-	reach := uint64(ReachCells) << (index.MaxLevel - level)
+	reach := uint64(cells) << (index.MaxLevel - level)
 	if first.Min.X == 0 {
 		out = append(
 			out,
