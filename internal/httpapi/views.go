@@ -13,6 +13,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"idlebeacon/api"
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/live"
@@ -94,7 +95,7 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 		out.Tag = "" // of the whole answer
 	}
 	query := u.Query()
-	out.State = h.stateOf(match, v.Path)
+	out.State, out.Region = h.stateOf(match, v.Path)
 	if slices.Contains(slowRoutes, match.RoutePattern()) {
 		out.Every = slowlyTold
 	}
@@ -113,17 +114,19 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 	return out, nil
 }
 
-// stateOf returns what tells the state of the answer of a path, or nil if the answer itself has to.
-func (h *server) stateOf(match *chi.Context, path string) func(context.Context) live.State {
+// stateOf returns what tells the state of the answer of a path, and the part of the map that it depends on;
+// nil if the answer itself has to, or if it may depend on all.
+func (h *server) stateOf(match *chi.Context, path string) (func(context.Context) live.State, []geo.SpotBox) {
 	r, err := http.NewRequest(http.MethodGet, path, nil)
 	if err != nil || match.RoutePattern() != "/api/markers" {
-		return nil
+		return nil, nil
 	}
 	q, asked := layers(r, []string{"numbers"}, slices.Concat(viewNames, gatherNames)...)
 	ask := q.viewport()
 	if q.err != nil || slices.ContainsFunc(asked, func(l service.Layer) bool { return l.Selection.Filter != nil }) {
-		return nil // a condition may name areas, whose state is another
+		return nil, nil // a condition may name areas, whose state is another
 	}
+	region := ask.Options.Reach(ask.Box.SpotBoxes(), ask.Zoom)
 	return func(ctx context.Context) live.State {
 		views, err := h.service.Viewports(ctx, asked, ask)
 		if err != nil {
@@ -136,7 +139,7 @@ func (h *server) stateOf(match *chi.Context, path string) func(context.Context) 
 			state.Near = (state.Near*31+v.NearChange())*31 + v.Looks
 		}
 		return state
-	}
+	}, region
 }
 
 // stateSeed is that of the states of this process.

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/replica"
 )
 
@@ -18,8 +19,7 @@ type Source interface {
 	NameOf(key int64) (id string, there bool)
 }
 
-// A Hub knows which collections have changed, and has the listeners. It is safe for concurrent
-// use.
+// A Hub follows changes, and tells the listeners that they may concern. It is safe for concurrent use.
 type Hub struct {
 	source  Source
 	running sync.WaitGroup
@@ -27,20 +27,13 @@ type Hub struct {
 
 	// The lock is held for moments only, and no other is taken under it.
 	mu        sync.Mutex
-	step      uint64            // how often something has changed
-	changed   map[string]uint64 // the step at which a collection changed last, by id
-	all       uint64            // the step at which any of them may have
-	more      chan struct{}     // is closed at the next step
 	listeners map[string]*Listener
 }
 
 // Open returns a hub that follows a source.
 func Open(source Source) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
-	h := &Hub{
-		source: source, stop: stop, changed: map[string]uint64{}, more: make(chan struct{}),
-		listeners: map[string]*Listener{},
-	}
+	h := &Hub{source: source, stop: stop, listeners: map[string]*Listener{}}
 	h.running.Go(func() { h.follow(ctx) })
 	return h
 }
@@ -74,59 +67,54 @@ func (h *Hub) follow(ctx context.Context) {
 	}
 }
 
-// touch notes that collections have changed, or that any may have.
+// A touch is what has changed of one collection.
+type touch struct {
+	spots    []geo.Spot // where
+	anywhere bool       // or it may be anywhere
+}
+
+// touch tells the listeners whose views may have changed: because of events, or all if there are none.
 func (h *Hub) touch(events []replica.Event) {
 	ids := map[int64]string{}
+	touched := map[string]*touch{}
 	any := len(events) == 0
 	for i := range events {
-		key := events[i].Collection
-		if _, known := ids[key]; known {
-			continue
+		e := &events[i]
+		id, known := ids[e.Collection]
+		if !known {
+			var there bool
+			id, there = h.source.NameOf(e.Collection)
+			ids[e.Collection], touched[id] = id, &touch{}
+			any = any || !there
 		}
-		id, there := h.source.NameOf(key)
-		if ids[key] = id; !there || events[i].Feature == "" { // a filter elsewhere may name an area of it
-			any = true
-		}
+		any = any || e.Feature == "" // a filter elsewhere may name an area of it
+		t := touched[id]
+		t.anywhere = t.anywhere || e.Spots == nil
+		t.spots = append(t.spots, e.Spots...)
 	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.next()
-	if any {
-		h.all = h.step
-	}
-	for _, id := range ids {
-		h.changed[id] = h.step
-	}
+	h.tell(touched, any)
 }
 
 // Touch notes that something beside the items of a collection has changed.
 func (h *Hub) Touch(collection int64) {
 	if id, there := h.source.NameOf(collection); there {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		h.next()
-		h.changed[id] = h.step
+		h.tell(map[string]*touch{id: {anywhere: true}}, false)
 	}
 }
 
-// next begins a step, and wakes the listeners. The lock is held.
-func (h *Hub) next() {
-	h.step++
-	close(h.more)
-	h.more = make(chan struct{})
-}
-
-// newest returns the step at which any of some collections changed last; of all if ids is nil.
-// The lock is held.
-func (h *Hub) newest(ids []string) uint64 {
-	if ids == nil {
-		return h.step
+// tell wakes the listeners who look at what was touched, or at anything if any is set.
+func (h *Hub) tell(touched map[string]*touch, any bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, l := range h.listeners {
+		wake := false
+		for _, v := range l.views {
+			wake = v.take(touched, any) || wake
+		}
+		if wake {
+			l.wake()
+		}
 	}
-	newest := h.all
-	for _, id := range ids {
-		newest = max(newest, h.changed[id])
-	}
-	return newest
 }
 
 // Told is changes that a listener is told of, or that it has missed some.

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"idlebeacon/internal/core/geo"
 )
 
 // ErrFull reports that there are as many listeners as there may be.
@@ -20,6 +22,9 @@ const (
 	MaxViews = 64
 	// LeastPause is how long a listener is left alone after it was told of something.
 	LeastPause = 50 * time.Millisecond
+	// elsewhereEvery is how often a view is looked at of whose collections something has changed elsewhere:
+	// the look of what it shows may follow all of them.
+	elsewhereEvery = 5 * time.Second
 )
 
 // A View is an answer of the service that a listener looks at.
@@ -27,6 +32,7 @@ type View struct {
 	Name        string        // what the listener calls it
 	Path        string        // of a GET request
 	Collections []string      // ids of those that the answer is about; nil for any
+	Region      []geo.SpotBox // the part of the map that it depends on; nil for all of it
 	Every       time.Duration // the shortest time between two answers
 	// State, if it is not nil, is cheaper than the answer, and tells whether that is another.
 	State func(ctx context.Context) State
@@ -43,9 +49,42 @@ type View struct {
 	Squares bool
 	Pieces  map[Square]uint64
 
-	seen  uint64    // the step up to which the listener knows of changes
-	told  time.Time // when it was returned last
-	again time.Time // when it is to be returned even if nothing changes; zero for never
+	// These are guarded by the lock of the hub.
+	changed   bool      // it may have
+	elsewhere bool      // something has changed outside the region
+	told      time.Time // when it was returned last
+	again     time.Time // when it is to be returned even if nothing changes; zero for never
+}
+
+// take notes what was touched, or that anything may have been, and reports whether who waits has to know.
+// The lock of the hub is held.
+func (v *View) take(touched map[string]*touch, any bool) (news bool) {
+	if v.changed {
+		return false
+	}
+	if any || v.Collections == nil {
+		v.changed = true
+		return true
+	}
+	for _, id := range v.Collections {
+		t := touched[id]
+		if t == nil {
+			continue
+		}
+		if v.Region == nil || t.anywhere || slices.ContainsFunc(t.spots, v.concerns) {
+			v.changed = true
+			return true
+		}
+		if !v.elsewhere {
+			v.elsewhere, news = true, true
+		}
+	}
+	return news
+}
+
+// concerns reports whether what is at a spot concerns a view.
+func (v *View) concerns(spot geo.Spot) bool {
+	return slices.ContainsFunc(v.Region, func(b geo.SpotBox) bool { return b.Contains(spot) })
 }
 
 // A State is numbers that stay the same as long as an answer does, 0 if that is not known.
@@ -66,7 +105,7 @@ type Listener struct {
 	hub     *Hub
 	views   []*View       // guarded by the lock of the hub
 	looking chan struct{} // has something when there are other views
-	soon    chan struct{} // has something when a view is to be looked at again
+	news    chan struct{} // has something when it may be another view's turn
 	told    time.Time     // when Next has returned last
 }
 
@@ -78,7 +117,7 @@ func (h *Hub) Listen(party string) (*Listener, error) {
 		return nil, err
 	}
 	l := &Listener{ID: id.String(), Party: party, hub: h, looking: make(chan struct{}, 1),
-		soon: make(chan struct{}, 1)}
+		news: make(chan struct{}, 1)}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if len(h.listeners) >= maxListeners {
@@ -128,6 +167,7 @@ func (l *Listener) Look(views []View) {
 			now[i] = l.views[at]
 			continue
 		}
+		v.changed = true
 		now[i] = &v
 	}
 	l.views = now
@@ -143,8 +183,13 @@ func (l *Listener) LookAgain(v *View, after time.Duration) {
 	l.hub.mu.Lock()
 	v.again = time.Now().Add(after)
 	l.hub.mu.Unlock()
+	l.wake()
+}
+
+// wake lets Next look whose turn it is.
+func (l *Listener) wake() {
 	select {
-	case l.soon <- struct{}{}:
+	case l.news <- struct{}{}:
 	default: // it is about to look
 	}
 }
@@ -157,9 +202,11 @@ func (l *Listener) Next(ctx context.Context) (due []*View, err error) {
 	for {
 		now := time.Now()
 		wait := LeastPause - now.Sub(l.told)
-		var more <-chan struct{}
+		news := l.news
 		if wait <= 0 {
-			due, wait, more = l.due(now)
+			due, wait = l.due(now)
+		} else {
+			news = nil // it comes in time
 		}
 		if len(due) > 0 {
 			l.told = now
@@ -171,9 +218,8 @@ func (l *Listener) Next(ctx context.Context) (due []*View, err error) {
 			later = timer.C
 		}
 		select {
-		case <-more:
+		case <-news:
 		case <-later:
-		case <-l.soon:
 		case <-l.looking:
 			l.told = time.Time{} // what is new is not waited for
 		case <-ctx.Done():
@@ -182,28 +228,36 @@ func (l *Listener) Next(ctx context.Context) (due []*View, err error) {
 	}
 }
 
-// due returns the views that may have changed, how long until others that have are due, 0 if there
-// is none, and what is closed when there is more.
-func (l *Listener) due(now time.Time) (due []*View, wait time.Duration, more <-chan struct{}) {
+// due returns the views that may have changed, and how long until others that have are due, 0 if there
+// is none.
+func (l *Listener) due(now time.Time) (due []*View, wait time.Duration) {
 	l.hub.mu.Lock()
 	defer l.hub.mu.Unlock()
 	for _, v := range l.views {
-		newest := l.hub.newest(v.Collections)
-		left := v.Every - now.Sub(v.told)
-		if v.seen >= newest {
-			if v.again.IsZero() {
+		at := v.told.Add(v.Every)
+		if !v.changed {
+			var others time.Time
+			if v.elsewhere {
+				others = v.told.Add(elsewhereEvery)
+			}
+			if !v.again.IsZero() && (others.IsZero() || v.again.Before(others)) {
+				others = v.again
+			}
+			if others.IsZero() {
 				continue
 			}
-			left = max(left, v.again.Sub(now))
+			if others.After(at) {
+				at = others
+			}
 		}
-		if left > 0 {
+		if left := at.Sub(now); left > 0 {
 			if wait == 0 || left < wait {
 				wait = left
 			}
 			continue
 		}
-		v.seen, v.told, v.again = newest, now, time.Time{}
+		v.changed, v.elsewhere, v.told, v.again = false, false, now, time.Time{}
 		due = append(due, v)
 	}
-	return due, wait, l.hub.more
+	return due, wait
 }

@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/schema"
 	"idlebeacon/internal/core/shapes"
@@ -129,21 +130,31 @@ func (c *Copy) Rules() (*schema.Schema, error) {
 }
 
 // follow brings the contents up to a change of one feature, which may have become a place
-// or a shape that was the other before. Its caller has the turn.
-func (c *Copy) follow(change *store.Change) {
+// or a shape that was the other before. It returns the spots of its Event. Its caller has the turn.
+func (c *Copy) follow(change *store.Change) (spots []geo.Spot) {
 	c.dirty, c.ahead = true, newest{change.Number, change.At}
 	c.running++
-	switch now := change.Now; {
-	case now == nil:
-		c.set.Remove(change.FeatureID, change.Number)
-		c.shapes.Remove(change.FeatureID)
-	case now.Shape == nil:
-		c.shapes.Remove(change.FeatureID)
-		c.set.Put(rowOf(c.info.Load(), now), change.Number)
-	default:
-		c.set.Remove(change.FeatureID, change.Number)
-		c.shapes.Put(shapeOf(c.info.Load(), now))
+	now := change.Now
+	if now != nil && now.Shape == nil {
+		shape := c.shapes.Remove(change.FeatureID)
+		was, there := c.set.Put(rowOf(c.info.Load(), now), change.Number)
+		switch {
+		case shape:
+			return nil
+		case there:
+			return []geo.Spot{was, geo.Project(now.At)}
+		}
+		return []geo.Spot{geo.Project(now.At)}
 	}
+	was, there := c.set.Remove(change.FeatureID, change.Number)
+	if now != nil {
+		c.shapes.Put(shapeOf(c.info.Load(), now))
+		return nil
+	}
+	if c.shapes.Remove(change.FeatureID) || !there {
+		return nil
+	}
+	return []geo.Spot{was}
 }
 
 // publish lets what was followed be seen. Its caller has the turn.

@@ -172,8 +172,8 @@ func (r *Replica) applyView(ctx context.Context, v *store.View, joining *straggl
 func (r *Replica) followChange(change *store.Change, s *step) {
 	c := r.byKey[change.Collection]
 	if c != nil && r.behind[change.Collection] == nil && change.Number > c.loadedAt {
-		c.follow(change)
-		s.note(Event{change.Number, change.Collection, change.FeatureID, change.Now})
+		spots := c.follow(change)
+		s.note(Event{change.Number, change.Collection, change.FeatureID, change.Now, spots})
 	}
 }
 

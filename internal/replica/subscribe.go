@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
 )
 
 // An Event is what a step from one state to the next has done to one feature, or to a
@@ -18,11 +19,13 @@ type Event struct {
 	Feature    string // the id; "" if the collection itself was made, described anew, filled or deleted
 	// Now is the feature as it is since, nil if it is gone. It must not be changed.
 	Now *feature.Feature
+	// Spots are where a place is now, and where it was before; nil for what may be anywhere, such as an area.
+	Spots []geo.Spot
 }
 
 // size returns about how many bytes an event takes.
 func (e *Event) size() int64 {
-	const fixed, position = 160, 24
+	const fixed, position = 200, 24
 	size := fixed + int64(len(e.Feature))
 	if e.Now != nil {
 		size += int64(len(e.Now.Properties.JSON()))

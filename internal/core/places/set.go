@@ -54,36 +54,39 @@ type Set struct {
 	measured   measured
 }
 
-// Put adds a place, or replaces the one with its ID, as of the given change.
-// Changes must not decrease.
-func (s *Set) Put(r *Row, change uint64) {
+// Put adds a place, or replaces the one with its ID, as of the given change. It returns where that
+// was, if it was there. Changes must not decrease.
+func (s *Set) Put(r *Row, change uint64) (was geo.Spot, there bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	edit := s.editing(change)
 	e := s.writer.write(r)
 	old, replaced := s.ids.put(&s.writer.columns, e.Ref)
 	if replaced {
-		gone := index.Entry{Key: index.KeyOf(geo.Project(s.writer.at(old))), Ref: old}
+		was = geo.Project(s.writer.at(old))
+		gone := index.Entry{Key: index.KeyOf(was), Ref: old}
 		edit.Remove(gone, change)
 		s.selections.remove(gone, change)
 	}
 	edit.Insert(e, change)
 	s.selections.insert(&s.writer.columns, e, change)
+	return was, replaced
 }
 
 // Remove takes out the place with the given ID, as of the given change, and
-// reports whether it was there.
-func (s *Set) Remove(id string, change uint64) bool {
+// returns where it was, if it was there.
+func (s *Set) Remove(id string, change uint64) (was geo.Spot, there bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	edit := s.editing(change)
 	ref, found := s.ids.remove(&s.writer.columns, id)
 	if found {
-		gone := index.Entry{Key: index.KeyOf(geo.Project(s.writer.at(ref))), Ref: ref}
+		was = geo.Project(s.writer.at(ref))
+		gone := index.Entry{Key: index.KeyOf(was), Ref: ref}
 		edit.Remove(gone, change)
 		s.selections.remove(gone, change)
 	}
-	return found
+	return was, found
 }
 
 // editing returns the edit of the running batch. The caller holds mu.

@@ -85,7 +85,7 @@ func TestSetFollowsItsEdits(t *testing.T) {
 				p := randomPlace(r, ids)
 				if r.IntN(3) == 0 {
 					_, there := want[p.ID]
-					if got := set.Remove(p.ID, change); got != there {
+					if _, got := set.Remove(p.ID, change); got != there {
 						t.Fatalf("Remove(%q) = %v, want %v", p.ID, got, there)
 					}
 					delete(want, p.ID)
