@@ -6,10 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
+
+	"idlebeacon/internal/core/index"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -160,6 +165,44 @@ func TestCodings(t *testing.T) {
 		got, err := io.ReadAll(r)
 		if err != nil || !bytes.Equal(got, plain) || len(packed) > len(plain)/10 {
 			t.Errorf("%s: %d bytes of %d bytes make %d, %v", coding, len(packed), len(plain), len(got), err)
+		}
+	}
+}
+
+// TestAdjoining groups random cells: those of different groups do not touch, and those of one hang together.
+func TestAdjoining(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 8))
+	for range 300 {
+		level := uint8(r.IntN(5))
+		all := map[index.Cell]bool{}
+		for range r.IntN(20) {
+			all[index.Cell{Level: level, X: r.Uint32N(1 << level), Y: r.Uint32N(1 << level)}] = true
+		}
+		groups := adjoining(slices.Collect(maps.Keys(all)))
+		found := 0
+		for i, g := range groups {
+			found += len(g)
+			reached := []index.Cell{g[0]}
+			for k := 0; k < len(reached); k++ {
+				for _, c := range g {
+					if nextTo(reached[k], c) && !slices.Contains(reached, c) {
+						reached = append(reached, c)
+					}
+				}
+			}
+			if len(reached) != len(g) {
+				t.Fatalf("the group %v does not hang together", g)
+			}
+			for _, other := range groups[i+1:] {
+				for _, c := range other {
+					if slices.ContainsFunc(g, func(o index.Cell) bool { return nextTo(c, o) }) {
+						t.Fatalf("the groups %v and %v touch", g, other)
+					}
+				}
+			}
+		}
+		if found != len(all) {
+			t.Fatalf("%d cells are in groups, of %d", found, len(all))
 		}
 	}
 }

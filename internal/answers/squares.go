@@ -5,6 +5,7 @@ import (
 	"hash/maphash"
 	"iter"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"idlebeacon/internal/core/cluster"
@@ -83,6 +84,10 @@ type square struct {
 	places  int    // in the square
 	stamp   uint64 // the same for the same text, in this process
 	made    time.Time
+
+	// Up to which states of the sources it was found that nothing it depends on has changed, and nothing
+	// that is close to it; nil for just asOf. Many views ask of the same states.
+	right, near atomic.Pointer[[]uint64]
 }
 
 // stampSeed is that of the stamps of this process.
@@ -98,7 +103,7 @@ type squareMarker struct {
 
 // size returns about how many bytes a square takes in memory.
 func (s *square) size() int64 {
-	n := 184 + 16*len(s.asOf) + len(s.text) + 64*len(s.markers)
+	n := 200 + 32*len(s.asOf) + len(s.text) + 64*len(s.markers)
 	for i := range s.markers {
 		n += 64 * len(s.markers[i].groups)
 	}
@@ -241,7 +246,9 @@ func rightFor[M any](s *square, view View[M], states, around []uint64, cell inde
 	if !upTo(s.newest, states) {
 		return false
 	}
-	return upTo(around, s.asOf) || upTo(view.Newest(nil, cell, cell), s.asOf)
+	return same(s, &s.right, states, func() bool {
+		return upTo(around, s.asOf) || upTo(view.Newest(nil, cell, cell), s.asOf)
+	})
 }
 
 // closeTo reports whether s, which is not right for a view, is so new that it can be taken all the same: it is
@@ -250,8 +257,27 @@ func closeTo[M any](s *square, view View[M], states []uint64, cell index.Cell) (
 	if upTo(states, s.asOf) {
 		return true, false
 	}
-	late = time.Since(s.made) < Lag && upTo(s.newest, states) && upTo(view.NewestNear(nil, cell, cell), s.asOf)
+	if time.Since(s.made) >= Lag || !upTo(s.newest, states) {
+		return false, false
+	}
+	late = same(s, &s.near, states, func() bool { return upTo(view.NewestNear(nil, cell, cell), s.asOf) })
 	return late, late
+}
+
+// same reports whether nothing has changed between s and some states, as known says up to where, or else look,
+// whose finding is kept.
+func same(s *square, known *atomic.Pointer[[]uint64], states []uint64, look func() bool) bool {
+	if upTo(states, s.asOf) {
+		return true
+	}
+	if k := known.Load(); k != nil && upTo(states, *k) {
+		return true
+	}
+	if !look() {
+		return false
+	}
+	known.Store(&states)
+	return true
 }
 
 // upTo reports whether none of a is more than that of b.
@@ -314,6 +340,31 @@ func (c *Squares[M]) squares(
 	return found, late
 }
 
+// adjoining returns cells of one level in groups: no cell is next to one of another group, at a corner or a side,
+// so no marker is in squares of two groups.
+func adjoining(cells []index.Cell) (groups [][]index.Cell) {
+	for _, c := range cells {
+		var others [][]index.Cell
+		group := []index.Cell{c}
+		for _, g := range groups {
+			if slices.ContainsFunc(g, func(o index.Cell) bool { return nextTo(c, o) }) {
+				group = append(group, g...)
+			} else {
+				others = append(others, g)
+			}
+		}
+		groups = append(others, group)
+	}
+	return groups
+}
+
+// nextTo reports whether two cells of one level touch, across the antimeridian too.
+func nextTo(a, b index.Cell) bool {
+	mask := uint32(1)<<a.Level - 1
+	dx, dy := (a.X-b.X)&mask, a.Y-b.Y
+	return (dx <= 1 || dx == mask) && dy+1 <= 2
+}
+
 // makeSquares works out some squares of one rectangle of a view, cut off where the view
 // ends or whole.
 func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]) map[index.Cell]*square {
@@ -326,10 +377,11 @@ func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]
 		up := c.Level - cells[0].Level
 		return index.Cell{Level: cells[0].Level, X: c.X >> up, Y: c.Y >> up}
 	}
-	var text []byte                 // of a marker
-	var groups, all []cluster.Group // of a marker; of all of them, one after the other
-	var in []index.Cell             // the squares that a marker is in
-	view.InSquares(cells, cut, func(m M, standsFor iter.Seq[cluster.Group]) {
+	taking := map[index.Cell]*square{} // those that are worked out together
+	var text []byte                    // of a marker
+	var groups, all []cluster.Group    // of a marker; of all of them, one after the other
+	var in []index.Cell                // the squares that a marker is in
+	take := func(m M, standsFor iter.Seq[cluster.Group]) {
 		groups, in, text = groups[:0], in[:0], text[:0]
 		for g := range standsFor {
 			groups = append(groups, g)
@@ -338,7 +390,7 @@ func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]
 			}
 		}
 		for _, around := range in {
-			s := made[around]
+			s := taking[around]
 			if s == nil {
 				continue
 			}
@@ -359,7 +411,14 @@ func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]
 				squareMarker{start, len(s.text), groups[0].Cell, len(in) > 1, all[first:len(all):len(all)]},
 			)
 		}
-	})
+	}
+	for _, together := range adjoining(cells) {
+		clear(taking) // the rectangle around them can have squares of other groups
+		for _, cell := range together {
+			taking[cell] = made[cell]
+		}
+		view.InSquares(together, cut, take)
+	}
 	for _, s := range made {
 		// In an order that does not depend on what else was worked out with it.
 		slices.SortFunc(s.markers, func(a, b squareMarker) int {
