@@ -11,6 +11,7 @@ import (
 	"idlebeacon/internal/answers"
 	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/worlds"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox/pgboxtest"
@@ -123,5 +124,73 @@ func TestAnswersFromSquares(t *testing.T) {
 		if put < 300 {
 			t.Errorf("%s: only %d views were put together from squares", name, put)
 		}
+	}
+}
+
+// TestPiecesAfterEdits asks for the squares of a view after each of many edits. Some are worked out anew, which
+// lie anywhere in it: none has a marker twice, and together they have all places of the view at once.
+func TestPiecesAfterEdits(t *testing.T) {
+	s := openService(t)
+	const zoom, across = 10, 8
+	r := rand.New(rand.NewPCG(6, 6))
+	grid := geo.Project(geo.Point{Lon: -22, Lat: -38.5})
+	side := uint32(1) << (32 - zoom)
+	first := geo.Spot{X: grid.X &^ (side - 1), Y: grid.Y &^ (side - 1)}
+	at := func() geo.Point {
+		return geo.Spot{X: first.X + r.Uint32N(across*side), Y: first.Y + r.Uint32N(across*side)}.Centre()
+	}
+	var file strings.Builder
+	file.WriteString("id,lat,lon\n")
+	for i := range 2000 {
+		p := at()
+		fmt.Fprintf(&file, "%d,%v,%v\n", i, p.Lat, p.Lon)
+	}
+	_, err := s.Import(t.Context(), "c", strings.NewReader(file.String()),
+		importing.Options{Make: service.Named(store.Collection{})})
+	if err != nil {
+		t.Fatal(err)
+	}
+	inner := side / 5000
+	nw := geo.Spot{X: first.X + inner, Y: first.Y + inner}.Centre()
+	se := geo.Spot{X: first.X + across*side - inner, Y: first.Y + across*side - inner}.Centre()
+	ask := service.MarkersQuery{Box: geo.Box{West: nw.Lon, North: nw.Lat, East: se.Lon, South: se.Lat}, Zoom: zoom,
+		Options: cluster.Default}
+	kept := answers.NewSquares[*service.Marker](8 << 20)
+	late := 0
+	for round := range 150 {
+		view, err := s.Viewport(t.Context(), service.Layer{Collection: "c"}, ask)
+		if err != nil {
+			t.Fatal(err)
+		}
+		pieces, some, done := kept.Pieces("c", view, markerForm(zoom))
+		if !done || len(pieces) != across*across {
+			t.Fatalf("round %d: %d squares, done %v", round, len(pieces), done)
+		}
+		if some {
+			late++
+		}
+		places := 0
+		for i := range pieces {
+			markers := lines(t, pieces[i].Append(nil))
+			if n := len(slices.Compact(slices.Clone(markers))); n != len(markers) {
+				t.Fatalf("round %d: %v has %d markers, of which %d differ", round, pieces[i].Cell, len(markers), n)
+			}
+			places += pieces[i].Places
+		}
+		if want := view.Matched(0); places != want {
+			t.Fatalf("round %d: the squares have %d places, the view %d", round, places, want)
+		}
+		var asks []service.Ask
+		for k := range 1 + r.IntN(4) {
+			id := fmt.Sprint("new ", round, " ", k)
+			asks = append(asks, service.Ask{Op: service.OpCreate, ID: id, Feature: feature.Feature{At: at()}})
+		}
+		asks = append(asks, service.Ask{Op: service.OpDelete, ID: fmt.Sprint(round), If: service.Condition{There: true}})
+		if _, err := s.EditItems(t.Context(), "c", asks, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if late == 0 {
+		t.Error("no square was late, so nothing of that was tried")
 	}
 }
