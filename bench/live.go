@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -36,39 +37,46 @@ const (
 // with a view each, and edits in the views of random ones.
 func live(ctx context.Context, r *report) error {
 	return withPlaces(ctx, r, func(s *service.Service, dsn string, _ time.Duration) error {
-		st, err := store.Open(ctx, store.Options{DSN: dsn, Log: quiet})
-		if err != nil {
-			return err
-		}
-		defer st.Close()
-		key := access.NewOwnerKey("bench")
-		if err := key.Keep(ctx, st); err != nil {
-			return err
-		}
-		register, err := access.Open(ctx, st, access.Options{Log: quiet})
-		if err != nil {
-			return err
-		}
-		defer register.Shutdown(ctx)
-		stopping, stop := context.WithCancel(ctx)
-		defer stop()
-		handler, err := httpapi.New(s, httpapi.Options{Version: "bench", Log: quiet, Access: register, Stopping: stopping})
-		if err != nil {
-			return err
-		}
-		server := httptest.NewServer(handler)
-		defer server.Close()
-		defer stop()
-		for _, look := range []struct {
-			what        string
-			least, most float64 // zoom
-		}{{"at streets, zoom 15 to 17", 15, 17}, {"at the same isles, zoom 11 to 13", 11, 13}} {
-			if err := toListeners(ctx, r, s, server.URL, key.Secret, look.what, look.least, look.most); err != nil {
-				return err
+		return overLoopback(ctx, s, dsn, func(url, key string) error {
+			for _, look := range []struct {
+				what        string
+				least, most float64 // zoom
+			}{{"at streets, zoom 15 to 17", 15, 17}, {"at the same isles, zoom 11 to 13", 11, 13}} {
+				if err := toListeners(ctx, r, s, url, key, look.what, look.least, look.most); err != nil {
+					return err
+				}
 			}
-		}
-		return nil
+			return nil
+		})
 	})
+}
+
+// overLoopback calls measure with the address of a server for a service, and with a key.
+func overLoopback(ctx context.Context, s *service.Service, dsn string, measure func(url, key string) error) error {
+	st, err := store.Open(ctx, store.Options{DSN: dsn, Log: quiet})
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	key := access.NewOwnerKey("bench")
+	if err := key.Keep(ctx, st); err != nil {
+		return err
+	}
+	register, err := access.Open(ctx, st, access.Options{Log: quiet})
+	if err != nil {
+		return err
+	}
+	defer register.Shutdown(ctx)
+	stopping, stop := context.WithCancel(ctx)
+	defer stop()
+	handler, err := httpapi.New(s, httpapi.Options{Version: "bench", Log: quiet, Access: register, Stopping: stopping})
+	if err != nil {
+		return err
+	}
+	server := httptest.NewServer(handler)
+	defer server.Close()
+	defer stop()
+	return measure(server.URL, key.Secret)
 }
 
 // A watcher is one listener, and what it waits for.
@@ -86,15 +94,18 @@ type watcher struct {
 	ready chan struct{}
 }
 
-func toListeners(
-	ctx context.Context, r *report, s *service.Service, url, key, what string, least, most float64,
-) error {
-	random := rand.New(rand.NewPCG(9, 9))
-	listening, leave := context.WithCancel(ctx)
-	defer leave()
+// watching opens listeners with a view each at a zoom from least to most. Whoever has them calls leave in the end.
+func watching(ctx context.Context, url, key string, random *rand.Rand, listeners int, least, most float64) (
+	watchers []*watcher, leave func() error, err error,
+) {
+	listening, cancel := context.WithCancel(ctx)
 	client := &http.Client{Transport: &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 64}}
 	group, listening := errgroup.WithContext(listening)
-	watchers := make([]*watcher, liveListeners)
+	leave = func() error {
+		cancel()
+		return group.Wait()
+	}
+	watchers = make([]*watcher, listeners)
 	for i := range watchers {
 		zoom := least + float64(random.IntN(int(most-least)+1))
 		centre := geo.Point{Lon: -22.2 + random.Float64()*0.4, Lat: -38.6 + random.Float64()*0.2}
@@ -105,16 +116,25 @@ func toListeners(
 		select {
 		case <-w.ready:
 		case <-listening.Done():
-			leave()
-			return group.Wait()
+			return nil, leave, errors.Join(leave(), listening.Err())
 		}
+	}
+	return watchers, leave, nil
+}
+
+func toListeners(
+	ctx context.Context, r *report, s *service.Service, url, key, what string, least, most float64,
+) error {
+	random := rand.New(rand.NewPCG(9, 9))
+	watchers, leave, err := watching(ctx, url, key, random, liveListeners, least, most)
+	if err != nil {
+		return err
 	}
 	edits, reached, err := editAll(ctx, s, watchers, random)
 	if err != nil {
 		return err
 	}
-	leave()
-	if err := group.Wait(); err != nil {
+	if err := leave(); err != nil {
 		return err
 	}
 	var all []time.Duration

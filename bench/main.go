@@ -64,6 +64,7 @@ var parts = []struct {
 	{"database", database},
 	{"http", overNetwork},
 	{"live", live},
+	{"writes", writes},
 	{"start", starts},
 }
 
