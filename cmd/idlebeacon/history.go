@@ -106,17 +106,21 @@ func whatChanged(c *api.Change) string {
 			"fill": "filled with " + items, "merge": items + " imported",
 		}[c.Op]
 	}
+	among := ""
+	if c.Items > 1 { // to take that back is to take back all of them
+		among = fmt.Sprintf(" (one of %d items)", c.Items)
+	}
 	switch c.Op {
 	case "create":
-		return "added"
+		return "added" + among
 	case "delete":
-		return "taken out"
+		return "taken out" + among
 	}
 	var parts []string
 	for i := range c.Differing {
 		parts = append(parts, difference(&c.Differing[i]))
 	}
-	return cmp.Or(strings.Join(parts, "; "), "changed")
+	return cmp.Or(strings.Join(parts, "; "), "changed") + among
 }
 
 // itemOf returns the id of the item that a change is to, or that it is to the collection.
