@@ -60,17 +60,12 @@ race-test: build
 # A while of fuzzing for each target; FUZZTIME says how long.
 FUZZTIME ?= 20s
 fuzz:
-	go test -run '^$$' -fuzz FuzzParseBox -fuzztime $(FUZZTIME) ./internal/core/geo
-	go test -run '^$$' -fuzz FuzzEdits -fuzztime $(FUZZTIME) ./internal/core/index
-	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) ./internal/core/icon
-	go test -run '^$$' -fuzz FuzzJSON -fuzztime $(FUZZTIME) ./internal/core/wellformed
-	go test -run '^$$' -fuzz FuzzFeature -fuzztime $(FUZZTIME) ./internal/core/feature
-	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./internal/core/formats
-	go test -run '^$$' -fuzz FuzzRejected -fuzztime $(FUZZTIME) ./internal/core/formats
-	go test -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME) ./internal/core/filter
-	go test -run '^$$' -fuzz 'FuzzParse$$' -fuzztime $(FUZZTIME) ./internal/core/geometry
-	go test -run '^$$' -fuzz FuzzParseWKT -fuzztime $(FUZZTIME) ./internal/core/geometry
-	go test -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME) ./internal/core/style
+	@for f in $$(grep -rl '^func Fuzz' --include='*_test.go' internal | sort); do \
+		for t in $$(sed -n 's/^func \(Fuzz[A-Za-z]*\)(.*/\1/p' $$f); do \
+			echo "$$t in $$f"; \
+			go test -run '^$$' -fuzz "^$$t\$$" -fuzztime $(FUZZTIME) ./$$(dirname $$f) || exit 1; \
+		done; \
+	done
 
 # Reads and edits side by side for a while, then every answer against a fresh index.
 SOAKTIME ?= 5m

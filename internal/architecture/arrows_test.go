@@ -89,7 +89,7 @@ var arrows = map[string][]string{
 		"internal/store",
 		"internal/tempfile",
 	},
-	"internal/live": {"internal/replica"},
+	"internal/live": {"internal/core/geo", "internal/replica"},
 	"internal/importing": {
 		"internal/admission",
 		"internal/core/*",
