@@ -61,7 +61,10 @@ func Check(kind Kind, text string) error {
 		return ErrGarbled
 	}
 	body, err := letters.DecodeString(rest)
-	if err != nil || binary.BigEndian.Uint32(body[randomBytes:]) != checksum(kind, body[:randomBytes]) {
+	if err != nil || len(body) != randomBytes+checksumBytes { // the decoder passes over some characters
+		return ErrGarbled
+	}
+	if binary.BigEndian.Uint32(body[randomBytes:]) != checksum(kind, body[:randomBytes]) {
 		return ErrGarbled
 	}
 	return nil
