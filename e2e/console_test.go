@@ -394,7 +394,7 @@ func TestScreenshots(t *testing.T) {
 			p.until("document.querySelectorAll('[data-change]').length > 6")
 			eval[any](p, "[...document.querySelectorAll('[data-change]')].find(c => c.innerText.includes('position'))"+
 				".querySelector('.line').click()")
-			p.until("document.querySelector('.whole svg')")
+			p.until("document.querySelector('.whole idle-map')?.shadowRoot.querySelectorAll('ul button').length == 2")
 		}},
 		{"sign-in", "", 390, 844, false, func(p *page) {
 			p.until(clicked(".who", "Sign in"))
