@@ -134,6 +134,30 @@ func (c *cluster) kill() {
 	// it may not run
 }
 
+// freeze halts all processes of the server where they are, until thaw is called.
+func (c *cluster) freeze() (thaw func()) {
+	c.t.Helper()
+	all := processesIn(c.t, c.dir)
+	send := func(signal syscall.Signal) {
+		for _, text := range all {
+			pid, err := strconv.Atoi(text)
+			if err == nil {
+				err = syscall.Kill(pid, signal)
+			}
+			if err != nil && !errors.Is(err, syscall.ESRCH) { // a connection that has ended
+				c.t.Errorf("process %s of the database: %v", text, err)
+			}
+		}
+	}
+	if len(all) == 0 {
+		c.t.Fatal("there are no processes of the database")
+	}
+	send(syscall.SIGSTOP)
+	thaw = sync.OnceFunc(func() { send(syscall.SIGCONT) })
+	c.t.Cleanup(thaw)
+	return thaw
+}
+
 func (c *cluster) dsn(database string) string { return dsnAt(c.port, database) }
 
 func dsnAt(port int, database string) string {

@@ -73,6 +73,9 @@ func TestManyEditTheSame(t *testing.T) {
 	for n := range 2 {
 		clients.Go(func() { c.suggestAndAccept(rand.New(rand.NewPCG(uint64(n), 2))) })
 	}
+	ending, end := context.WithCancel(t.Context())
+	defer end()
+	clients.Go(func() { c.listenNowAndThen(ending, through) })
 	c.until("edits to go on", 40)
 	c.untilAccepted("suggestions to be accepted", 5)
 
@@ -88,6 +91,14 @@ func TestManyEditTheSame(t *testing.T) {
 	c.services[1].Store(anew)
 	c.until("edits through all services", 40)
 
+	// A database that is frozen does not keep what is in memory from being served.
+	thaw := server.freeze()
+	if status, _, body := get(t, first.url+allMarkers); status != 200 || !strings.Contains(body, `"matched":4`) {
+		t.Errorf("beside a frozen database: %d %s", status, body)
+	}
+	thaw()
+	c.until("edits after the database was frozen", 40)
+
 	// Without the database what is in memory is served, and edits are refused for a while.
 	server.kill()
 	polltest.Until(t, "an edit to be refused", func() bool { c.mu.Lock(); defer c.mu.Unlock(); return c.refused > 0 })
@@ -98,6 +109,7 @@ func TestManyEditTheSame(t *testing.T) {
 	c.until("edits after the database was away", 40)
 	c.untilAccepted("suggestions to be accepted after that", 5)
 	c.stop.Store(true)
+	end()
 	clients.Wait()
 	c.check(heard, listening)
 }
@@ -278,6 +290,29 @@ func (c *contest) hear(through *client.Client) (heard *[]api.ChangeEvent, stop f
 	}()
 	c.t.Cleanup(cancel)
 	return heard, func() { cancel(); <-ended }
+}
+
+// listenNowAndThen comes to listen, hears of some changes in order, and goes, until ctx ends.
+func (c *contest) listenNowAndThen(ctx context.Context, through *client.Client) {
+	const some = 5
+	for ctx.Err() == nil {
+		listening, leave := context.WithCancel(ctx)
+		heard, last := 0, uint64(0)
+		err := through.Watch(listening, client.WatchOptions{Collections: []string{"huts"}}, func(e api.ChangeEvent) error {
+			if e.Number <= last {
+				c.t.Errorf("who listens for a while is told of change %d after %d", e.Number, last)
+			}
+			if last = e.Number; heard == some {
+				leave()
+			}
+			heard++
+			return nil
+		}, func() error { return nil })
+		if listening.Err() == nil {
+			c.t.Errorf("who listens for a while is cut off: %v", err)
+		}
+		leave()
+	}
 }
 
 // check compares what was acknowledged with the history, and with what the listener has heard.

@@ -240,13 +240,19 @@ func command(t *testing.T, env []string, stdin io.Reader, args ...string) (stdou
 // databases returns the PostgreSQL processes that run in a data directory.
 func databases(t *testing.T, data string) []string {
 	t.Helper()
+	return processesIn(t, filepath.Join(data, "pg"))
+}
+
+// processesIn returns the processes that have a directory as their own.
+func processesIn(t *testing.T, dir string) []string {
+	t.Helper()
 	links, err := filepath.Glob("/proc/[0-9]*/cwd")
 	if err != nil {
 		t.Fatal(err)
 	}
 	var found []string
 	for _, link := range links {
-		if cwd, err := os.Readlink(link); err == nil && cwd == filepath.Join(data, "pg") {
+		if cwd, err := os.Readlink(link); err == nil && cwd == dir {
 			found = append(found, filepath.Base(filepath.Dir(link)))
 		}
 	}
