@@ -27,6 +27,7 @@ import (
 type contest struct {
 	t        *testing.T
 	key      string
+	serve    func() *process // starts one more
 	services [2]atomic.Pointer[process]
 	stop     atomic.Bool
 	asked    http.Client
@@ -47,7 +48,7 @@ func TestManyEditTheSame(t *testing.T) {
 	server := primary(t)
 	newBeacon(server)
 	serve := func() *process { return start(t, t.TempDir(), "serve", "--dsn", server.dsn("beacon")) }
-	c := &contest{t: t, acknowledged: map[uint64]string{}, asked: http.Client{Timeout: time.Minute}}
+	c := &contest{t: t, serve: serve, acknowledged: map[uint64]string{}, asked: http.Client{Timeout: time.Minute}}
 	for i := range c.services {
 		c.services[i].Store(serve())
 	}
@@ -361,10 +362,23 @@ func (c *contest) check(heard *[]api.ChangeEvent, stopListening func()) {
 		return true
 	})
 	stopListening()
-	_, one, a := get(c.t, c.services[0].Load().url+allMarkers)
-	_, two, b := get(c.t, c.services[1].Load().url+allMarkers)
-	if a != b || one.Get("ETag") != two.Get("ETag") {
-		c.t.Errorf("the services differ:\n%s\n%s", a, b)
+	// All services say what one says that has just been started.
+	fresh := c.serve()
+	fresh.hasKeysOf(c.services[0].Load())
+	for _, path := range []string{
+		allMarkers, "/api/collections/huts/items", "/api/collections/huts/near?lat=-38&lon=-22&radius=20000000",
+	} {
+		status, header, want := get(c.t, fresh.url+path)
+		if status != 200 {
+			c.t.Errorf("%s: %d %s", path, status, want)
+		}
+		for at := range c.services {
+			url := c.services[at].Load().url
+			_, other, got := get(c.t, url+path)
+			if got = strings.ReplaceAll(got, url, fresh.url); got != want || other.Get("ETag") != header.Get("ETag") {
+				c.t.Errorf("%s: service %d says\n%s\nand one that has just been started\n%s", path, at, got, want)
+			}
+		}
 	}
 }
 
