@@ -63,9 +63,10 @@ type Changes struct {
 // whoever keeps a copy of some of them.
 type Since struct {
 	Type     string   `json:"type"`
-	Features []Item   `json:"features"` // as they are now
-	Gone     []string `json:"gone"`     // ids of what does not belong to the copy any more, if it ever did
-	Change   uint64   `json:"change"`   // what to ask for next, with after
+	Features []Item   `json:"features"`       // as they are now
+	Gone     []string `json:"gone"`           // ids of what does not belong to the copy any more, if it ever did
+	Change   uint64   `json:"change"`         // what to ask for next, with after
+	From     string   `json:"from,omitempty"` // and with from: the next page begins within a large import
 	Links    []Link   `json:"links"`
 }
 

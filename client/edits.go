@@ -147,6 +147,7 @@ type SinceOptions struct {
 	Selection
 	Box   *Box   // of the items that are copied; nil for everywhere
 	After uint64 // the change that the copy is as of
+	From  string // what the page before has, "" for none
 }
 
 // Since returns one page of what has become of items, and whether there are more. If that cannot be
@@ -154,6 +155,9 @@ type SinceOptions struct {
 func (c *Client) Since(ctx context.Context, collection string, o SinceOptions) (page api.Since, more bool, err error) {
 	q := url.Values{"after": {strconv.FormatUint(o.After, 10)}}
 	o.set(q)
+	if o.From != "" {
+		q.Set("from", o.From)
+	}
 	if o.Box != nil {
 		q.Set("bbox", o.Box.String())
 	}

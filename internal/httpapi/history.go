@@ -42,9 +42,10 @@ func (h *server) collectionChanges(w http.ResponseWriter, r *http.Request) error
 
 // changesSince lists what has become of items since a change, oldest first.
 func (h *server) changesSince(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"after", "bbox", "limit"}, selectionNames)...)
+	q := parseQuery(r, slices.Concat([]string{"after", "from", "bbox", "limit"}, selectionNames)...)
 	ask := service.SinceQuery{
-		After: uint64(q.whole("after", 0, 0, maxNumber)), Box: q.box("bbox"), Selection: q.selection(),
+		After: uint64(q.whole("after", 0, 0, maxNumber)), From: q.text("from"), Box: q.box("bbox"),
+		Selection: q.selection(),
 		Limit: q.clamped("limit", maxChanges, maxItems),
 	}
 	if q.err != nil {
@@ -56,7 +57,7 @@ func (h *server) changesSince(w http.ResponseWriter, r *http.Request) error {
 	}
 	out := api.Since{
 		Type: "FeatureCollection", Features: make([]api.Item, len(page.Items)), Gone: append([]string{}, page.Gone...),
-		Change: page.Change, Links: []api.Link{{Rel: "self", Href: h.self(r), Type: geoJSON}},
+		Change: page.Change, From: page.From, Links: []api.Link{{Rel: "self", Href: h.self(r), Type: geoJSON}},
 	}
 	for i, item := range page.Items {
 		out.Features[i] = h.describeItem(item)
@@ -64,6 +65,9 @@ func (h *server) changesSince(w http.ResponseWriter, r *http.Request) error {
 	if page.More {
 		next := r.URL.Query()
 		next.Set("after", strconv.FormatUint(page.Change, 10))
+		if next.Del("from"); page.From != "" {
+			next.Set("from", page.From)
+		}
 		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), geoJSON, ""))
 	}
 	return writeJSON(w, http.StatusOK, geoJSON, out)

@@ -17,6 +17,7 @@ import (
 // a copy of some of them.
 type SinceQuery struct {
 	After     uint64
+	From      string   // what the page before has, "" for none
 	Box       *geo.Box // what is copied: items in it; nil for everywhere
 	Selection places.Selection
 	Limit     int // the most items, and ids of what is gone, together
@@ -27,7 +28,9 @@ type SincePage struct {
 	Items  []store.Stored // that are to be in the copy, as they are now
 	Gone   []string       // ids of what is not to be in it any more, if it ever was
 	Change uint64         // the copy is then as of this change, but for what more pages have
-	More   bool
+	// From, if it is not "", goes with Change to ask for the next page: it begins within a large import.
+	From string
+	More bool
 }
 
 // errFull ends the reading of changes when a page is full.
@@ -59,17 +62,22 @@ func (s *Service) Since(ctx context.Context, collection string, q SinceQuery) (p
 			return err
 		}
 		for _, t := range touched {
-			if t.Collection == key && (t.Filled || t.Imported > 0) {
-				return &fault.ForgottenError{Change: q.After, Why: "a large import has changed the collection since"}
+			if t.Collection == key && t.Filled {
+				return &fault.ForgottenError{Change: q.After, Why: "a large import has filled the collection since"}
 			}
 		}
 		through = max(v.Change, q.After)
-		return v.Changes(ctx, store.Stretch{After: q.After, Only: key}, func(change *store.Change) error {
+		last := ""
+		stretch := store.Stretch{After: q.After, Only: key, Ordered: true, From: q.From}
+		return v.Changes(ctx, stretch, func(change *store.Change) error {
 			if len(page.Items)+len(page.Gone) >= q.Limit || size >= MaxPageBytes {
 				page.More = true
+				if change.Number == page.Change { // one import did both
+					page.Change, page.From = change.Number-1, last
+				}
 				return errFull
 			}
-			page.Change = change.Number
+			page.Change, last = change.Number, change.FeatureID
 			if change.Now == nil || !copied(change.Now) {
 				page.Gone = append(page.Gone, change.FeatureID)
 				return nil

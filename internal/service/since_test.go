@@ -12,6 +12,7 @@ import (
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/importing"
+	"idlebeacon/internal/store"
 )
 
 // TestCopies keeps copies of parts of a collection up to date by what has changed, and finds them
@@ -33,13 +34,26 @@ func TestCopies(t *testing.T) {
 		{SinceQuery{Selection: places.Selection{Filter: condition}}, map[string]string{}},
 		{SinceQuery{Box: box, Selection: places.Selection{Filter: condition}}, map[string]string{}},
 	}
-	for round := range 60 {
+	within := false
+	for round := range 61 {
+		from, since := j.now, time.Now()
 		for range r.IntN(5) {
 			j.edit("key/one", j.randomAsks(r)...)
 		}
+		switch {
+		case round == 60: // many at once, into what is not empty
+			if len(j.now) == 0 {
+				j.edit("key/one", Ask{Op: OpCreate, ID: "i1"})
+			}
+			must[importing.Report](t)(j.s.Import(t.Context(), "c", strings.NewReader(many(1500, "x")), importing.Options{}))
+		case round%3 == 2: // as one change, or one by one
+			j.undo(r, UndoQuery{Actor: "key/one", During: Interval{From: since}}, from)
+		}
 		for i := range copies {
 			c := &copies[i]
-			c.q.Limit = 1 + r.IntN(4)
+			if c.q.Limit = 1 + r.IntN(4); round == 60 {
+				c.q.Limit = 400
+			}
 			for more := true; more; {
 				page := must[SincePage](t)(j.s.Since(t.Context(), "c", c.q))
 				for _, item := range page.Items {
@@ -48,12 +62,13 @@ func TestCopies(t *testing.T) {
 				for _, id := range page.Gone {
 					delete(c.have, id)
 				}
-				if page.More && page.Change <= c.q.After {
+				if page.More && page.Change <= c.q.After && page.From <= c.q.From {
 					t.Fatalf("a page does not go on: %+v", page)
 				}
-				c.q.After, more = page.Change, page.More
+				within = within || page.From != ""
+				c.q.After, c.q.From, more = page.Change, page.From, page.More
 			}
-			now := must[ItemsPage](t)(j.s.Items(t.Context(), "c", ItemsQuery{Box: c.q.Box, Selection: c.q.Selection, Limit: 100}))
+			now := must[ItemsPage](t)(j.s.Items(t.Context(), "c", ItemsQuery{Box: c.q.Box, Selection: c.q.Selection, Limit: 2000}))
 			if len(now.Items) != len(c.have) {
 				t.Fatalf("round %d, copy %d: %d items, want %d", round, i, len(c.have), len(now.Items))
 			}
@@ -64,15 +79,19 @@ func TestCopies(t *testing.T) {
 			}
 		}
 	}
-	// A copy that is too old has to be made anew.
+	if !within {
+		t.Error("no page has ended within a change of many items")
+	}
+	// A copy that is too old has to be made anew, and so has one of nothing that was filled.
 	var gone *fault.ForgottenError
-	must[importing.Report](t)(j.s.Import(t.Context(), "c", strings.NewReader(many(1500, "x")), importing.Options{}))
-	if _, err := j.s.Since(t.Context(), "c", SinceQuery{After: 2, Limit: 10}); !errors.As(err, &gone) {
+	made := must[Summary](t)(j.s.CreateCollection(t.Context(), store.Collection{ID: "filled"}))
+	must[importing.Report](t)(j.s.Import(t.Context(), "filled", strings.NewReader(many(1500, "x")), importing.Options{}))
+	if _, err := j.s.Since(t.Context(), "filled", SinceQuery{After: made.Change, Limit: 10}); !errors.As(err, &gone) {
 		t.Errorf("past a large import: %v", err)
 	}
 	now := must[Summary](t)(j.s.Collection(t.Context(), "c"))
 	if page := must[SincePage](t)(j.s.Since(t.Context(), "c", SinceQuery{After: now.Newest, Limit: 10})); page.More ||
-		page.Change != now.Newest || len(page.Items)+len(page.Gone) > 0 {
+		page.Change < now.Newest || len(page.Items)+len(page.Gone) > 0 {
 		t.Errorf("since now: %+v", page)
 	}
 	must[int64](t)(j.s.store.Forget(t.Context(), time.Nanosecond))

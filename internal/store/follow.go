@@ -47,6 +47,10 @@ type Stretch struct {
 	After  uint64  // a number
 	Only   int64   // the key of the collection they are in; 0 for any
 	Except []int64 // keys of collections that they are not in
+	// Ordered has the changes of a large import, which all have one number, in the byte order of their ids;
+	// From leaves out those up to an id if the import is the first change after After.
+	Ordered bool
+	From    string
 }
 
 // where is the condition for the changes, as c.
@@ -81,7 +85,7 @@ func (v *View) Changes(ctx context.Context, s Stretch, each func(*Change) error)
 	reading, ctx := errgroup.WithContext(ctx)
 	reading.Go(func() error {
 		defer close(handed)
-		r := changeReader{view: v, where: s.where(), to: handed}
+		r := changeReader{view: v, stretch: s, where: s.where(), to: handed}
 		return r.read(ctx, s.After)
 	})
 	var failed error
@@ -101,6 +105,7 @@ func (v *View) Changes(ctx context.Context, s Stretch, each func(*Change) error)
 // A changeReader reads changes for others to use.
 type changeReader struct {
 	view    *View
+	stretch Stretch
 	where   string // the condition for the changes, as c
 	to      chan<- []Change
 	changes []Change // that were not handed on yet
@@ -134,9 +139,7 @@ func (r *changeReader) read(ctx context.Context, after uint64) error {
 			err = r.edits(ctx, after, m.Number)
 		}
 		if err == nil {
-			err = r.query(ctx, fmt.Sprintf(changesOfFeatures, `SELECT c.number, c.collection_key, d.feature_id,
-				d.op, c.at
-				FROM merged d, changes c WHERE d.merge_key = ? AND c.number = ?`), m.Key, m.Number)
+			err = r.merged(ctx, m.Key, m.Number)
 		}
 		after = m.Number
 	}
@@ -147,6 +150,20 @@ func (r *changeReader) read(ctx context.Context, after uint64) error {
 		return err
 	}
 	return r.handOn(ctx)
+}
+
+// merged hands on what a large import did.
+func (r *changeReader) merged(ctx context.Context, merge int64, number uint64) error {
+	from, order := "", ""
+	if number == r.stretch.After+1 {
+		from = r.stretch.From
+	}
+	if r.stretch.Ordered {
+		order = " ORDER BY c.feature_id"
+	}
+	return r.query(ctx, fmt.Sprintf(changesOfFeatures, `SELECT c.number, c.collection_key, d.feature_id, d.op, c.at
+		FROM merged d, changes c WHERE d.merge_key = ? AND c.number = ? AND d.feature_id > ? COLLATE "C"`)+order,
+		merge, number, from)
 }
 
 // edits hands on what was changed after a number and up to another, large imports aside.
