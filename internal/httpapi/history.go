@@ -46,7 +46,7 @@ func (h *server) changesSince(w http.ResponseWriter, r *http.Request) error {
 	ask := service.SinceQuery{
 		After: uint64(q.whole("after", 0, 0, maxNumber)), From: q.text("from"), Box: q.box("bbox"),
 		Selection: q.selection(),
-		Limit: q.clamped("limit", maxChanges, maxItems),
+		Limit:     q.clamped("limit", maxChanges, maxItems),
 	}
 	if q.err != nil {
 		return q.err
