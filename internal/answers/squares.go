@@ -208,8 +208,9 @@ const Lag = 2 * time.Second
 // along its edge, as boxes are rounded, does not count. The question is as for Append.
 //
 // With each change many squares may differ, of which few do: those that it is close to. These are as the
-// view has them, or newer. Others may lag behind, and late is set; after Lag they are not late any more.
-func (c *Squares[M]) Pieces(question string, view View[M], form Form[M]) (all []Piece, late, done bool) {
+// view has them, or newer. Others may be late, until they are Lag old: late is how long until the first of
+// them is worked out anew when it is asked for, 0 if none is late.
+func (c *Squares[M]) Pieces(question string, view View[M], form Form[M]) (all []Piece, late time.Duration, done bool) {
 	for _, cells := range view.Squares() {
 		var inside []index.Cell // a rectangle as well
 		for _, cell := range cells {
@@ -217,11 +218,11 @@ func (c *Squares[M]) Pieces(question string, view View[M], form Form[M]) (all []
 			case view.Covers(inner):
 				inside = append(inside, cell)
 			case view.Overlaps(inner):
-				return nil, false, false
+				return nil, 0, false
 			}
 		}
-		squares, some := c.squares(question, inside, asked{lagging: true}, view, form)
-		late = late || some
+		squares, until := c.squares(question, inside, asked{lagging: true}, view, form)
+		late = sooner(late, until)
 		for i, s := range squares {
 			all = append(all, Piece{inside[i], s.places, s.stamp, s, form.Between})
 		}
@@ -252,16 +253,24 @@ func rightFor[M any](s *square, view View[M], states, around []uint64, cell inde
 }
 
 // closeTo reports whether s, which is not right for a view, is so new that it can be taken all the same: it is
-// newer than the view, or what has changed since is not close to it, which is late.
-func closeTo[M any](s *square, view View[M], states []uint64, cell index.Cell) (close, late bool) {
+// newer than the view, or what has changed since is not close to it. Then it is late, for so long still.
+func closeTo[M any](s *square, view View[M], states []uint64, cell index.Cell) (usable bool, late time.Duration) {
 	if upTo(states, s.asOf) {
-		return true, false
+		return true, 0
 	}
-	if time.Since(s.made) >= Lag || !upTo(s.newest, states) {
-		return false, false
+	late = Lag - time.Since(s.made)
+	if late <= 0 || !upTo(s.newest, states) {
+		return false, 0
 	}
-	late = same(s, &s.near, states, func() bool { return upTo(view.NewestNear(nil, cell, cell), s.asOf) })
-	return late, late
+	return same(s, &s.near, states, func() bool { return upTo(view.NewestNear(nil, cell, cell), s.asOf) }), late
+}
+
+// sooner returns the shorter of two durations, where 0 stands for never.
+func sooner(a, b time.Duration) time.Duration {
+	if a == 0 || b > 0 && b < a {
+		return b
+	}
+	return a
 }
 
 // same reports whether nothing has changed between s and some states, as known says up to where, or else look,
@@ -297,12 +306,12 @@ type asked struct {
 }
 
 // squares returns the squares of one rectangle of a view: those that are kept and still right, the others
-// anew, and right as far as they lie in the view. It reports whether some are late.
+// anew, and right as far as they lie in the view. late is as for Pieces.
 func (c *Squares[M]) squares(
 	question string, cells []index.Cell, how asked, view View[M], form Form[M],
-) (found []*square, late bool) {
+) (found []*square, late time.Duration) {
 	if len(cells) == 0 {
-		return nil, false
+		return nil, 0
 	}
 	found = make([]*square, len(cells))
 	step := view.Step()
@@ -315,8 +324,8 @@ func (c *Squares[M]) squares(
 			continue
 		}
 		if there && how.lagging {
-			if near, behind := closeTo(s, view, states, cell); near {
-				found[i], late = s, late || behind
+			if usable, until := closeTo(s, view, states, cell); usable {
+				found[i], late = s, sooner(late, until)
 				continue
 			}
 		}

@@ -209,12 +209,12 @@ func (s *stream) view(ctx context.Context, v *live.View) {
 		if state.All != 0 && state.All == v.Known.All {
 			return
 		}
-		if v.Pieces != nil && state.Near != 0 && state.Near == v.Known.Near && s.later(v) {
+		if v.Pieces != nil && state.Near != 0 && state.Near == v.Known.Near && s.later(v, answers.Lag) {
 			return
 		}
 	}
 	v.Known = state // or one that is older than the answer: then it is looked at once more
-	v.Late = time.Time{}
+	v.Due = time.Time{}
 	var wanted *wantedSquares
 	if v.Squares {
 		wanted = &wantedSquares{}
@@ -223,9 +223,9 @@ func (s *stream) view(ctx context.Context, v *live.View) {
 	answer := s.server.answerTo(ctx, s.request, v)
 	if wanted != nil && wanted.done {
 		s.squares(v, wanted)
-		if wanted.late {
+		if wanted.late > 0 {
 			v.Known.All = 0
-			s.later(v)
+			s.later(v, wanted.late)
 		}
 		return
 	}
@@ -249,14 +249,14 @@ func (s *stream) view(ctx context.Context, v *live.View) {
 	s.buffer.WriteString("}\n\n")
 }
 
-// later leaves what has changed further away from a view until it has been late for a while, and reports
-// whether there is time for that.
-func (s *stream) later(v *live.View) bool {
+// later leaves what has changed further away from a view until it is due, which is after so long if it was
+// not left before. It reports whether there is time for that.
+func (s *stream) later(v *live.View, after time.Duration) bool {
 	now := time.Now()
-	if v.Late.IsZero() {
-		v.Late = now
+	if v.Due.IsZero() {
+		v.Due = now.Add(after)
 	}
-	left := answers.Lag - now.Sub(v.Late)
+	left := v.Due.Sub(now)
 	if left > 0 {
 		s.listener.LookAgain(v, left)
 	}

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"strconv"
+	"time"
 
 	"idlebeacon/internal/answers"
 	"idlebeacon/internal/core/feature"
@@ -13,8 +14,8 @@ import (
 // only those that have changed.
 type wantedSquares struct {
 	views [][]answers.Piece
-	late  bool // some may have changed, which is found out in a while
-	done  bool // they make up the answer
+	late  time.Duration // until some that may have changed are to be looked at again; 0 if there are none
+	done  bool          // they make up the answer
 }
 
 type wantedSquaresKey struct{}
@@ -26,8 +27,10 @@ func squaresWanted(ctx context.Context) *wantedSquares {
 }
 
 // take takes the squares of one more view, and reports whether all so far are squares.
-func (c *wantedSquares) take(pieces []answers.Piece, late, done bool) bool {
-	c.views, c.late, c.done = append(c.views, pieces), c.late || late, done
+func (c *wantedSquares) take(pieces []answers.Piece, late time.Duration, done bool) bool {
+	if c.views, c.done = append(c.views, pieces), done; c.late == 0 || late > 0 && late < c.late {
+		c.late = late
+	}
 	return done
 }
 

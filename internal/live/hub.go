@@ -67,6 +67,10 @@ func (h *Hub) follow(ctx context.Context) {
 	}
 }
 
+// mostSpots is about how many spots each view is asked whether they concern it. If there are more, all are
+// taken to: that costs less.
+const mostSpots = 256
+
 // A touch is what has changed of one collection.
 type touch struct {
 	spots    []geo.Spot // where
@@ -89,8 +93,9 @@ func (h *Hub) touch(events []replica.Event) {
 		}
 		any = any || e.Feature == "" // a filter elsewhere may name an area of it
 		t := touched[id]
-		t.anywhere = t.anywhere || e.Spots == nil
-		t.spots = append(t.spots, e.Spots...)
+		if t.anywhere = t.anywhere || e.Spots == nil || len(t.spots) >= mostSpots; !t.anywhere {
+			t.spots = append(t.spots, e.Spots...)
+		}
 	}
 	h.tell(touched, any)
 }

@@ -40,9 +40,9 @@ type View struct {
 	// belongs to it. Both belong to whoever calls Next.
 	Tag   string
 	Known State
-	// Late is since when the listener may lack what has changed further away, zero if it does not. It
+	// Due is when the listener is to have what has changed further away, zero if it lacks nothing. It
 	// belongs to whoever calls Next.
-	Late time.Time
+	Due time.Time
 
 	// Squares tells that the listener takes the answer in squares, of which Pieces are the stamps of those
 	// that it has; nil if it has none. Pieces belongs to whoever calls Next.

@@ -143,9 +143,6 @@ func (r *Replica) forget(ctx context.Context, keep time.Duration) {
 			err = r.store.PurgeCollections(ctx, time.Now().Add(-r.keepDeleted))
 		}
 		if err == nil {
-			_, err = r.store.ForgetPictures(ctx, time.Now().Add(-picturesKept))
-		}
-		if err == nil {
 			if keep > 0 {
 				keep = max(keep, leastHistory)
 			}
@@ -153,6 +150,9 @@ func (r *Replica) forget(ctx context.Context, keep time.Duration) {
 			if n, err = r.store.Forget(ctx, keep); n > 0 {
 				r.log.Info("old changes were forgotten", "changes", n)
 			}
+		}
+		if err == nil {
+			_, err = r.store.ForgetPictures(ctx, time.Now().Add(-picturesKept))
 		}
 		if err != nil && ctx.Err() == nil {
 			r.log.Warn("what is old cannot be forgotten", "error", err)

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"testing"
@@ -17,7 +18,7 @@ func TestUnwantedPicturesGo(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
 	made := must[Summary](t)(s.CreateCollection(t.Context(), store.Collection{ID: "c"}))
-	for i := range 5 {
+	for i := range 6 {
 		p := store.Picture{ID: fmt.Sprint("p", i), CollectionKey: made.Key, Hash: []byte{byte(i)}, Width: 1, Height: 1,
 			Small: []byte{1}, Medium: []byte{1}, Large: []byte{1}}
 		must[store.Picture](t)(s.store.AddPicture(t.Context(), p, 1000))
@@ -33,6 +34,12 @@ func TestUnwantedPicturesGo(t *testing.T) {
 	for _, ask := range []Ask{shows("now", "p0"), shows("was", "p1"), shows("was", "p0")} {
 		must[Edited](t)(s.EditItem(t.Context(), "c", ask, nil))
 	}
+	var escaped feature.Feature
+	if err := json.Unmarshal([]byte(`{"type":"Feature","geometry":{"type":"Point","coordinates":[1,2]},"properties":`+
+		`{"picture":"\/api\/collections\/c\/pictures\/p5"}}`), &escaped); err != nil {
+		t.Fatal(err)
+	}
+	must[Edited](t)(s.EditItem(t.Context(), "c", Ask{Op: OpCreate, ID: "escaped", Feature: escaped}, nil))
 	_, _, err := s.Suggest(t.Context(), "c", Proposal{Ask: shows("now", "p2"), Sender: "guest"})
 	if err != nil {
 		t.Fatal(err)
@@ -44,7 +51,7 @@ func TestUnwantedPicturesGo(t *testing.T) {
 			t.Errorf("round %d: %d pictures were forgotten, want %d", round, n, want)
 		}
 	}
-	for i := range 5 {
+	for i := range 6 {
 		_, err := s.store.PictureFile(t.Context(), made.Key, fmt.Sprint("p", i), "small")
 		if gone := errors.Is(err, store.ErrNoPicture); gone != (i == 3) {
 			t.Errorf("picture %d: %v", i, err)

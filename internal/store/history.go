@@ -161,8 +161,7 @@ func (q *HistoryQuery) where() (where string, args []any) {
 
 // changes selects the changes of a query from those that its condition, where, is about. Those to one
 // feature are also what large imports did to it: each change has what it did, and before, as if it were to
-// the feature alone. The id is then an argument before those of the condition, and all are given three
-// times.
+// the feature alone. Its arguments are then three times the id and those of the condition.
 func (q *HistoryQuery) changes(where string) string {
 	if q.Feature == "" {
 		return "SELECT c.* FROM changes c WHERE " + where

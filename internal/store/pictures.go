@@ -99,7 +99,8 @@ func (s *Store) DeletePicture(ctx context.Context, collection int64, id string) 
 
 // ForgetPictures takes out the pictures that nothing has named since a time: no feature as it is or was, as
 // far as the history reaches, and no suggestion. It looks through all of these, so it does that only if
-// there is a picture of which nobody has known since then that it is wanted.
+// there is a picture of which nobody has known since then that it is wanted. Slashes may have been written
+// with a backslash, as JSON allows.
 func (s *Store) ForgetPictures(ctx context.Context, since time.Time) (forgotten int64, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var due bool
@@ -113,8 +114,8 @@ func (s *Store) ForgetPictures(ctx context.Context, since time.Time) (forgotten 
 		err = tx.Exec(`UPDATE pictures SET wanted_at = now() WHERE id IN (SELECT named[1] COLLATE "C" FROM (
 				SELECT properties::text AS text FROM features UNION ALL SELECT before::text FROM changes UNION ALL
 				SELECT before::text FROM merged UNION ALL SELECT edit::text FROM suggestions) t
-			CROSS JOIN LATERAL regexp_matches(t.text, '/pictures/([0-9a-zA-Z_-]+)', 'g') AS named
-			WHERE t.text LIKE '%/pictures/%')`).Error
+			CROSS JOIN LATERAL regexp_matches(t.text, '/pictures\\{0,1}/([0-9a-zA-Z_-]+)', 'g') AS named
+			WHERE t.text LIKE '%pictures%')`).Error
 		if err != nil {
 			return err
 		}

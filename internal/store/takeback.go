@@ -16,7 +16,7 @@ import (
 // A TakeBack says which changes to the features of one collection are to be taken back, however many
 // they are.
 type TakeBack struct {
-	Of HistoryQuery // Before and Described are not used; there is one collection
+	Of HistoryQuery // Feature, Before and Described are not used; there is one collection
 	// Force takes them back even if that takes back later changes of the same features too.
 	Force bool
 	// Check returns what stands against a feature as it was, nil if nothing does.

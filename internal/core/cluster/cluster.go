@@ -152,7 +152,7 @@ func (o Options) Reach(boxes []geo.SpotBox, zoom float64) []geo.SpotBox {
 }
 
 // Near returns the part of the map on which nearly all depends that the markers of a view say: the
-// cells of which they may stand for places, and those next to these.
+// cells whose places they may stand for.
 func (o Options) Near(boxes []geo.SpotBox, zoom float64) []geo.SpotBox {
 	return o.around(boxes, zoom, nearCells)
 }

@@ -57,8 +57,8 @@ const placed = computed(() => {
 </script>
 
 <template>
-  <div class="around"
-    ><div class="details">
+  <div class="around">
+    <div class="details">
       <figure v-if="placed">
         <BeforeAfterMap
           :was="geometryOf(change.was)"
@@ -89,8 +89,8 @@ const placed = computed(() => {
           </tr>
         </tbody>
       </table>
-    </div></div
-  >
+    </div>
+  </div>
 </template>
 
 <style scoped>

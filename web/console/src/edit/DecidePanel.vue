@@ -75,7 +75,7 @@ onUnmounted(() => {
 </script>
 
 <template>
-  <section ref="list" class="edit" aria-label="Suggestions">
+  <section ref="list" class="edit spaced" aria-label="Suggestions">
     <SuggestionList collection="" @listed="show" />
     <p v-if="none">Nothing is suggested that waits to be decided on.</p>
     <div class="ways"><Button label="Close" size="small" severity="secondary" @click="emit('close')" /></div>
@@ -83,8 +83,3 @@ onUnmounted(() => {
 </template>
 
 <style scoped src="./EditPanel.css"></style>
-<style scoped>
-.edit > * + * {
-  margin-top: 0.55rem;
-}
-</style>

@@ -73,7 +73,7 @@ function again(): void {
 </script>
 
 <template>
-  <section class="edit" aria-label="Choose items in an area">
+  <section class="edit spaced" aria-label="Choose items in an area">
     <h2>Choose items in an area</h2>
     <p class="soft">Click corners on the map around the items. Drag corners to change the area.</p>
     <label v-if="collections.length > 1"
@@ -96,8 +96,3 @@ function again(): void {
 </template>
 
 <style scoped src="./EditPanel.css"></style>
-<style scoped>
-.edit > * + * {
-  margin-top: 0.55rem;
-}
-</style>

@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref, watch } from 'vue'
-import { type Edit, isAway, saveEdits, verdictsOf } from '../api/edits'
+import { type Edit, isAway, newName, saveEdits, verdictsOf } from '../api/edits'
 import { explain } from '../api/explain'
 import { useNotices } from '../stores/notices'
 import { counted } from '../text/format'
@@ -20,7 +20,8 @@ const tryEvery = 5000 // ms
 
 function read(): Waiting[] {
   try {
-    return JSON.parse(localStorage.getItem(key) ?? '[]') as Waiting[]
+    const kept = JSON.parse(localStorage.getItem(key) ?? '[]') as (Omit<Waiting, 'request'> & { request?: string })[]
+    return kept.map((w) => ({ ...w, request: w.request ?? newName() })) // earlier versions kept none
   } catch {
     return []
   }
