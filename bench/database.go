@@ -22,12 +22,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"idlebeacon/demo"
-	"idlebeacon/internal/access"
 	"idlebeacon/internal/core/cluster"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/worlds"
-	"idlebeacon/internal/httpapi"
 	"idlebeacon/internal/importing"
 	"idlebeacon/internal/pgbox"
 	"idlebeacon/internal/service"
@@ -284,30 +282,11 @@ const manyKeys = 1000
 // overHTTP compares answering views with answering the same bytes from memory. Requests come
 // with a key, which is one of many.
 func overHTTP(ctx context.Context, r *report, s *service.Service, dsn string) error {
-	st, err := store.Open(ctx, store.Options{DSN: dsn, Log: quiet})
-	if err != nil {
-		return err
-	}
-	defer st.Close()
-	var key access.OwnerKey
-	for range manyKeys {
-		key = access.NewOwnerKey("bench")
-		if err := key.Keep(ctx, st); err != nil {
-			return err
-		}
-	}
-	register, err := access.Open(ctx, st, access.Options{Log: quiet})
-	if err != nil {
-		return err
-	}
-	defer register.Shutdown(ctx)
-	handler, err := httpapi.New(s, httpapi.Options{Version: "bench", Log: quiet, Access: register})
-	if err != nil {
-		return err
-	}
-	own := httptest.NewServer(handler)
-	defer own.Close()
+	return overLoopback(ctx, s, dsn, manyKeys, func(own, key string) error { return answering(ctx, r, own, key) })
+}
 
+// answering is overHTTP with the address of the server and a key.
+func answering(ctx context.Context, r *report, own, key string) (err error) {
 	random := rand.New(rand.NewPCG(5, 5))
 	// Views as the map element asks for them, on a grid, and at any place, far more
 	// than are kept.
@@ -323,7 +302,7 @@ func overHTTP(ctx context.Context, r *report, s *service.Service, dsn string) er
 	// What a static server has in memory: by coding and path.
 	bodies := map[string]map[string][]byte{}
 	for _, coding := range []string{"identity", "gzip", "zstd"} {
-		if bodies[coding], err = answersIn(ctx, own.URL, key.Secret, coding, slices.Concat(paths, snapped)); err != nil {
+		if bodies[coding], err = answersIn(ctx, own, key, coding, slices.Concat(paths, snapped)); err != nil {
 			return err
 		}
 	}
@@ -342,7 +321,7 @@ func overHTTP(ctx context.Context, r *report, s *service.Service, dsn string) er
 	rate := func(server, coding string, paths []string, tags map[string]string) (float64, error) {
 		bestRate := 0.0
 		for range 3 {
-			n, err := request(ctx, server, key.Secret, coding, paths, tags)
+			n, err := request(ctx, server, key, coding, paths, tags)
 			if err != nil {
 				return 0, err
 			}
@@ -370,7 +349,7 @@ func overHTTP(ctx context.Context, r *report, s *service.Service, dsn string) er
 		if err != nil {
 			return err
 		}
-		served, err := rate(own.URL, views.coding, views.paths, nil)
+		served, err := rate(own, views.coding, views.paths, nil)
 		if err != nil {
 			return err
 		}
@@ -388,11 +367,11 @@ func overHTTP(ctx context.Context, r *report, s *service.Service, dsn string) er
 	}
 	tags := map[string]string{}
 	for _, path := range paths {
-		q, err := http.NewRequestWithContext(ctx, http.MethodGet, own.URL+path, nil)
+		q, err := http.NewRequestWithContext(ctx, http.MethodGet, own+path, nil)
 		if err != nil {
 			return err
 		}
-		q.Header.Set("Authorization", "Bearer "+key.Secret)
+		q.Header.Set("Authorization", "Bearer "+key)
 		response, err := http.DefaultClient.Do(q)
 		if err != nil {
 			return err
@@ -400,7 +379,7 @@ func overHTTP(ctx context.Context, r *report, s *service.Service, dsn string) er
 		response.Body.Close()
 		tags[path] = response.Header.Get("ETag")
 	}
-	unchanged, err := rate(own.URL, "identity", paths, tags)
+	unchanged, err := rate(own, "identity", paths, tags)
 	if err != nil {
 		return err
 	}

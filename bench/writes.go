@@ -39,7 +39,7 @@ func writes(ctx context.Context, r *report) error {
 		if err != nil {
 			return err
 		}
-		return overLoopback(ctx, s, dsn, func(url, key string) error {
+		return overLoopback(ctx, s, dsn, 1, func(url, key string) error {
 			alone, err := writing(ctx, s)
 			if err != nil {
 				return err
@@ -105,7 +105,8 @@ func reading(ctx context.Context, server, key string) (spread, error) {
 	for began := time.Now(); time.Since(began) < readingTime; {
 		box, zoom := worlds.Look(random)
 		q := url.Values{"bbox": {box.String()}, "zoom": {strconv.FormatFloat(zoom, 'f', -1, 64)}}
-		asked, err := http.NewRequestWithContext(ctx, http.MethodGet, server+"/api/collections/places/markers?"+q.Encode(), nil)
+		path := "/api/collections/places/markers?" + q.Encode()
+		asked, err := http.NewRequestWithContext(ctx, http.MethodGet, server+path, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -161,8 +162,8 @@ func pgbench(ctx context.Context, dsn string) (rate float64, err error) {
 		return 0, err
 	}
 	defer os.Remove(script)
-	run := exec.CommandContext(ctx, programs[len(programs)-1], "--no-vacuum", "--client", strconv.Itoa(writers), "--jobs", "2",
-		"--time", strconv.Itoa(int(writingTime.Seconds())), "--file", script, dsn)
+	run := exec.CommandContext(ctx, programs[len(programs)-1], "--no-vacuum", "--client", strconv.Itoa(writers),
+		"--jobs", "2", "--time", strconv.Itoa(int(writingTime.Seconds())), "--file", script, dsn)
 	out, err := run.CombinedOutput()
 	if err != nil {
 		return 0, fmt.Errorf("pgbench: %w\n%s", err, out)

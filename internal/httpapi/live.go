@@ -225,7 +225,7 @@ func (s *stream) view(ctx context.Context, v *live.View) {
 		s.squares(v, wanted)
 		if wanted.late > 0 {
 			v.Known.All = 0
-			s.later(v, wanted.late)
+			s.later(v, max(wanted.late, answers.Lag/2)) // several are done with at once
 		}
 		return
 	}

@@ -12,6 +12,7 @@ import (
 func TestWhoseTurnItIs(t *testing.T) {
 	near, far := geo.Spot{X: 15, Y: 15}, geo.Spot{X: 90, Y: 90}
 	region := []geo.SpotBox{{Min: geo.Spot{X: 10, Y: 10}, Max: geo.Spot{X: 20, Y: 20}}}
+	where := func(spots ...geo.Spot) map[string]*touch { return map[string]*touch{"a": {spots: spots}} }
 	for name, c := range map[string]struct {
 		collections []string
 		region      []geo.SpotBox
@@ -20,13 +21,13 @@ func TestWhoseTurnItIs(t *testing.T) {
 		again       time.Duration // that somebody has asked for; 0 for not at all
 		want        time.Duration // until it is its turn; -1 for never
 	}{
-		"near":                 {[]string{"a"}, region, map[string]*touch{"a": {spots: []geo.Spot{far, near}}}, false, 0, 0},
-		"elsewhere":            {[]string{"a"}, region, map[string]*touch{"a": {spots: []geo.Spot{far}}}, false, 0, elsewhereEvery},
-		"elsewhere, and again": {[]string{"a"}, region, map[string]*touch{"a": {spots: []geo.Spot{far}}}, false, time.Second, time.Second},
+		"near":                 {[]string{"a"}, region, where(far, near), false, 0, 0},
+		"elsewhere":            {[]string{"a"}, region, where(far), false, 0, elsewhereEvery},
+		"elsewhere, and again": {[]string{"a"}, region, where(far), false, time.Second, time.Second},
 		"again":                {[]string{"a"}, region, nil, false, 9 * time.Second, 9 * time.Second},
 		"anywhere":             {[]string{"b", "a"}, region, map[string]*touch{"a": {anywhere: true}}, false, 0, 0},
 		"another collection":   {[]string{"a"}, region, map[string]*touch{"b": {spots: []geo.Spot{near}}}, false, 0, -1},
-		"all of the map":       {[]string{"a"}, nil, map[string]*touch{"a": {spots: []geo.Spot{far}}}, false, 0, 0},
+		"all of the map":       {[]string{"a"}, nil, where(far), false, 0, 0},
 		"all collections":      {nil, nil, map[string]*touch{"b": {spots: []geo.Spot{far}}}, false, 0, 0},
 		"anything":             {[]string{"a"}, region, nil, true, 0, 0},
 	} {

@@ -68,7 +68,8 @@ func TestCopies(t *testing.T) {
 				within = within || page.From != ""
 				c.q.After, c.q.From, more = page.Change, page.From, page.More
 			}
-			now := must[ItemsPage](t)(j.s.Items(t.Context(), "c", ItemsQuery{Box: c.q.Box, Selection: c.q.Selection, Limit: 2000}))
+			all := ItemsQuery{Box: c.q.Box, Selection: c.q.Selection, Limit: 2000}
+			now := must[ItemsPage](t)(j.s.Items(t.Context(), "c", all))
 			if len(now.Items) != len(c.have) {
 				t.Fatalf("round %d, copy %d: %d items, want %d", round, i, len(c.have), len(now.Items))
 			}

@@ -22,6 +22,7 @@ import { type Patch, Scene } from './scene'
 import { markerOf } from './shape'
 import { Stage } from './stage'
 import { watchSurroundings } from './surroundings'
+import { Teller } from './teller'
 import { Carrier } from './tools/carry'
 import { type Overlay, overlaySlot } from './tools/overlay'
 import { Pointer } from './tools/point'
@@ -31,7 +32,6 @@ import { Traveller } from './tools/travel'
 import { englishWords, type Words } from './words'
 
 const fitPadding = 60 // CSS pixels around a box that is fitted
-const sayAfter = 700 // ms after a move, so that a hand that goes on is not talked over
 
 const sheet = new CSSStyleSheet()
 sheet.replaceSync(styles)
@@ -61,7 +61,7 @@ export class IdleMap extends HTMLElement {
   private readonly stage = new Stage(this.camera, this.layers, () => this.resized())
   private readonly popup = new Popup()
   private readonly tip = new Tip()
-  private readonly said = document.createElement('div') // what a screen reader is told after a move
+  private readonly teller = new Teller()
   private readonly list = new MarkerList(
     (p) => this.emitPick(p),
     () => this.pointed(),
@@ -81,16 +81,12 @@ export class IdleMap extends HTMLElement {
   private popupKey: string | null = null // of what the popup belongs to
   private popupBack: HTMLElement | null = null // gets the focus when the popup closes
   private pendingView: View | Box | null = null // asked for before the element had a size
-  private toldView = '' // the view that was told last
-  private telling = 0
 
   constructor() {
     super()
     const root = this.attachShadow({ mode: 'open' })
     root.adoptedStyleSheets = [sheet]
-    this.said.className = 'said'
-    this.said.setAttribute('role', 'status')
-    root.append(this.stage.element, this.list.element, this.said, this.tip.element, this.popup.element)
+    root.append(this.stage.element, this.list.element, this.teller.element, this.tip.element, this.popup.element)
     this.speak({})
   }
 
@@ -143,7 +139,7 @@ export class IdleMap extends HTMLElement {
     this.outline.stop()
     this.stage.stop()
     this.loop.stop()
-    clearTimeout(this.telling)
+    this.teller.stop()
     this.markers.transition.stand(this.scene.markers)
   }
 
@@ -325,23 +321,10 @@ export class IdleMap extends HTMLElement {
     this.feed?.settle()
     this.updateList()
     this.emit('rest', this.camera.view)
-    this.tellView()
-  }
-
-  /** Tells a screen reader what is in view, once the view has come to rest and what it shows is there. */
-  private tellView(): void {
-    clearTimeout(this.telling)
-    this.telling = window.setTimeout(() => {
-      const { centre, zoom } = this.camera.view
-      const view = [centre.lon, centre.lat, zoom].join()
-      if (this.toldView === view) return
-      const first = this.toldView === ''
-      this.toldView = view
+    this.teller.tell(this.camera.view, () => {
       const inView = this.inView().map((p) => p.marker)
-      const shaded = placesIn(this.camera.bounds(), this.scene.densities)
-      // What a page begins with is its own to tell.
-      if (!first) this.said.textContent = this.spoken.inView(zoom, inView, shaded)
-    }, sayAfter)
+      return this.spoken.inView(this.camera.zoom, inView, placesIn(this.camera.bounds(), this.scene.densities))
+    })
   }
 
   private sceneChanged(): void {

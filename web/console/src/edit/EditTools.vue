@@ -6,7 +6,7 @@ import EditPanel from './EditPanel.vue'
 import SelectPanel from './SelectPanel.vue'
 import TrayBar from './TrayBar.vue'
 
-// What edits on the map page: the form of one item, the choice of many, what is suggested, and the edits that wait to be saved.
+// What edits on the map page: the form of one item, the choice of many, what is suggested, and what waits to be saved.
 defineProps<{
   map: IdleMap
   collections: readonly Collection[] // that may be edited, or for which edits may be suggested

@@ -26,10 +26,13 @@ function said(i: Import): string {
     case 'accepted':
       return 'being received'
     case 'running':
-      return `${counted(i.rows, 'row', 'rows')} read${i.bytes_total ? `, ${shareText(i.bytes_read / i.bytes_total)}` : ''}`
+      return (
+        `${counted(i.rows, 'row', 'rows')} read` + (i.bytes_total ? `, ${shareText(i.bytes_read / i.bytes_total)}` : '')
+      )
     case 'successful':
       return r
-        ? `${counted(r.rows, 'row', 'rows')} read: ${numberText(r.created)} new, ${numberText(r.replaced)} replaced, ${numberText(r.rejected)} rejected`
+        ? `${counted(r.rows, 'row', 'rows')} read: ${numberText(r.created)} new, ` +
+            `${numberText(r.replaced)} replaced, ${numberText(r.rejected)} rejected`
         : 'imported'
     case 'dismissed':
       return 'called off, nothing was imported'

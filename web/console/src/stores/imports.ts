@@ -30,8 +30,8 @@ export interface Stage {
 const every = 400 // ms between looks at an import that is waited for
 
 /**
- * The imports of the service, and the files on their way to it. They are kept here and not by a page, so that they go on
- * when the page is left.
+ * The imports of the service, and the files on their way to it. They are kept here and not by a page, so that they go
+ * on when the page is left.
  */
 export const useImports = defineStore('imports', () => {
   const sending = shallowRef<readonly Sending[]>([])
@@ -60,8 +60,8 @@ export const useImports = defineStore('imports', () => {
   }
 
   /**
-   * Imports a file and waits until that is over; make is the collection that is made with it, or null where it is there. A stop while
-   * it is being sent, and later, leaves nothing of it.
+   * Imports a file and waits until that is over; make is the collection that is made with it, or null where it is there.
+   * A stop leaves nothing of it, while it is being sent or later.
    */
   async function run(
     file: File,

@@ -74,8 +74,8 @@ function ringsAround(rings: readonly (readonly Spot[])[]): number[][] {
 const isHole = (around: readonly number[] | undefined) => (around?.length ?? 0) % 2 === 1
 
 /**
- * Whether a ring is inside another. Of neighbours, the corners that they share say nothing; of the rest, most decide, as
- * some may lie on the edge.
+ * Whether a ring is inside another. Of neighbours, the corners that they share say nothing; of the rest, most decide,
+ * as some may lie on the edge.
  */
 function ringInside(outer: readonly Spot[], ring: readonly Spot[]): boolean {
   const corner = (p: Position) => `${p.lon} ${p.lat}`

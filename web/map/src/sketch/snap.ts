@@ -5,8 +5,8 @@ import type { Snap } from '../tools/snap'
 const reach = 12 // CSS pixels
 
 /**
- * Makes what is placed, carried or drawn go onto a place or a corner of an area or path that is near, as it is shown. What
- * is being edited itself is told by its layer and id.
+ * Makes what is placed, carried or drawn go onto a place or a corner of an area or path that is near, as it is shown.
+ * What is edited itself is passed over: its layer and id tell it.
  */
 export function snapToNear(edited: { layer: string; id: string | null }): Snap {
   return (at, camera, scene) => {
