@@ -104,6 +104,7 @@ var arrows = map[string][]string{
 		"internal/core/feature",
 		"internal/core/geo",
 		"internal/core/geometry",
+		"internal/core/motion",
 		"internal/core/policy",
 		"internal/core/secret",
 		"internal/pgcopy",

@@ -334,6 +334,7 @@ var migrations = []*gormigrate.Migration{
 		// When a picture was brought last, or found to be named by something.
 		`ALTER TABLE pictures ADD COLUMN wanted_at timestamptz NOT NULL DEFAULT now()`,
 	)},
+	{ID: "0019-devices", Migrate: statements(deviceTables...)},
 }
 
 // ownTables are the tables that the migrations make.
@@ -341,6 +342,7 @@ var ownTables = []string{
 	"collections", "features", "changes", "merges", "merged", "clock", "imports", "rejected_rows", "icons", "identity",
 	"access", "access_keys", "key_days", "issuers", "sessions", "sign_in_codes", "retries",
 	"suggestions", "deleted_collections", "pictures",
+	"fleet", "device_groups", "devices", "positions",
 }
 
 const migrationsTable = "migrations"

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -53,9 +54,9 @@ type Options struct {
 // for edits and for following them, so that none of these waits for those who read.
 const (
 	DefaultConnections   = 20
-	MinConnections       = 8
-	reservedConnections  = 4
-	listeningConnections = 2 // one for changes, one for keys
+	MinConnections       = 10
+	reservedConnections  = 5
+	listeningConnections = 3 // one for changes, one for keys, one for devices
 )
 
 // A Store is a database of collections. It is safe for concurrent use.
@@ -67,6 +68,7 @@ type Store struct {
 	hearing  atomic.Bool
 
 	clockWait atomic.Int64 // nanoseconds
+	months    sync.Map     // of which positions have a table, as far as is known
 }
 
 // Open connects to a database and brings its tables up to date. An ErrNotUsable says what

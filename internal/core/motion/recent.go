@@ -1,0 +1,160 @@
+package motion
+
+import (
+	"slices"
+	"time"
+
+	"idlebeacon/internal/core/geo"
+)
+
+// Window is how many positions of a device [Recent] keeps.
+const Window = 4
+
+// Recent has the newest positions of a device. The zero value has none. What it holds depends only
+// on which positions it was given, not on their order.
+type Recent struct {
+	newest  Position // with all that it says
+	samples [Window]sample
+	count   uint8
+}
+
+// A sample is what is kept of a position in the window.
+type sample struct {
+	time     Moment
+	at       geo.Spot
+	delay    int32 // how much later it was received, in ms
+	accuracy float32
+	speed    float32
+}
+
+func sampleOf(p *Position) sample {
+	delay := max(-1<<31, min(1<<31-1, int64(p.Received)-int64(p.Time)))
+	return sample{p.Time, geo.Project(p.At), int32(delay), p.Accuracy, p.Speed}
+}
+
+func (s *sample) position() Position {
+	p := At(s.at.Centre(), s.time)
+	p.Received, p.Accuracy, p.Speed = s.time+Moment(s.delay), s.accuracy, s.speed
+	return p
+}
+
+// An Arrival says what a position was beside those before it.
+type Arrival uint8
+
+// What a position may be.
+const (
+	Newer    Arrival = iota // newer than all before
+	Late                    // older than the newest
+	Repeated                // it was there already, as far as the window knows
+)
+
+// Add takes in a position. Of two with the same time the first counts.
+func (r *Recent) Add(p *Position) Arrival {
+	kept := r.samples[:r.count]
+	at, there := slices.BinarySearchFunc(kept, p.Time, func(s sample, t Moment) int { return int(min(1, max(-1, s.time-t))) })
+	if there {
+		return Repeated
+	}
+	arrival := Late
+	if at == len(kept) {
+		r.newest, arrival = *p, Newer
+	}
+	switch {
+	case len(kept) < Window:
+		r.count++
+		copy(r.samples[at+1:r.count], r.samples[at:])
+	case at == 0:
+		return arrival // older than all that are kept
+	default:
+		at--
+		copy(r.samples[:at], r.samples[1:at+1])
+	}
+	r.samples[at] = sampleOf(p)
+	return arrival
+}
+
+// Newest returns the newest position, and whether there is one.
+func (r *Recent) Newest() (*Position, bool) { return &r.newest, r.count > 0 }
+
+// State returns what a device does at a time, and since when, or since before when if that is longer
+// ago than is kept.
+func (r *Recent) State(now Moment, s *Settings) (state State, since Moment) {
+	if r.count == 0 {
+		return Unheard, 0
+	}
+	if now.Sub(r.newest.Time) > s.SilentAfter {
+		return Silent, r.newest.Time.Add(s.SilentAfter)
+	}
+	before := r.samples[0].position()
+	state, since = s.first(&before), before.Time
+	for i := range r.samples[1:r.count] {
+		p := r.samples[i+1].position()
+		if next := s.next(state, &before, &p); next != state {
+			state, since = next, p.Time
+		}
+		before = p
+	}
+	return state, since
+}
+
+// Last returns the position before the newest, and what is between the two. If there is none, known
+// is false.
+func (r *Recent) Last(s *Settings) (before Position, step Step, known bool) {
+	if r.count < 2 {
+		return before, Travel, false
+	}
+	before = r.samples[r.count-2].position()
+	return before, s.Between(&before, &r.newest), true
+}
+
+// Speed returns the speed of a device at its newest position in metres per second, or [Unknown].
+func (r *Recent) Speed(s *Settings) float32 {
+	if r.count == 0 || Known(r.newest.Speed) {
+		return r.newest.Speed
+	}
+	if before, _, known := r.Last(s); known {
+		if speed, known := s.SpeedOver(&before, &r.newest); known {
+			return float32(speed)
+		}
+	}
+	return Unknown
+}
+
+// Heading returns where a device is heading at its newest position in degrees clockwise from north:
+// as it says, or from where it came, if it went further than its positions are off; otherwise
+// [Unknown].
+func (r *Recent) Heading(s *Settings) float32 {
+	if r.count == 0 || Known(r.newest.Heading) {
+		return r.newest.Heading
+	}
+	before, step, known := r.Last(s)
+	const least = 2 // metres: less is no direction
+	if !known || step != Travel || geo.Distance(before.At, r.newest.At) <= max(least, doubt(&before)+doubt(&r.newest)) {
+		return Unknown
+	}
+	return float32(geo.Bearing(before.At, r.newest.At))
+}
+
+// steady is within how much the delays of reports are the same, and the least error of a clock that is
+// told.
+const steady = 2 * time.Second
+
+// ClockError returns by how much the clock of a device is ahead of the service's, negative if it is
+// behind, as far as the reports tell: those that came at once, all about equally early or late. A clock
+// that is behind cannot be told from a line that takes as long.
+func (r *Recent) ClockError() (ahead time.Duration, known bool) {
+	const enough = 3
+	if r.count < enough {
+		return 0, false
+	}
+	least, most := r.samples[0].delay, r.samples[0].delay
+	for _, s := range r.samples[1:r.count] {
+		least, most = min(least, s.delay), max(most, s.delay)
+	}
+	ahead = -time.Duration(least) * time.Millisecond
+	spread := time.Duration(int64(most)-int64(least)) * time.Millisecond
+	if spread > steady || ahead.Abs() < steady {
+		return 0, false
+	}
+	return ahead, true
+}
