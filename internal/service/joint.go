@@ -33,7 +33,7 @@ func (s *Service) JointMembers(ctx context.Context, layers []Layer, q JointMembe
 	}
 	found := false
 	for _, v := range views { // crowds that are kept apart may have markers at the same spot: the first counts
-		if found = cluster.Nearest(v.crowd, q.At, q.Zoom, q.Options, func(m *cluster.Marker) {
+		if found = cluster.Nearest(v.Crowd, q.At, q.Zoom, q.Options, func(m *cluster.Marker) {
 			count = m.Count
 			var release func()
 			if release, err = s.lookAt(ctx, m.Count, 0); err != nil {

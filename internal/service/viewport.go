@@ -90,12 +90,10 @@ type Viewport struct {
 	Change uint64
 	Looks  uint64 // different for each style that the places are drawn in
 
-	layers []shown
-	crowd  cluster.Crowd
-	query  MarkersQuery
-	boxes  []geo.SpotBox // the box of the query on the map
-	most   int           // markers
-	asOf   uint64
+	cluster.Frame
+	layers  []shown
+	outline bool // with the outlines of clusters
+	asOf    uint64
 }
 
 // A shown is a layer of a viewport.
@@ -112,7 +110,7 @@ func (s *Service) Viewport(ctx context.Context, layer Layer, q MarkersQuery) (*V
 	if err := s.show(ctx, v, layer); err != nil {
 		return nil, err
 	}
-	v.crowd[0].Salt = 0 // there are no others
+	v.Crowd[0].Salt = 0 // there are no others
 	v.asOf = v.layers[0].snapshot.Change()
 	v.prepare()
 	return v, nil
@@ -145,7 +143,7 @@ func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery)
 		all = all[1:]
 	}
 	for _, v := range all {
-		v.asOf, v.most = asOf, MaxMarkers/len(all)
+		v.asOf, v.Limit = asOf, MaxMarkers/len(all)
 		v.prepare()
 	}
 	return all, nil
@@ -186,7 +184,9 @@ func (s *Service) ownStyle(c *collection) (*style.Style, error) {
 }
 
 func (s *Service) newViewport(q MarkersQuery) *Viewport {
-	return &Viewport{Identity: s.Identity(), query: q, boxes: q.Box.SpotBoxes(), most: MaxMarkers}
+	return &Viewport{
+		Identity: s.Identity(), outline: q.Outline, Frame: cluster.NewFrame(q.Box, q.Zoom, q.Options, MaxMarkers),
+	}
 }
 
 // show adds a layer to a viewport.
@@ -227,29 +227,23 @@ func (s *Service) show(ctx context.Context, v *Viewport, layer Layer) error {
 	v.Keys = append(v.Keys, key)
 	v.layers = append(v.layers, shown{layer.Collection, snapshot, looks, layer.Numbers})
 	const odd = 0x9e3779b97f4a7c15 // two to the 64th by the golden ratio: the keys are small numbers
-	v.crowd = append(v.crowd, cluster.Source{Tree: snapshot.Tree(), Salt: uint64(key) * odd, Measures: measures})
+	v.Crowd = append(v.Crowd, cluster.Source{Tree: snapshot.Tree(), Salt: uint64(key) * odd, Measures: measures})
 	return nil
 }
 
 // NearChange is Change for what is close to the box, on which nearly all of the markers depends.
-func (v *Viewport) NearChange() (change uint64) {
-	for _, newest := range v.newestIn(nil, v.query.Options.Near(v.boxes, v.query.Zoom)) {
-		change = change*31 + newest
+func (v *Viewport) NearChange() uint64 { return joined(v.ChangedNear(nil)) }
+
+// joined returns a number that stands for some changes.
+func joined(changes []uint64) (one uint64) {
+	for _, change := range changes {
+		one = one*31 + change
 	}
-	return change
+	return one
 }
 
 // prepare finds what the markers of a viewport depend on.
-func (v *Viewport) prepare() {
-	reach := v.query.Options.Reach(v.boxes, v.query.Zoom)
-	for _, source := range v.crowd {
-		newest := uint64(0)
-		for _, spots := range reach {
-			newest = max(newest, source.Tree.Newest(spots))
-		}
-		v.Change = v.Change*31 + newest
-	}
-}
+func (v *Viewport) prepare() { v.Change = joined(v.Changed(nil)) }
 
 // Shows returns the ids of the collections whose places are in the crowd.
 func (v *Viewport) Shows() (ids []string) {
@@ -259,21 +253,11 @@ func (v *Viewport) Shows() (ids []string) {
 	return ids
 }
 
-// Matched returns how many places of a layer lie in the box, as the map shows it: what is
-// beyond its northern or southern edge is on it.
-func (v *Viewport) Matched(layer int) (count int) {
-	for _, spots := range v.boxes {
-		count += v.crowd[layer].Tree.Count(spots)
-	}
-	return count
-}
-
 // Markers calls yield with each marker that stands for a place in the box.
 func (v *Viewport) Markers(yield func(*Marker)) error {
-	q := &v.query
-	err := cluster.View(v.crowd, q.Box, q.Zoom, q.Options, v.most, v.told(yield))
+	err := v.View(v.told(yield))
 	if errors.Is(err, cluster.ErrTooMany) {
-		return invalid.New("bbox", "has more than %d markers at zoom %v", v.most, q.Zoom).
+		return invalid.New("bbox", "has more than %d markers at zoom %v", v.Limit, v.Zoom).
 			Wanted("a smaller box, a lower zoom, or that more places gather in clusters")
 	}
 	return err
@@ -319,7 +303,7 @@ func (v *Viewport) told(yield func(*Marker)) func(*cluster.Marker) {
 				out.Listed = append(out.Listed, LayerPlace{l.id, l.snapshot.Place(e)})
 			}
 		}
-		if v.query.Outline {
+		if v.outline {
 			out.Outline = m.Outline()
 		}
 		yield(&out)
@@ -337,17 +321,12 @@ func entriesOf(m *cluster.Marker, source int) iter.Seq[index.Entry] {
 	}
 }
 
-// Step returns the zooms at which the markers are the same.
-func (v *Viewport) Step() cluster.Step { return cluster.StepOf(v.query.Zoom) }
-
-// Squares returns the squares of the map whose markers make up those of the viewport, as
-// [cluster.Options.Squares] has them for the rectangles of its box; nil if it has markers that
-// no other view has, or might have more than it may.
+// Squares is that of the frame; nil if the markers have outlines, which are not kept.
 func (v *Viewport) Squares() [][]index.Cell {
-	if v.query.Outline || v.query.Options.SinglesUpTo > 0 {
+	if v.outline {
 		return nil
 	}
-	return v.query.Options.Squares(v.boxes, v.query.Zoom, v.most)
+	return v.Frame.Squares()
 }
 
 // AsOf returns the number of a change: what the viewport knows has all changes up to it.
@@ -362,84 +341,8 @@ func (v *Viewport) States(dst []uint64) []uint64 {
 	return dst
 }
 
-// Newest appends to dst, for each layer, the newest change to anything that the markers of some
-// squares, which lie in a row or a rectangle, depend on.
-func (v *Viewport) Newest(dst []uint64, first, last index.Cell) []uint64 {
-	around := first.Bounds().Union(last.Bounds())
-	return v.newestIn(dst, v.query.Options.Reach([]geo.SpotBox{around}, v.query.Zoom))
-}
-
-// NewestNear is Newest for what lies in the squares or close by, on which nearly all of them depends.
-func (v *Viewport) NewestNear(dst []uint64, first, last index.Cell) []uint64 {
-	around := first.Bounds().Union(last.Bounds())
-	return v.newestIn(dst, v.query.Options.Near([]geo.SpotBox{around}, v.query.Zoom))
-}
-
-func (v *Viewport) newestIn(dst []uint64, reach []geo.SpotBox) []uint64 {
-	for _, source := range v.crowd {
-		change := uint64(0)
-		for _, spots := range reach {
-			change = max(change, source.Tree.Newest(spots))
-		}
-		dst = append(dst, change)
-	}
-	return dst
-}
-
-// InSquares calls yield with each marker that stands for a place in one of some of the
-// squares that Squares returns for one rectangle, and with others near them, each with the
-// cells of the map whose places it stands for: no other marker has the first of them. If
-// cut is set, which it may be if that is the only one, the place has to lie in the box as
-// well.
+// InSquares is that of the frame, with the cells of the map whose places each marker stands for: no other
+// marker has the first of them.
 func (v *Viewport) InSquares(squares []index.Cell, cut bool, yield func(*Marker, iter.Seq[cluster.Group])) {
-	box := geo.AllSpots
-	if cut {
-		box = v.boxes[0]
-	}
-	cluster.InSquares(
-		v.crowd,
-		squares,
-		box,
-		v.query.Zoom,
-		v.query.Options,
-		v.told(func(m *Marker) { yield(m, m.groups) }),
-	)
-}
-
-// Covers reports whether all of some spots lie in the box.
-func (v *Viewport) Covers(spots geo.SpotBox) bool {
-	return slices.ContainsFunc(v.boxes, func(b geo.SpotBox) bool { return b.Covers(spots) })
-}
-
-// Overlaps reports whether any of some spots lie in the box.
-func (v *Viewport) Overlaps(spots geo.SpotBox) bool {
-	return slices.ContainsFunc(v.boxes, func(b geo.SpotBox) bool { return b.Overlaps(spots) })
-}
-
-// Counts returns a function that returns how many of the places of a cell of the map, which is
-// part of a square, lie in the box.
-func (v *Viewport) Counts(square index.Cell) func(cluster.Group) int {
-	var parts []index.Part // of the square, of each source
-	return func(g cluster.Group) (count int) {
-		for _, b := range v.boxes {
-			if b.Covers(g.Extent) {
-				return g.Count
-			}
-			if !b.Overlaps(g.Extent) {
-				continue
-			}
-			if parts == nil {
-				for _, source := range v.crowd {
-					parts = append(parts, source.Tree.Part(square))
-				}
-			}
-			for i := range parts {
-				if !parts[i].Empty() {
-					part := parts[i].Part(g.Cell)
-					count += part.Count(b)
-				}
-			}
-		}
-		return count
-	}
+	v.Frame.InSquares(squares, cut, v.told(func(m *Marker) { yield(m, m.groups) }))
 }

@@ -1,8 +1,6 @@
 package cluster
 
 import (
-	"math"
-
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
 )
@@ -45,22 +43,6 @@ func (o Options) Squares(boxes []geo.SpotBox, zoom float64, limit int) [][]index
 		}
 	}
 	return out
-}
-
-// InSquares calls yield with each marker at the given zoom that stands for a place in one
-// of some squares and in a box, and with others near them. The squares are some of those
-// that [Options.Squares] returns for one box.
-func InSquares(crowd Crowd, squares []index.Cell, box geo.SpotBox, zoom float64, o Options, yield func(*Marker)) {
-	if len(squares) == 0 {
-		return
-	}
-	around := squares[0].Bounds()
-	for _, s := range squares[1:] {
-		around = around.Union(s.Bounds())
-	}
-	around.Min.X, around.Min.Y = max(around.Min.X, box.Min.X), max(around.Min.Y, box.Min.Y)
-	around.Max.X, around.Max.Y = min(around.Max.X, box.Max.X), min(around.Max.Y, box.Max.Y)
-	_ = viewBoxes(crowd, []geo.SpotBox{around}, zoom, o, math.MaxInt, yield) // that many there are not
 }
 
 // A Group is the places of one cell of the map.

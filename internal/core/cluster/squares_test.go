@@ -47,10 +47,9 @@ func TestSquares(t *testing.T) {
 			counted := 0
 			done := map[index.Cell]bool{}
 			for _, squares := range groups {
-				within := geo.AllSpots
-				if len(boxes) == 1 && r.IntN(2) == 0 {
-					within = boxes[0]
-				}
+				cut := len(boxes) == 1 && r.IntN(2) == 0
+				frame := NewFrame(box, zoom, o, math.MaxInt)
+				frame.Crowd = w.crowd
 				for _, square := range squares {
 					if done[square] {
 						t.Fatalf("zoom %v, %s: square %v comes twice", zoom, box, square)
@@ -59,7 +58,7 @@ func TestSquares(t *testing.T) {
 				}
 				// All of them at once, or some.
 				for part := range slices.Chunk(squares, 1+r.IntN(len(squares)+1)) {
-					InSquares(w.crowd, part, within, zoom, o, func(m *Marker) {
+					frame.InSquares(part, cut, func(m *Marker) {
 						var head *index.Cell
 						for g := range m.Groups {
 							if head == nil {
