@@ -49,7 +49,9 @@ var arrows = map[string][]string{
 	"internal/daemon": {
 		"internal/access",
 		"internal/admission",
+		"internal/core/geo",
 		"internal/core/loopback",
+		"internal/fleet",
 		"internal/httpapi",
 		"internal/pgbox",
 		"internal/service",
@@ -62,6 +64,7 @@ var arrows = map[string][]string{
 		"internal/answers",
 		"internal/core/*",
 		"internal/fault",
+		"internal/fleet",
 		"internal/importing",
 		"internal/issuers",
 		"internal/live",
@@ -76,6 +79,7 @@ var arrows = map[string][]string{
 		"internal/kept",
 		"internal/store",
 	},
+	"internal/fleet":   {"internal/core/*", "internal/fault", "internal/store"},
 	"internal/issuers": {"internal/core/*"},
 	"internal/answers": {"internal/core/*", "internal/kept"},
 	"internal/service": {

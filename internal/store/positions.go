@@ -186,10 +186,11 @@ func (s *Store) NewestPositions(ctx context.Context, each int, yield func(Device
 		func(p DevicePosition) bool { yield(p); return true })
 }
 
-// NewestOf is NewestPositions for one device.
-func (s *Store) NewestOf(ctx context.Context, device int64, each int, yield func(DevicePosition)) error {
-	return s.eachPosition(s.reserved.WithContext(ctx).Raw(`SELECT `+positionColumns+` FROM positions p WHERE
-		p.device_key = ? ORDER BY p.time DESC LIMIT ?`, device, each), func(p DevicePosition) bool { yield(p); return true })
+// NewestOf is NewestPositions for some devices.
+func (s *Store) NewestOf(ctx context.Context, devices []int64, each int, yield func(DevicePosition)) error {
+	return s.eachPosition(s.reserved.WithContext(ctx).Raw(`SELECT `+positionColumns+` FROM unnest(?::bigint[]) AS d (key)
+		CROSS JOIN LATERAL (SELECT * FROM positions q WHERE q.device_key = d.key ORDER BY q.time DESC LIMIT ?) p`,
+		array[int64](devices), each), func(p DevicePosition) bool { yield(p); return true })
 }
 
 // PositionsReceived calls yield with the positions that were received from a moment on.

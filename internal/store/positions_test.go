@@ -83,7 +83,7 @@ func TestPositionsAreKeptOnce(t *testing.T) {
 		t.Errorf("the track is %v", got)
 	}
 	var read DevicePosition
-	err = s.NewestOf(t.Context(), a.Key, 1, func(p DevicePosition) { read = p })
+	err = s.NewestOf(t.Context(), []int64{a.Key}, 1, func(p DevicePosition) { read = p })
 	if err != nil || !reflect.DeepEqual(read, full) {
 		t.Errorf("read back %+v, want %+v, %v", read, full, err)
 	}

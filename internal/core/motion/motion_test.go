@@ -57,7 +57,7 @@ func randomTrack(r *rand.Rand, n int) (track []Position) {
 func seen(r *Recent, now Moment) string {
 	s := DefaultSettings()
 	state, since := r.State(now, &s)
-	newest, _ := r.Newest()
+	newest := r.Newest()
 	before, step, known := r.Last(&s)
 	ahead, sure := r.ClockError()
 	return fmt.Sprint(state, since, *newest, before, step, known, r.Speed(&s), r.Heading(&s), ahead, sure)
@@ -104,7 +104,7 @@ func TestRepeatsAreKnown(t *testing.T) {
 	if got := r.Add(&between); got != Late {
 		t.Errorf("one between is %v", got)
 	}
-	if newest, _ := r.Newest(); newest.Time != track[2].Time {
+	if newest := r.Newest(); newest.Time != track[2].Time {
 		t.Error("a late position moved the device")
 	}
 }

@@ -13,7 +13,7 @@ const Window = 4
 // Recent has the newest positions of a device. The zero value has none. What it holds depends only
 // on which positions it was given, not on their order.
 type Recent struct {
-	newest  Position // with all that it says
+	newest  *Position // with all that it says; nil for none. It never changes
 	samples [Window]sample
 	count   uint8
 }
@@ -57,7 +57,8 @@ func (r *Recent) Add(p *Position) Arrival {
 	}
 	arrival := Late
 	if at == len(kept) {
-		r.newest, arrival = *p, Newer
+		copied := *p
+		r.newest, arrival = &copied, Newer
 	}
 	switch {
 	case len(kept) < Window:
@@ -73,8 +74,8 @@ func (r *Recent) Add(p *Position) Arrival {
 	return arrival
 }
 
-// Newest returns the newest position, and whether there is one.
-func (r *Recent) Newest() (*Position, bool) { return &r.newest, r.count > 0 }
+// Newest returns the newest position, which nobody may change, or nil if there is none.
+func (r *Recent) Newest() *Position { return r.newest }
 
 // State returns what a device does at a time, and since when, or since before when if that is longer
 // ago than is kept.
@@ -104,16 +105,19 @@ func (r *Recent) Last(s *Settings) (before Position, step Step, known bool) {
 		return before, Travel, false
 	}
 	before = r.samples[r.count-2].position()
-	return before, s.Between(&before, &r.newest), true
+	return before, s.Between(&before, r.newest), true
 }
 
 // Speed returns the speed of a device at its newest position in metres per second, or [Unknown].
 func (r *Recent) Speed(s *Settings) float32 {
-	if r.count == 0 || Known(r.newest.Speed) {
+	switch {
+	case r.newest == nil:
+		return Unknown
+	case Known(r.newest.Speed):
 		return r.newest.Speed
 	}
 	if before, _, known := r.Last(s); known {
-		if speed, known := s.SpeedOver(&before, &r.newest); known {
+		if speed, known := s.SpeedOver(&before, r.newest); known {
 			return float32(speed)
 		}
 	}
@@ -124,12 +128,15 @@ func (r *Recent) Speed(s *Settings) float32 {
 // as it says, or from where it came, if it went further than its positions are off; otherwise
 // [Unknown].
 func (r *Recent) Heading(s *Settings) float32 {
-	if r.count == 0 || Known(r.newest.Heading) {
+	switch {
+	case r.newest == nil:
+		return Unknown
+	case Known(r.newest.Heading):
 		return r.newest.Heading
 	}
 	before, step, known := r.Last(s)
 	const least = 2 // metres: less is no direction
-	if !known || step != Travel || geo.Distance(before.At, r.newest.At) <= max(least, doubt(&before)+doubt(&r.newest)) {
+	if !known || step != Travel || geo.Distance(before.At, r.newest.At) <= max(least, doubt(&before)+doubt(r.newest)) {
 		return Unknown
 	}
 	return float32(geo.Bearing(before.At, r.newest.At))

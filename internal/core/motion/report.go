@@ -138,6 +138,19 @@ func parseMoment(text json.RawMessage) (at Moment, there bool, err error) {
 	return Moment(math.Floor(ms)), true, nil
 }
 
+// CheckProperties returns the properties of a device as they are kept: an object of at most MaxProperties
+// bytes, {} for none. What is wrong with them is an *invalid.Error.
+func CheckProperties(text []byte) ([]byte, error) {
+	if err := wellformed.JSON(text); err != nil {
+		return nil, invalid.In("properties", err)
+	}
+	properties, err := parseProperties(text)
+	if properties == nil {
+		properties = []byte("{}")
+	}
+	return properties, err
+}
+
 func parseProperties(text json.RawMessage) ([]byte, error) {
 	if absent(text) {
 		return nil, nil

@@ -80,6 +80,51 @@ func (a *Actor) Sees(collection string, o Opening) bool {
 	return o.let(GuestsRead, a.Origin)
 }
 
+// SeesGroup reports whether a may see devices of a group, which lets guests do as an opening says, or know
+// that it is there. It may see only some of them: see [Actor.SeesDevice]. A nil actor sees all.
+func (a *Actor) SeesGroup(group string, o Opening) bool {
+	switch {
+	case a == nil:
+		return true
+	case a.Role.Includes(Reader):
+		return takesIn(a.Limits.Groups, group)
+	case a.Role == Device:
+		return a.Limits.Devices != nil && takesIn(a.Limits.Groups, group)
+	}
+	return o.let(GuestsRead, a.Origin)
+}
+
+// SeesDevice reports whether a may see a device of a group, or know that it is there. Who reports the
+// positions of a device sees it, and no other.
+func (a *Actor) SeesDevice(device, group string, o Opening) bool {
+	return a.SeesGroup(group, o) && (a == nil || !a.Role.Includes(Reader) && a.Role != Device ||
+		takesIn(a.Limits.Devices, device))
+}
+
+// OnlyDevices returns the ids of the devices that are the only ones that a may see, nil if it is not limited
+// to some.
+func (a *Actor) OnlyDevices() []string {
+	if a == nil || a.Role == None {
+		return nil
+	}
+	return a.Limits.Devices
+}
+
+// Reports reports whether a may report positions of a device of a group.
+func (a *Actor) Reports(device, group string) bool {
+	return a == nil || a.Role.Includes(Device) && takesIn(a.Limits.Devices, device) && takesIn(a.Limits.Groups, group)
+}
+
+// Owns reports whether a device is a's own: it reports for that one by name.
+func (a *Actor) Owns(device, group string) bool {
+	return a != nil && a.Limits.Devices != nil && a.Reports(device, group)
+}
+
+// ManagesDevice reports whether a may say what a device is like.
+func (a *Actor) ManagesDevice(device, group string) bool {
+	return a == nil || a.Role.Includes(Editor) && takesIn(a.Limits.Devices, device) && takesIn(a.Limits.Groups, group)
+}
+
 // Everywhere reports whether a has a role that is not limited to some collections.
 func (a *Actor) Everywhere(needed Role) bool {
 	return a.Role.Includes(needed) && a.Limits.Collections == nil

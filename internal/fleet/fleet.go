@@ -1,0 +1,182 @@
+package fleet
+
+import (
+	"cmp"
+	"context"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/motion"
+	"idlebeacon/internal/store"
+)
+
+const (
+	// MaxGroups and MaxDevices are how many there may be.
+	MaxGroups  = 1000
+	MaxDevices = 200_000
+	// DefaultKeepPositions is for how long positions are kept if nobody says.
+	DefaultKeepPositions = 90 * 24 * time.Hour
+	// publishEvery is the shortest time between two snapshots.
+	publishEvery = 100 * time.Millisecond
+	// lookEvery is how often it is looked whether devices have changed if nobody tells, and whether some have
+	// become silent.
+	lookEvery = time.Second
+	// forgetEvery is how often positions that are too old are taken out.
+	forgetEvery = time.Hour
+)
+
+// Options are what a Fleet needs beside a store.
+type Options struct {
+	Log *slog.Logger
+	Now func() time.Time // nil for time.Now
+	// KeepPositions is for how long positions are kept if a group does not say; 0 for DefaultKeepPositions,
+	// less for good.
+	KeepPositions time.Duration
+	// Touched is told with each snapshot in which groups something has changed, by their ids, and where; nil for
+	// anywhere. It may be nil.
+	Touched func(groups map[string][]geo.Spot)
+}
+
+// A Fleet is the devices of one database. It is safe for concurrent use.
+type Fleet struct {
+	store   *store.Store
+	log     *slog.Logger
+	now     func() time.Time
+	keep    time.Duration // 0 for good
+	touched func(map[string][]geo.Spot)
+	queue   *queue
+
+	snapshot atomic.Pointer[Snapshot]
+	turn     chan struct{} // has room for one: see the documentation of the package
+	wake     chan struct{} // room for one: devices may have changed
+	moved    chan struct{} // room for one: there is something to publish
+
+	mu       sync.RWMutex // guards all below
+	identity string       // of the database
+	version  int64        // of groups and devices
+	groups   map[int64]*group
+	devices  map[int64]*device
+	byID     map[string]*device
+	free     []uint32 // numbers that no device has
+	count    uint32   // of numbers that were given
+	dirty    []*device
+	changed  bool // there is more to publish than what dirty has
+
+	stop  context.CancelFunc
+	owned sync.WaitGroup
+}
+
+// A group is one of devices, in memory.
+type group struct {
+	*Group
+	published Tree
+}
+
+// A device is one in memory.
+type device struct {
+	info   *Info
+	group  *group
+	recent motion.Recent
+	number uint32 // in snapshots, and of its entry in a tree
+	dirty  bool   // it is in Fleet.dirty
+
+	// What is published of it; nil if it is not.
+	seen   *Sighting
+	placed placed
+}
+
+// Open reads the devices of a database and begins to follow their changes.
+func Open(ctx context.Context, st *store.Store, options Options) (*Fleet, error) {
+	f := &Fleet{
+		store: st, log: options.Log, now: options.Now, touched: options.Touched,
+		keep: max(0, cmp.Or(options.KeepPositions, DefaultKeepPositions)),
+		turn: make(chan struct{}, 1), wake: make(chan struct{}, 1), moved: make(chan struct{}, 1),
+	}
+	if f.now == nil {
+		f.now = time.Now
+	}
+	if f.touched == nil {
+		f.touched = func(map[string][]geo.Spot) {}
+	}
+	f.snapshot.Store(&Snapshot{})
+	f.clear()
+	if err := f.refresh(ctx); err != nil {
+		return nil, err
+	}
+	f.publish()
+	f.queue = newQueue(f)
+	running, stop := context.WithCancel(context.Background())
+	f.stop = stop
+	f.owned.Go(func() { st.ListenForFleet(running, f.Wake) })
+	f.owned.Go(func() { f.follow(running) })
+	f.owned.Go(func() { f.publishing(running) })
+	f.owned.Go(f.queue.run)
+	f.owned.Go(func() { f.forgetting(running) })
+	return f, nil
+}
+
+// Shutdown writes what waits, as long as ctx lets it, and ends the fleet. It does not close the store.
+func (f *Fleet) Shutdown(ctx context.Context) {
+	f.queue.close(ctx)
+	f.stop()
+	f.owned.Wait()
+}
+
+// Snapshot returns the devices as they are now.
+func (f *Fleet) Snapshot() *Snapshot { return f.snapshot.Load() }
+
+// moment returns the time.
+func (f *Fleet) moment() motion.Moment { return motion.MomentOf(f.now()) }
+
+// takeTurn waits until nobody else writes positions or reads devices anew.
+func (f *Fleet) takeTurn(ctx context.Context) error {
+	select {
+	case f.turn <- struct{}{}:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (f *Fleet) endTurn() { <-f.turn }
+
+// nudge puts something into a channel that has room for one.
+func nudge(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default: // it is about to be looked at
+	}
+}
+
+// Wake lets the fleet look for changed devices at once.
+func (f *Fleet) Wake() { nudge(f.wake) }
+
+// forgetting takes out positions that are too old.
+func (f *Fleet) forgetting(ctx context.Context) {
+	ticker := time.NewTicker(forgetEvery)
+	defer ticker.Stop()
+	for {
+		if err := f.store.ForgetPositions(ctx, f.now(), f.keeping()); err != nil && ctx.Err() == nil {
+			f.log.Warn("old positions could not be taken out", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+	}
+}
+
+// keeping returns for how long the positions of each group are kept.
+func (f *Fleet) keeping() (all []store.Keeping) {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	all = append(all, store.Keeping{For: f.keep}) // of a group that is made meanwhile
+	for _, g := range f.groups {
+		all = append(all, store.Keeping{Group: g.Key, For: g.keep})
+	}
+	return all
+}

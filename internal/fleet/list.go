@@ -1,0 +1,139 @@
+package fleet
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"idlebeacon/internal/core/invalid"
+	"idlebeacon/internal/core/motion"
+	"idlebeacon/internal/core/policy"
+)
+
+// A ListQuery asks for one page of devices.
+type ListQuery struct {
+	Selection
+	Paused bool   // those that do not share where they are are meant as well, whatever the states
+	Text   string // their id or name contains this, in any case
+	Sort   string // a name of Sorts, with - before it for the reverse; "" for the order of ids
+	Offset int
+	Limit  int
+}
+
+// Sorts lists by what devices can be sorted.
+var Sorts = []string{"id", "name", "group", "state", "time", "speed"}
+
+// A ListPage is a page of devices, with how many there are in all.
+type ListPage struct {
+	Devices []*Sighting
+	Matched int
+	// States counts all that match but for their state, by state; Paused those that do not share.
+	States [motion.Silent + 1]int
+	Paused int
+	Tick   uint64
+}
+
+// List returns one page of the devices that the caller may see.
+func (f *Fleet) List(ctx context.Context, q ListQuery) (ListPage, error) {
+	s := f.Snapshot()
+	if _, err := s.choose(ctx, Selection{Groups: q.Groups}); err != nil {
+		return ListPage{}, err
+	}
+	compare, err := comparison(q.Sort)
+	if err != nil {
+		return ListPage{}, err
+	}
+	page := ListPage{Tick: s.Tick}
+	text := strings.ToLower(q.Text)
+	var all []*Sighting
+	s.each(policy.ActorIn(ctx), func(d *Sighting) {
+		if q.Groups != nil && !slices.Contains(q.Groups, d.Device.Group.ID) ||
+			text != "" && !strings.Contains(strings.ToLower(d.Device.ID), text) &&
+				!strings.Contains(strings.ToLower(d.Device.Name), text) {
+			return
+		}
+		meant := q.takes(d.State)
+		if d.Hidden() {
+			page.Paused++
+			meant = q.Paused || q.States == nil
+		} else {
+			page.States[d.State]++
+		}
+		if meant {
+			all = append(all, d)
+		}
+	})
+	slices.SortFunc(all, compare)
+	page.Matched = len(all)
+	from := min(q.Offset, len(all))
+	page.Devices = all[from:min(len(all), from+q.Limit)]
+	return page, nil
+}
+
+// comparison returns how devices are compared for an order.
+func comparison(sort string) (func(a, b *Sighting) int, error) {
+	name, reverse := strings.CutPrefix(sort, "-")
+	var by func(a, b *Sighting) int
+	switch name {
+	case "", "id":
+		by = func(a, b *Sighting) int { return 0 }
+	case "name":
+		by = func(a, b *Sighting) int {
+			return strings.Compare(strings.ToLower(a.Device.Name), strings.ToLower(b.Device.Name))
+		}
+	case "group":
+		by = func(a, b *Sighting) int { return strings.Compare(a.Device.Group.ID, b.Device.Group.ID) }
+	case "state":
+		by = func(a, b *Sighting) int { return cmp.Compare(a.rank(), b.rank()) }
+	case "time":
+		by = func(a, b *Sighting) int { return cmp.Compare(a.when(), b.when()) }
+	case "speed":
+		by = func(a, b *Sighting) int { return cmp.Compare(a.pace(), b.pace()) }
+	default:
+		return nil, invalid.New("sortby", "is %.40q", sort).Wanted("one of %s, with - before it for the reverse",
+			strings.Join(Sorts, ", "))
+	}
+	return func(a, b *Sighting) int {
+		c := by(a, b)
+		if reverse {
+			c = -c
+		}
+		if c == 0 && (name == "" || name == "id") && reverse {
+			return strings.Compare(b.Device.ID, a.Device.ID)
+		}
+		return cmp.Or(c, strings.Compare(a.Device.ID, b.Device.ID))
+	}, nil
+}
+
+// rank orders states: what moves comes first, what is not known to be anywhere last.
+func (s *Sighting) rank() int {
+	if s.Hidden() {
+		return 5
+	}
+	switch s.State {
+	case motion.Moving:
+		return 1
+	case motion.Still:
+		return 2
+	case motion.Silent:
+		return 3
+	}
+	return 4
+}
+
+// when returns the time of a position that can be told, 0 for none.
+func (s *Sighting) when() motion.Moment {
+	if !s.Heard() {
+		return 0
+	}
+	return s.Time
+}
+
+// pace returns a speed that can be told, less than any if there is none.
+func (s *Sighting) pace() float32 {
+	if !s.Heard() || !motion.Known(s.Speed) {
+		return -1
+	}
+	return s.Speed
+}

@@ -1,0 +1,231 @@
+package fleet
+
+import (
+	"context"
+	"time"
+
+	"idlebeacon/internal/core/motion"
+	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/store"
+)
+
+// A Group is devices that are shown and shared together. It does not change.
+type Group struct {
+	store.Group
+	Motion motion.Settings
+
+	opening policy.Opening
+	keep    time.Duration // 0 for good
+}
+
+// An Info is who a device is. It does not change.
+type Info struct {
+	store.Device
+	Group *Group
+}
+
+// Paused reports whether nobody is to see where the device is.
+func (i *Info) Paused() bool { return i.PausedAt != nil }
+
+// settingsOf returns the thresholds of a group, with the usual ones for those that it does not say.
+func settingsOf(s store.GroupSettings) motion.Settings {
+	out := motion.DefaultSettings()
+	for _, m := range []struct {
+		value float64
+		to    *float64
+	}{{s.MovingFrom, &out.MovingFrom}, {s.StillBelow, &out.StillBelow}, {s.Fastest, &out.Fastest}} {
+		if m.value != 0 {
+			*m.to = m.value
+		}
+	}
+	for _, m := range []struct {
+		seconds float64
+		to      *time.Duration
+	}{{s.SilentAfter, &out.SilentAfter}, {s.StopFrom, &out.StopFrom}} {
+		if m.seconds != 0 {
+			*m.to = time.Duration(m.seconds * float64(time.Second))
+		}
+	}
+	out.StillBelow = min(out.StillBelow, out.MovingFrom)
+	return out
+}
+
+func (f *Fleet) groupOf(g store.Group) *Group {
+	out := &Group{Group: g, Motion: settingsOf(g.Settings), opening: openingOf(&g), keep: f.keep}
+	if g.KeepDays != nil {
+		out.keep = time.Duration(*g.KeepDays) * 24 * time.Hour
+	}
+	return out
+}
+
+// follow takes in changes to groups and devices until ctx ends.
+func (f *Fleet) follow(ctx context.Context) {
+	ticker := time.NewTicker(lookEvery)
+	defer ticker.Stop()
+	failing := false
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-f.wake:
+		case <-ticker.C:
+		}
+		err := f.refresh(ctx)
+		if err != nil && ctx.Err() == nil && !failing {
+			f.log.Warn("it cannot be seen whether devices have changed", "error", err)
+		}
+		failing = err != nil
+	}
+}
+
+// clear drops all that is in memory. The caller holds mu, or is alone.
+func (f *Fleet) clear() {
+	f.version, f.groups, f.devices, f.byID = 0, map[int64]*group{}, map[int64]*device{}, map[string]*device{}
+	f.free, f.count, f.dirty, f.changed = nil, 0, nil, true
+}
+
+// refresh takes in what has changed of groups and devices.
+func (f *Fleet) refresh(ctx context.Context) error {
+	if err := f.takeTurn(ctx); err != nil {
+		return err
+	}
+	defer f.endTurn()
+	f.mu.RLock()
+	version, identity := f.version, f.identity
+	f.mu.RUnlock()
+	news, err := f.store.FleetSince(ctx, version)
+	if err != nil || news.Version == version && news.Identity == identity {
+		return err
+	}
+	all := identity == "" || news.Identity != identity || news.Version < version
+	if all && version != 0 { // it is another state of the database
+		if news, err = f.store.FleetSince(ctx, 0); err != nil {
+			return err
+		}
+	}
+	// Whoever was changed may have lost some of its track: what is known of it is read anew.
+	recent := map[int64]*motion.Recent{}
+	take := func(p store.DevicePosition) {
+		r := recent[p.Device]
+		if r == nil {
+			r = new(motion.Recent)
+			recent[p.Device] = r
+		}
+		r.Add(&p.Position)
+	}
+	if all {
+		err = f.store.NewestPositions(ctx, motion.Window, take)
+	} else {
+		keys := make([]int64, 0, len(news.Devices))
+		for i := range news.Devices {
+			keys = append(keys, news.Devices[i].Key)
+		}
+		err = f.store.NewestOf(ctx, keys, motion.Window, take)
+	}
+	if err != nil {
+		return err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if all {
+		f.clear()
+		f.identity = news.Identity
+	}
+	f.version, f.changed = news.Version, true
+	for _, g := range news.Groups {
+		f.takeGroup(g)
+	}
+	for _, d := range news.Devices {
+		f.takeDevice(d, recent[d.Key])
+	}
+	nudge(f.moved)
+	return nil
+}
+
+// takeGroup takes in a group as it is now. The caller holds mu.
+func (f *Fleet) takeGroup(g store.Group) {
+	there := f.groups[g.Key]
+	switch {
+	case g.Gone:
+		delete(f.groups, g.Key)
+		return
+	case there == nil:
+		f.groups[g.Key] = &group{Group: f.groupOf(g)}
+		return
+	}
+	there.Group = f.groupOf(g)
+	for _, d := range f.devices { // what is known of them may be judged in another way
+		if d.group == there {
+			d.info = &Info{Device: d.info.Device, Group: there.Group}
+			f.mark(d)
+		}
+	}
+}
+
+// takeDevice takes in a device as it is now, with its newest positions; nil for none. The caller holds mu.
+func (f *Fleet) takeDevice(now store.Device, recent *motion.Recent) {
+	d := f.devices[now.Key]
+	g := f.groups[now.GroupKey]
+	if now.Gone || g == nil {
+		if d != nil {
+			delete(f.devices, now.Key)
+			if f.byID[d.info.ID] == d {
+				delete(f.byID, d.info.ID)
+			}
+			d.info = nil
+			f.mark(d)
+		}
+		return
+	}
+	if d == nil {
+		d = &device{number: f.nextNumber()}
+		f.devices[now.Key] = d
+	}
+	d.info, d.group, d.recent = &Info{Device: now, Group: g.Group}, g, motion.Recent{}
+	if recent != nil {
+		d.recent = *recent
+	}
+	f.byID[now.ID] = d
+	f.mark(d)
+}
+
+// nextNumber returns a number for a device that no other has. The caller holds mu.
+func (f *Fleet) nextNumber() (n uint32) {
+	if last := len(f.free) - 1; last >= 0 {
+		n, f.free = f.free[last], f.free[:last]
+		return n
+	}
+	n = f.count
+	f.count++
+	return n
+}
+
+// mark notes that what is published of a device is not right any more. The caller holds mu.
+func (f *Fleet) mark(d *device) {
+	if !d.dirty {
+		d.dirty = true
+		f.dirty = append(f.dirty, d)
+	}
+}
+
+// find returns who a device with an id is, nil if there is none.
+func (f *Fleet) find(id string) *Info {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	if d := f.byID[id]; d != nil {
+		return d.info
+	}
+	return nil
+}
+
+// groupByID returns the group with an id, nil if there is none.
+func (f *Fleet) groupByID(id string) *Group {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	for _, g := range f.groups {
+		if g.ID == id {
+			return g.Group
+		}
+	}
+	return nil
+}

@@ -1,0 +1,267 @@
+package fleet
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/index"
+	"idlebeacon/internal/core/motion"
+	"idlebeacon/internal/core/policy"
+)
+
+// A Sighting is what is known of a device. It does not change.
+type Sighting struct {
+	Device *Info
+	*motion.Position
+	State   motion.State
+	Since   motion.Moment // when it came to its state, as far as is known
+	Speed   float32       // at its position, in metres per second; told, or worked out
+	Heading float32       // at its position, in degrees; told, or worked out
+	// ClockError is by how many milliseconds its clock is ahead, 0 if that is not known.
+	ClockError int32
+	Step       motion.Step // what is between its position and the one before
+
+	tick uint64 // of the snapshot that it came with
+
+	encoding sync.Once
+	encoded  []byte
+}
+
+// Hidden reports whether nobody is to see where the device is.
+func (s *Sighting) Hidden() bool { return s.Device.Paused() }
+
+// Heard reports whether the device has a position that can be shown.
+func (s *Sighting) Heard() bool { return s.Position != nil && !s.Hidden() }
+
+// Encoded returns what encode makes of the sighting, at the first call.
+func (s *Sighting) Encoded(encode func(*Sighting) []byte) []byte {
+	s.encoding.Do(func() { s.encoded = encode(s) })
+	return s.encoded
+}
+
+// A Tree is where the devices of a group are. An entry's Ref is the number of a device, its category the
+// state.
+type Tree = index.Tree
+
+// A placed is the entry of a device in the tree of a group.
+type placed struct {
+	group *group
+	entry index.Entry
+}
+
+// A Snapshot is all devices as of one moment. It does not change.
+type Snapshot struct {
+	Tick   uint64        // greater than that of the snapshot before
+	At     motion.Moment // when it was made
+	groups []groupShown  // in the order of their ids
+	pages  [][]*Sighting // by the number of a device, in pages
+}
+
+type groupShown struct {
+	*Group
+	tree Tree
+	tick uint64 // of the snapshot with which something of it changed last
+}
+
+const pageSize = 256
+
+// sighting returns what is known of the device with a number, or nil.
+func (s *Snapshot) sighting(number uint32) *Sighting {
+	page := number / pageSize
+	if int(page) >= len(s.pages) || s.pages[page] == nil {
+		return nil
+	}
+	return s.pages[page][number%pageSize]
+}
+
+// publishing publishes what has changed until ctx ends.
+func (f *Fleet) publishing(ctx context.Context) {
+	looking := time.NewTicker(lookEvery)
+	defer looking.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-f.moved:
+		case <-looking.C:
+			f.markSilent()
+		}
+		if !f.publish() {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(publishEvery):
+		}
+	}
+}
+
+// markSilent marks the devices that have become silent.
+func (f *Fleet) markSilent() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	now := f.moment()
+	for _, d := range f.devices {
+		if s := d.seen; s != nil && s.Position != nil && s.State != motion.Silent &&
+			now.Sub(s.Time) > d.group.Motion.SilentAfter {
+			f.mark(d)
+		}
+	}
+}
+
+// publish makes a new snapshot, if there is anything new, and reports whether there was.
+func (f *Fleet) publish() bool {
+	f.mu.Lock()
+	if len(f.dirty) == 0 && !f.changed {
+		f.mu.Unlock()
+		return false
+	}
+	old := f.snapshot.Load()
+	p := publication{
+		next:  &Snapshot{Tick: old.Tick + 1, At: f.moment(), pages: slices.Clone(old.pages)},
+		edits: map[*group]*index.Edit{}, touched: map[string][]geo.Spot{}, own: map[uint32]bool{},
+	}
+	for _, d := range f.dirty {
+		d.dirty = false
+		p.take(d)
+		if d.info == nil {
+			f.free = append(f.free, d.number)
+		}
+	}
+	f.dirty = nil
+	ticks := map[string]uint64{}
+	for _, g := range old.groups {
+		ticks[g.ID] = g.tick
+	}
+	for _, g := range f.groups {
+		if edit := p.edits[g]; edit != nil {
+			g.published = edit.Tree()
+		}
+		tick := ticks[g.ID]
+		if _, changed := p.touched[g.ID]; changed || f.changed {
+			tick = p.next.Tick
+		}
+		p.next.groups = append(p.next.groups, groupShown{g.Group, g.published, tick})
+	}
+	slices.SortFunc(p.next.groups, func(a, b groupShown) int { return strings.Compare(a.ID, b.ID) })
+	if f.changed { // groups themselves may have changed, or be gone
+		for _, g := range slices.Concat(old.groups, p.next.groups) {
+			p.touched[g.ID] = nil
+		}
+	}
+	f.changed = false
+	f.snapshot.Store(p.next)
+	f.mu.Unlock()
+	f.touched(p.touched)
+	return true
+}
+
+// A publication is a snapshot in the making.
+type publication struct {
+	next    *Snapshot
+	edits   map[*group]*index.Edit
+	touched map[string][]geo.Spot // by the id of a group; nil for anywhere
+	own     map[uint32]bool       // the pages that belong to next
+}
+
+// touch notes that something has changed at a spot.
+func (p *publication) touch(g *group, at geo.Spot) {
+	if spots, there := p.touched[g.ID]; !there || spots != nil {
+		p.touched[g.ID] = append(spots, at)
+	}
+}
+
+func (p *publication) edit(g *group) *index.Edit {
+	e := p.edits[g]
+	if e == nil {
+		e = g.published.Edit()
+		p.edits[g] = e
+	}
+	return e
+}
+
+// take brings what is published of a device up to date.
+func (p *publication) take(d *device) {
+	before := d.seen
+	d.seen = d.sight(p.next.At, before)
+	if d.seen != nil {
+		d.seen.tick = p.next.Tick
+	}
+	p.put(d.number, d.seen)
+	if old := d.placed; old.group != nil {
+		p.edit(old.group).Remove(old.entry, p.next.Tick)
+		p.touch(old.group, old.entry.Key.Spot())
+		d.placed = placed{}
+	}
+	if d.seen == nil {
+		return
+	}
+	if !d.seen.Heard() {
+		p.touched[d.group.ID] = nil // it is nowhere, but in lists
+		return
+	}
+	spot := geo.Project(d.seen.At)
+	d.placed = placed{d.group, index.NewEntry(index.KeyOf(spot), d.number, uint16(d.seen.State), uint64(d.info.Key))}
+	p.edit(d.group).Insert(d.placed.entry, p.next.Tick)
+	p.touch(d.group, spot)
+}
+
+// put puts a sighting where its number is.
+func (p *publication) put(number uint32, s *Sighting) {
+	page := number / pageSize
+	for int(page) >= len(p.next.pages) {
+		p.next.pages = append(p.next.pages, nil)
+	}
+	if !p.own[page] {
+		p.own[page] = true
+		fresh := make([]*Sighting, pageSize)
+		copy(fresh, p.next.pages[page])
+		p.next.pages[page] = fresh
+	}
+	p.next.pages[page][number%pageSize] = s
+}
+
+// sight returns what is known of a device at a moment, nil if it is gone.
+func (d *device) sight(now motion.Moment, before *Sighting) *Sighting {
+	if d.info == nil {
+		return nil
+	}
+	settings := &d.group.Motion
+	s := &Sighting{
+		Device: d.info, Position: d.recent.Newest(), Speed: d.recent.Speed(settings), Heading: d.recent.Heading(settings),
+	}
+	s.State, s.Since = d.recent.State(now, settings)
+	// What it was before it still is, if it was never anything else meanwhile.
+	if before != nil && before.State == s.State && before.Since < s.Since && before.Device.Key == d.info.Key {
+		s.Since = before.Since
+	}
+	if _, step, known := d.recent.Last(settings); known {
+		s.Step = step
+	}
+	if ahead, known := d.recent.ClockError(); known {
+		s.ClockError = int32(max(-1<<31, min(1<<31-1, ahead.Milliseconds())))
+	}
+	return s
+}
+
+// A sight is the devices of a group that somebody may see.
+type sight struct {
+	*groupShown
+	only []string // ids of devices; nil for all
+}
+
+// seenBy returns the groups of which an actor may see devices, in the order of their ids.
+func (s *Snapshot) seenBy(a *policy.Actor) (all []sight) {
+	only := a.OnlyDevices()
+	for i := range s.groups {
+		if g := &s.groups[i]; a.SeesGroup(g.ID, g.opening) {
+			all = append(all, sight{g, only})
+		}
+	}
+	return all
+}
