@@ -74,6 +74,12 @@ func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *serveOp
 		daemon.DefaultKeepDeleted,
 		"how long deleted collections can be brought back, at least 1h",
 	)
+	flags.DurationVar(
+		&config.KeepPositions,
+		"keep-positions",
+		daemon.DefaultKeepPositions,
+		"how long positions of devices are kept if their group does not say, at least 1h; 0 for good",
+	)
 	flags.DurationVar(&config.StopTimeout, "stop-timeout", daemon.DefaultStopTimeout, "how long a stop may take")
 	flags.StringVar(&config.Certificate, "tls-certificate", "", "file with a certificate and those that lead to it, in "+
 		"PEM; it is read again when it changes")
@@ -150,6 +156,11 @@ func (o *serveOptions) check(config *daemon.Config) error {
 		return &usageError{fmt.Errorf("--keep-history %v: want at least 1h, or 0 for good", config.KeepHistory)}
 	case config.KeepDeleted < time.Hour:
 		return &usageError{fmt.Errorf("--keep-deleted %v: want at least 1h", config.KeepDeleted)}
+	case config.KeepPositions < 0 || config.KeepPositions > 0 && config.KeepPositions < time.Hour:
+		return &usageError{fmt.Errorf("--keep-positions %v: want at least 1h, or 0 for good", config.KeepPositions)}
+	}
+	if config.KeepPositions == 0 {
+		config.KeepPositions = -1 // as the configuration has it
 	}
 	return nil
 }

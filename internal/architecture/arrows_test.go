@@ -49,7 +49,6 @@ var arrows = map[string][]string{
 	"internal/daemon": {
 		"internal/access",
 		"internal/admission",
-		"internal/core/geo",
 		"internal/core/loopback",
 		"internal/fleet",
 		"internal/httpapi",

@@ -23,6 +23,7 @@ import (
 	"idlebeacon/internal/access"
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/loopback"
+	"idlebeacon/internal/fleet"
 	"idlebeacon/internal/httpapi"
 	"idlebeacon/internal/pgbox"
 	"idlebeacon/internal/service"
@@ -46,13 +47,19 @@ type Config struct {
 	WorkMemory  int           // MiB that dear work may take together; 0 for the usual
 	KeepHistory time.Duration // how long changes are kept; 0 for good
 	KeepDeleted time.Duration // how long deleted collections can be brought back; 0 for the usual
-	Certificate string        // file with a certificate and those that lead to it, in PEM; "" for no TLS
-	PrivateKey  string        // file with its key
+	// KeepPositions is how long positions of devices are kept if their group does not say; 0 for the usual, less
+	// for good.
+	KeepPositions time.Duration
+	Certificate   string // file with a certificate and those that lead to it, in PEM; "" for no TLS
+	PrivateKey    string // file with its key
 	httpapi.Network
 }
 
 // DefaultKeepDeleted is how long deleted collections can be brought back.
 const DefaultKeepDeleted = service.DefaultKeepDeleted
+
+// DefaultKeepPositions is how long positions of devices are kept.
+const DefaultKeepPositions = fleet.DefaultKeepPositions
 
 // DefaultStopTimeout is how long a stop may usually take.
 const DefaultStopTimeout = 25 * time.Second
@@ -64,6 +71,7 @@ type Daemon struct {
 	server      *http.Server
 	served      chan error // the end of server
 	service     *service.Service
+	fleet       *fleet.Fleet
 	access      *access.Register
 	store       *store.Store
 	certificate *certificate       // nil without TLS
@@ -152,6 +160,11 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.box != nil {
 		d.keeping = d.keepDatabase()
 	}
+	if d.fleet, err = fleet.Open(ctx, d.store, fleet.Options{
+		Log: d.log, KeepPositions: config.KeepPositions, Touched: d.service.Live().Move,
+	}); err != nil {
+		return err
+	}
 	if err := firstOwner(ctx, d.store, config.Data, d.log); err != nil {
 		return err
 	}
@@ -166,6 +179,7 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		AccessLog: config.AccessLog,
 		BaseURL:   config.BaseURL,
 		Access:    d.access,
+		Fleet:     d.fleet,
 		Network:   config.Network,
 	})
 	if err != nil {
@@ -345,6 +359,11 @@ func (d *Daemon) Stop() error {
 	}
 	if d.certificate != nil {
 		d.certificate.close()
+	}
+	if d.fleet != nil {
+		writing, cancel := context.WithTimeout(ctx, d.stopTimeout/4)
+		defer cancel()
+		d.fleet.Shutdown(writing)
 	}
 	if d.service != nil {
 		writing, cancel := context.WithTimeout(ctx, d.stopTimeout/4)

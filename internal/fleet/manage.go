@@ -87,7 +87,7 @@ func checkLook(title, field, picture, colourOf string) error {
 	if err := checkText(field, title, maxTitle); err != nil {
 		return err
 	}
-	if picture != "" {
+	if picture != "" && !slices.Contains(icon.Names, picture) {
 		if err := icon.CheckName(picture); err != nil {
 			return invalid.In("icon", err)
 		}
@@ -311,7 +311,9 @@ func (f *Fleet) Device(ctx context.Context, id string) (*Sighting, error) {
 	f.mu.RLock()
 	var seen *Sighting
 	if d := f.byID[id]; d != nil {
-		seen = d.seen
+		if seen = d.seen; d.dirty { // there is more than was published
+			seen = d.sight(f.moment(), d.seen)
+		}
 	}
 	f.mu.RUnlock()
 	a := policy.ActorIn(ctx)

@@ -24,6 +24,9 @@ const (
 	DefaultGroup = "devices"
 )
 
+// reserved are ids that paths have a meaning of their own for.
+var reserved = []string{"markers", "members", "near", "at"}
+
 var idOfDevice = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._:-]{0,63}$`)
 
 // CheckDeviceID returns what is wrong with the id of a device, as an *invalid.Error.
@@ -31,6 +34,9 @@ func CheckDeviceID(id string) error {
 	if !idOfDevice.MatchString(id) {
 		return invalid.New("device", "%.80q is no id of a device", id).
 			Wanted("1 to 64 letters, digits or any of . _ : -, beginning with a letter or digit")
+	}
+	if slices.Contains(reserved, id) {
+		return invalid.New("device", "%q is a word of the interface, and no id of a device", id)
 	}
 	return nil
 }
@@ -122,7 +128,7 @@ func (f *Fleet) Report(ctx context.Context, reports []Reported, group string) ([
 		v := &verdicts[of[k]]
 		switch {
 		case a.gone:
-			v.Err = &fault.NotFoundError{What: "device", ID: v.Device}
+			v.Err = noDevice(v.Device)
 		case a.Arrival == motion.Repeated:
 			v.Status = Repeated
 		default:
@@ -134,8 +140,11 @@ func (f *Fleet) Report(ctx context.Context, reports []Reported, group string) ([
 
 // mayKeep returns why a report is not to be kept. The caller holds mu.
 func mayKeep(a *policy.Actor, d *device, r *Reported, now motion.Moment) error {
-	if d == nil {
-		return &fault.NotFoundError{What: "device", ID: r.Device}
+	switch {
+	case d == nil && a == nil:
+		return noDevice(r.Device)
+	case d == nil: // it was not made
+		return notFor(a, r.Device)
 	}
 	switch ahead := r.Time.Sub(now); {
 	case !a.Reports(d.info.ID, d.info.Group.ID):
@@ -190,7 +199,7 @@ func (f *Fleet) makeMissing(ctx context.Context, reports []Reported, verdicts []
 		}
 	}
 	if in == nil {
-		return &fault.NotFoundError{What: "group", ID: group}
+		return noGroup(group)
 	}
 	devices := make([]store.Device, len(missing))
 	for i, id := range missing {

@@ -75,7 +75,9 @@ func openHouse(t *testing.T, dsn string, network Network) *house {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { register.Shutdown(context.Background()) })
-	handler, err := New(s, quiet(Options{Access: register, Network: network, Pictures: fstest.MapFS{}}))
+	handler, err := New(s, quiet(Options{
+		Access: register, Network: network, Pictures: fstest.MapFS{}, Fleet: fleetOn(t, st, s),
+	}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -235,7 +237,7 @@ func (v *visitor) expected(r *policy.Rule, collection string) int {
 	switch {
 	case v.refused != 0:
 		return v.refused
-	case !named && rank < needs && !(rank < 0 && needs == 0):
+	case !named && !v.role.Includes(r.Needs):
 		return refusal
 	case !named && r.Scope == policy.Everything && v.only != nil:
 		return 403

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"log/slog"
 	"net/http"
@@ -18,6 +19,7 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/fleet"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
@@ -56,9 +58,12 @@ func newFixtureOn(t *testing.T, dsn string) *fixture {
 // newFixtureWith returns a fixture with some options of its own.
 func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
 	t.Helper()
-	_, s := openOn(t, dsn)
+	st, s := openOn(t, dsn)
 	options = quiet(options)
-	options.Everyone = anOwner()
+	if options.Everyone == nil {
+		options.Everyone = anOwner()
+	}
+	options.Fleet = fleetOn(t, st, s)
 	handler, err := New(s, options)
 	if err != nil {
 		t.Fatal(err)
@@ -69,6 +74,17 @@ func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
 	}
 	f := &fixture{t: t, server: httptest.NewServer(handler), routes: routes}
 	t.Cleanup(f.server.Close)
+	return f
+}
+
+// fleetOn opens the devices of a database.
+func fleetOn(t *testing.T, st *store.Store, s *service.Service) *fleet.Fleet {
+	t.Helper()
+	f, err := fleet.Open(t.Context(), st, fleet.Options{Log: slog.New(slog.DiscardHandler), Touched: s.Live().Move})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { f.Shutdown(context.Background()) })
 	return f
 }
 
@@ -178,4 +194,5 @@ func init() {
 		openapi3filter.RegisterBodyDecoder(media, openapi3filter.JSONBodyDecoder)
 	}
 	openapi3filter.RegisterBodyDecoder("image/svg+xml", openapi3filter.FileBodyDecoder)
+	openapi3filter.RegisterBodyDecoder("application/gpx+xml", openapi3filter.FileBodyDecoder)
 }

@@ -14,6 +14,7 @@ import (
 
 	"idlebeacon/api"
 	"idlebeacon/internal/access"
+	"idlebeacon/internal/fleet"
 	"idlebeacon/internal/pgbox/pgboxtest"
 )
 
@@ -64,7 +65,7 @@ func TestSortedItems(t *testing.T) {
 func TestRoutesAndContractAgree(t *testing.T) {
 	var routed, described []string
 	err := chi.Walk(
-		(&server{options: Options{Access: &access.Register{}}}).Routes(),
+		(&server{options: Options{Access: &access.Register{}, Fleet: &fleet.Fleet{}}}).Routes(),
 		func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
 			routed = append(routed, method+" "+strings.TrimSuffix(route, "/"))
 			return nil

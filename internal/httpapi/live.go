@@ -30,7 +30,7 @@ const beatEvery = 15 * time.Second
 
 // listen is a stream of server-sent events (WHATWG HTML, section 9.2).
 func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, "collections", "bbox", "after")
+	q := parseQuery(r, "collections", "groups", "bbox", "after")
 	after := uint64(q.whole("after", 0, 0, maxNumber))
 	box, collections := q.box("bbox"), q.collections()
 	if q.err != nil {
@@ -49,11 +49,24 @@ func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 	}
-	l, err := h.service.Live().Listen(partyOf(r))
+	moves, err := h.moves(r, q, box)
 	if err != nil {
+		return err
+	}
+	l, err := h.service.Live().Listen(partyOf(r))
+	if err == nil && moves != nil {
+		moves.listener, err = h.service.Live().Listen(partyOf(r))
+	}
+	if err != nil {
+		if l != nil {
+			l.Leave()
+		}
 		return &fault.UnavailableError{Reason: err.Error() + "; try again in a while"}
 	}
 	defer l.Leave()
+	if moves != nil {
+		defer moves.listener.Leave()
+	}
 	if around, ok := w.(*gzhttp.GzipResponseWriter); ok { // which would keep some of it to look at
 		w = around.Unwrap()
 	}
@@ -62,7 +75,7 @@ func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
 	header.Set("Cache-Control", "private, no-store, no-transform")
 	header.Set("X-Accel-Buffering", "no") // proxies are to pass on at once what they get
 	w.WriteHeader(http.StatusOK)
-	s := &stream{server: h, request: r, listener: l, follow: follow, out: w,
+	s := &stream{server: h, request: r, listener: l, follow: follow, moves: moves, out: w,
 		connection: http.NewResponseController(w)}
 	if r.Method == http.MethodHead {
 		return nil
@@ -97,6 +110,7 @@ type stream struct {
 	out        http.ResponseWriter
 	connection *http.ResponseController
 	follow     *followed // nil if it is not told of changes
+	moves      *moves    // nil if it is not told of devices
 	buffer     bytes.Buffer
 }
 
@@ -113,7 +127,8 @@ func (s *stream) run(after uint64) {
 	defer cancel()
 	views := make(chan []*live.View)
 	changes := make(chan live.Told)
-	ended := make(chan struct{}, 2)
+	moved := make(chan struct{})
+	ended := make(chan struct{}, 3)
 	go func() {
 		defer func() { ended <- struct{}{} }()
 		for {
@@ -130,7 +145,13 @@ func (s *stream) run(after uint64) {
 			hub.Follow(ctx, cmp.Or(after, now), func(t live.Told) bool { return handTo(ctx, changes, t) })
 		}
 	}()
-	defer func() { cancel(); <-ended; <-ended }()
+	go func() {
+		defer func() { ended <- struct{}{} }()
+		if s.moves != nil {
+			s.moves.wait(ctx, moved)
+		}
+	}()
+	defer func() { cancel(); <-ended; <-ended; <-ended }()
 
 	s.event("hello", "", api.Hello{Listener: s.listener.ID, Change: now})
 	beat := time.NewTicker(beatEvery)
@@ -146,6 +167,10 @@ func (s *stream) run(after uint64) {
 			}
 		case t := <-changes:
 			if !s.tell(t) {
+				return
+			}
+		case <-moved:
+			if !s.positions() {
 				return
 			}
 		case <-changed:

@@ -168,19 +168,14 @@ func (j *markerWriter) whole(name string, value int) {
 
 func (j *markerWriter) marker(m *service.Marker) {
 	j.b = append(j.b, `{"type":"Feature","id":`...)
-	switch {
-	case m.Count > 1:
-		j.b = append(j.b, '"')
-		j.b = strconv.AppendUint(j.b, m.Members, 36)
-		j.b = append(j.b, '"')
-	case j.joint:
-		j.b = feature.AppendText(j.b, m.Place.Collection+"/"+m.Place.ID)
-	default:
-		j.b = feature.AppendText(j.b, m.Place.ID)
-	}
-	j.b = append(j.b, `,"geometry":{"type":"Point","coordinates":`...)
-	j.position(m.At)
 	if m.Count == 1 {
+		if j.joint {
+			j.b = feature.AppendText(j.b, m.Place.Collection+"/"+m.Place.ID)
+		} else {
+			j.b = feature.AppendText(j.b, m.Place.ID)
+		}
+		j.b = append(j.b, `,"geometry":{"type":"Point","coordinates":`...)
+		j.position(m.At)
 		j.b = append(j.b, `},"properties":{"kind":"place"`...)
 		if j.joint {
 			j.text("collection", m.Place.Collection)
@@ -194,8 +189,7 @@ func (j *markerWriter) marker(m *service.Marker) {
 		j.b = append(j.b, "}}"...)
 		return
 	}
-	j.b = append(j.b, `},"properties":{"kind":"cluster"`...)
-	j.whole("count", m.Count)
+	j.clusterHead(m.Members, m.At, m.Count)
 	if !m.Stacked {
 		j.float("opens_at", m.OpensAt)
 	}
@@ -240,6 +234,14 @@ func (j *markerWriter) marker(m *service.Marker) {
 		j.outline(m.Outline)
 	}
 	j.b = append(j.b, "}}"...)
+}
+
+// clusterHead writes the id of a cluster and the first of its members.
+func (j *markerWriter) clusterHead(members uint64, at geo.Point, count int) {
+	j.b = append(strconv.AppendUint(append(j.b, '"'), members, 36), `","geometry":{"type":"Point","coordinates":`...)
+	j.position(at)
+	j.b = append(j.b, `},"properties":{"kind":"cluster"`...)
+	j.whole("count", count)
 }
 
 // tally writes counts by category, as members.

@@ -14,6 +14,7 @@ import (
 
 	"idlebeacon/internal/access"
 	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/fleet"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
 )
@@ -57,7 +58,9 @@ func ask(h http.Handler, method, target string) *httptest.ResponseRecorder {
 
 // TestEveryRouteIsInTheTable holds the routes against the table of who may do what, both ways.
 func TestEveryRouteIsInTheTable(t *testing.T) {
-	h := &server{options: Options{Console: fstest.MapFS{}, Pictures: fstest.MapFS{}, Access: &access.Register{}}}
+	h := &server{options: Options{
+		Console: fstest.MapFS{}, Pictures: fstest.MapFS{}, Access: &access.Register{}, Fleet: &fleet.Fleet{},
+	}}
 	known := map[string]bool{}
 	err := chi.Walk(h.Routes(), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
 		known[method+" "+route] = true

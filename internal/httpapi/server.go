@@ -24,6 +24,7 @@ import (
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/fault"
+	"idlebeacon/internal/fleet"
 	"idlebeacon/internal/service"
 )
 
@@ -45,6 +46,8 @@ type Options struct {
 	Everyone *policy.Actor
 	// Network is how callers reach the service.
 	Network
+	// Fleet has the devices; without it there are none.
+	Fleet *fleet.Fleet
 	// Patience is how long a client may send or read nothing; 0 for half a minute.
 	Patience time.Duration
 	// Stopping ends when the service begins to stop: downloads, which may go on for long, end
@@ -68,17 +71,21 @@ type server struct {
 	tag      string                            // the ETag of backdrop
 	answers  *answers.Cache                    // of what is drawn
 	squares  *answers.Squares[*service.Marker] // that they are put together from
-	metrics  *metrics
-	routes   chi.Router
-	files    consoleFiles
-	rates    *rates
-	hosts    []string // that it answers to
+	// deviceSquares are those of devices.
+	deviceSquares *answers.Squares[*fleet.Marker]
+	metrics       *metrics
+	routes        chi.Router
+	files         consoleFiles
+	rates         *rates
+	hosts         []string // that it answers to
 }
 
 // How many bytes of answers and of squares of the map are kept.
 const (
 	keptAnswers = 64 << 20
 	keptSquares = 96 << 20
+	// keptDeviceSquares is for squares of devices, which are of use for a moment only.
+	keptDeviceSquares = 16 << 20
 )
 
 // New returns the handler of all routes.
@@ -106,6 +113,7 @@ func New(s Service, options Options) (http.Handler, error) {
 		return nil, err
 	}
 	h.squares = answers.NewSquares[*service.Marker](keptSquares)
+	h.deviceSquares = answers.NewSquares[*fleet.Marker](keptDeviceSquares)
 	h.metrics = newMetrics(h)
 	h.routes = h.Routes()
 
@@ -139,6 +147,7 @@ func (h *server) Routes() chi.Router {
 	h.changing(g)
 	h.managing(g)
 	h.admitting(g)
+	h.following(g)
 	h.pages(g)
 	return r
 }
@@ -260,7 +269,7 @@ func (h *server) admitting(g guarded) {
 // pages are the routes of the web console, and of the pictures that popups show.
 func (h *server) pages(g guarded) {
 	if h.options.Console != nil {
-		for _, page := range []string{"/", "/data", "/data/*", "/access", "/changes", "/suggestions/*"} {
+		for _, page := range []string{"/", "/data", "/data/*", "/access", "/changes", "/devices", "/suggestions/*"} {
 			g.get(page, h.page)
 		}
 		g.get("/assets/*", h.pageFile)

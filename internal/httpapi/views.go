@@ -31,15 +31,19 @@ const (
 var liveRoutes = []string{
 	"/api/collections", one, one + "/items/{item}", one + "/items/{item}/popup", one + "/markers", one + "/shapes",
 	one + "/density", one + "/categories", one + "/style", one + "/legend", "/api/markers", "/api/shapes", "/api/changes",
-	one + "/suggestions",
+	one + "/suggestions", "/api/devices/markers", "/api/devices", device, "/api/groups",
 }
 
 // slowRoutes are those of them that change with every edit, wherever it is. They are sent once in
 // slowlyTold at most.
 var slowRoutes = []string{"/api/collections", one, one + "/categories", one + "/legend", "/api/changes",
-	one + "/suggestions"}
+	one + "/suggestions", "/api/devices", "/api/groups"}
 
-const slowlyTold = 500 * time.Millisecond
+const (
+	slowlyTold = 500 * time.Millisecond
+	// movesEvery is the shortest time between two answers about devices.
+	movesEvery = 100 * time.Millisecond
+)
 
 // lookAt says what a listener looks at from now on.
 func (h *server) lookAt(w http.ResponseWriter, r *http.Request) error {
@@ -88,8 +92,8 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 	if !h.routes.Match(match, http.MethodGet, u.EscapedPath()) || !slices.Contains(liveRoutes, match.RoutePattern()) {
 		return out, invalid.New("path", "is not that of an answer that is kept up to date")
 	}
-	if v.Squares && match.RoutePattern() != "/api/markers" {
-		return out, invalid.New("squares", "are for markers").Wanted("the path /api/markers")
+	if v.Squares && match.RoutePattern() != "/api/markers" && match.RoutePattern() != "/api/devices/markers" {
+		return out, invalid.New("squares", "are for markers").Wanted("the path /api/markers or /api/devices/markers")
 	}
 	if v.Squares {
 		out.Tag = "" // of the whole answer
@@ -98,6 +102,11 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 	out.State, out.Region = h.stateOf(match, v.Path)
 	if slices.Contains(slowRoutes, match.RoutePattern()) {
 		out.Every = slowlyTold
+	}
+	if h.aboutDevices(match.RoutePattern()) {
+		out.Every = max(out.Every, movesEvery)
+		out.Collections = groupsOf(query)
+		return out, nil
 	}
 	filtered := false
 	for name := range query {
@@ -118,7 +127,12 @@ func (h *server) viewOf(v api.View) (live.View, error) {
 // nil if the answer itself has to, or if it may depend on all.
 func (h *server) stateOf(match *chi.Context, path string) (func(context.Context) live.State, []geo.SpotBox) {
 	r, err := http.NewRequest(http.MethodGet, path, nil)
-	if err != nil || match.RoutePattern() != "/api/markers" {
+	switch {
+	case err != nil:
+		return nil, nil
+	case match.RoutePattern() == "/api/devices/markers":
+		return h.stateOfDevices(r)
+	case match.RoutePattern() != "/api/markers":
 		return nil, nil
 	}
 	q, asked := layers(r, []string{"numbers"}, slices.Concat(viewNames, gatherNames)...)

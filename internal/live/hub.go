@@ -107,6 +107,27 @@ func (h *Hub) Touch(collection int64) {
 	}
 }
 
+// AllGroups is what a view is about that shows devices of every group.
+const AllGroups = "groups/"
+
+// OfGroup returns what a view is about that shows devices of a group.
+func OfGroup(id string) string { return AllGroups + id }
+
+// Move notes that devices of some groups have changed, and at which spots; nil for anywhere.
+func (h *Hub) Move(groups map[string][]geo.Spot) {
+	touched := make(map[string]*touch, len(groups)+1)
+	all := &touch{}
+	for id, spots := range groups {
+		touched[OfGroup(id)] = &touch{spots: spots, anywhere: spots == nil || len(spots) > mostSpots}
+		all.anywhere = all.anywhere || spots == nil || len(all.spots)+len(spots) > mostSpots
+		if !all.anywhere {
+			all.spots = append(all.spots, spots...)
+		}
+	}
+	touched[AllGroups] = all
+	h.tell(touched, false)
+}
+
 // tell wakes the listeners who look at what was touched, or at anything if any is set.
 func (h *Hub) tell(touched map[string]*touch, any bool) {
 	h.mu.Lock()

@@ -31,7 +31,7 @@ const (
 type View struct {
 	Name        string        // what the listener calls it
 	Path        string        // of a GET request
-	Collections []string      // ids of those that the answer is about; nil for any
+	Collections []string      // ids of those that the answer is about, or [OfGroup]; nil for any
 	Region      []geo.SpotBox // the part of the map that it depends on; nil for all of it
 	Every       time.Duration // the shortest time between two answers
 	// State, if it is not nil, is cheaper than the answer, and tells whether that is another.

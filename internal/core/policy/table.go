@@ -16,6 +16,7 @@ const (
 	InPath        Scope = "the collection in the path"
 	InQuery       Scope = "each of the collections in the query"
 	Everything    Scope = "callers that are limited to some collections may not"
+	OfDevices     Scope = "the groups and devices that the caller is limited to"
 )
 
 // A Rule is what one route needs.
@@ -33,6 +34,7 @@ type Rule struct {
 const (
 	collection = "/api/collections/{collection}"
 	item       = collection + "/items/{item}"
+	device     = "/api/devices/{device}"
 )
 
 // Table has every route of the service. What is not in it is refused.
@@ -154,7 +156,32 @@ var Table = []Rule{
 	{Method: "GET", Path: "/api/imports/{import}/rejected", Does: "gives the rows that an import could not use",
 		Needs: Owner, Scope: Filtered},
 
-	page("/"), page("/data"), page("/data/*"), page("/access"), page("/changes"), page("/suggestions/*"),
+	{Method: "GET", Path: "/api/groups", Does: "lists the groups of devices", Scope: OfDevices},
+	{Method: "POST", Path: "/api/groups", Does: "makes a group", Needs: Owner, Scope: OfDevices},
+	{Method: "GET", Path: "/api/groups/{group}", Does: "shows a group", Scope: OfDevices},
+	{Method: "PATCH", Path: "/api/groups/{group}", Does: "changes a group", Needs: Owner, Scope: OfDevices},
+	{Method: "DELETE", Path: "/api/groups/{group}", Does: "takes out a group without devices", Needs: Owner,
+		Scope: OfDevices},
+	{Method: "POST", Path: "/api/positions", Does: "reports where devices are", Needs: Device, Scope: OfDevices},
+	{Method: "GET", Path: "/api/devices", Does: "lists devices", Scope: OfDevices},
+	{Method: "POST", Path: "/api/devices", Does: "makes a device", Needs: Editor, Scope: OfDevices},
+	{Method: "GET", Path: "/api/devices/markers", Does: "gives the markers of devices in a view", Scope: OfDevices},
+	{Method: "GET", Path: "/api/devices/members", Does: "lists what a marker of devices stands for", Scope: OfDevices},
+	{Method: "GET", Path: "/api/devices/near", Does: "lists the devices near a position, a device or a place",
+		Scope: OfDevices},
+	{Method: "GET", Path: "/api/devices/at", Does: "tells where devices were at a moment", Scope: OfDevices},
+	{Method: "GET", Path: device, Does: "shows a device", Scope: OfDevices},
+	{Method: "PATCH", Path: device, Does: "changes a device, for editors; whose own it is may pause it",
+		Scope: OfDevices},
+	{Method: "DELETE", Path: device, Does: "takes out a device with all its positions", Needs: Editor, Scope: OfDevices},
+	{Method: "GET", Path: device + "/track", Does: "gives where a device was", Scope: OfDevices},
+	{Method: "POST", Path: device + "/track", Does: "keeps the positions of a file, for editors and whose own it is",
+		Scope: OfDevices},
+	{Method: "DELETE", Path: device + "/track", Does: "takes out positions, for editors and whose own it is",
+		Scope: OfDevices},
+	{Method: "GET", Path: device + "/file", Does: "gives all that is kept of a device", Scope: OfDevices},
+
+	page("/"), page("/data"), page("/data/*"), page("/access"), page("/changes"), page("/devices"), page("/suggestions/*"),
 	page("/assets/*"), page("/favicon.svg"),
 	{Method: "GET", Path: "/pictures/{picture}", Does: "gives a picture that popups show", Scope: ServiceItself},
 }

@@ -1,0 +1,260 @@
+package httpapi
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"idlebeacon/api"
+	"idlebeacon/internal/core/policy"
+	"idlebeacon/internal/pgbox/pgboxtest"
+)
+
+// withBoats returns a fixture with a group of devices, of which some have reported.
+func withBoats(t *testing.T) *fixture {
+	t.Helper()
+	f := newFixture(t)
+	f.want(201, `"silent_after":90`, "POST", "/api/groups", `{"id":"boats","title":"Boats","icon":"ship",`+
+		`"settings":{"silent_after":90}}`)
+	now := time.Now().UTC().Add(-time.Minute)
+	for i := range 4 {
+		f.want(200, `"status":"kept"`, "POST", "/api/positions?group=boats", fmt.Sprintf(
+			`[{"device":"WB-01","latitude":-38.5,"longitude":%g,"timestamp":%q,"accuracy":5,"properties":{"battery":80}},`+
+				`{"device":"WB-02","latitude":-38.6,"longitude":-22.1,"timestamp":%q}]`, -22+float64(i)/1000,
+			stampOf(now, i*10), stampOf(now, i*10)))
+	}
+	f.settle("/api/devices?q=WB-01", `"timestamp":"`+stampOf(now, 30))
+	return f
+}
+
+func stampOf(t time.Time, seconds int) string {
+	return t.Add(time.Duration(seconds) * time.Second).Truncate(time.Second).Format(time.RFC3339)
+}
+
+// settle waits until an answer has a text: what was kept is published a moment later.
+func (f *fixture) settle(path, text string) string {
+	f.t.Helper()
+	for began := time.Now(); ; {
+		status, _, answer := f.call("GET", path, "", "")
+		if status == 200 && strings.Contains(answer, text) {
+			return answer
+		}
+		if time.Since(began) > patience {
+			f.t.Fatalf("%s: %d %s, want %s", path, status, answer, text)
+		}
+	}
+}
+
+func TestDevices(t *testing.T) {
+	f := withBoats(t)
+	f.want(200, `"state":"moving"`, "GET", "/api/devices/WB-01", "")
+	f.want(200, `"icon":"ship"`, "GET", "/api/devices/WB-01", "")
+	f.want(200, `"properties":{"battery":80}`, "GET", "/api/devices/WB-01", "")
+	f.want(200, `"state":"still"`, "GET", "/api/devices/WB-02", "")
+	f.want(200, `"moving":1`, "GET", "/api/groups/boats", "")
+	f.want(200, `"matched":1`, "GET", "/api/devices?state=moving", "")
+	f.want(200, `"matched":2,"states":{"moving":1,"paused":0,"silent":0,"still":1,"unheard":0}`, "GET", "/api/devices?q=wb", "")
+	f.want(200, `"rel":"next"`, "GET", "/api/devices?sortby=-speed&limit=1", "")
+	f.want(200, `"matched":2,"shown":{"boats":2}`, "GET", "/api/devices/markers?bbox=-23,-39,-21,-38&zoom=12", "")
+	f.want(200, `"kind":"device","group":"boats","device":"WB-01","icon":"ship","state":"moving"`, "GET",
+		"/api/devices/markers?bbox=-23,-39,-21,-38&zoom=12", "")
+	f.want(200, `"tally":{"boats":{"moving":1,"still":1}}`, "GET", "/api/devices/markers?bbox=-23,-39,-21,-38&zoom=2", "")
+	f.want(200, `"matched":1`, "GET", "/api/devices/markers?bbox=-23,-39,-21,-38&zoom=2&state=still", "")
+	f.want(200, `"id":"WB-02"`, "GET", "/api/devices/near?device=WB-01", "")
+	f.want(200, `"devices":[]`, "GET", "/api/devices/near?lat=0&lon=0&radius=1000", "")
+	f.want(200, `"id":"WB-01"`, "GET", "/api/devices/at?time="+stampOf(time.Now().UTC(), 0), "")
+	f.want(200, `"devices":[]`, "GET", "/api/devices/at?time=2020-01-01T00:00:00Z", "")
+	f.want(200, `"summary":{"positions":4`, "GET", "/api/devices/WB-01/track", "")
+	f.want(200, `"positions":1,`, "GET", "/api/devices/WB-01/track?limit=1&newest=true", "")
+	f.want(200, `"more":true`, "GET", "/api/devices/WB-01/track?limit=3", "")
+	f.want(200, `<trkpt`, "GET", "/api/devices/WB-01/track?f=gpx", "")
+	f.want(200, `MultiLineString`, "GET", "/api/devices/WB-01/track?f=geojson", "")
+	f.want(200, `MovingPoint`, "GET", "/api/devices/WB-01/track?f=movingfeatures", "")
+	f.want(200, `WB-01,20`, "GET", "/api/devices/WB-01/track?f=csv", "")
+	f.want(200, `"positions":[`, "GET", "/api/devices/WB-01/file", "")
+	// A line that is nearly straight needs its ends only.
+	var track api.Track
+	if err := json.Unmarshal([]byte(f.want(200, "", "GET", "/api/devices/WB-01/track?zoom=8", "")), &track); err != nil ||
+		len(track.Positions) != 2 || track.Summary.Positions != 4 || len(track.Legs) != 1 || track.Legs[0].To != 1 {
+		t.Errorf("%+v, %v", track, err)
+	}
+	for path, want := range map[string]string{
+		"/api/devices?state=asleep":                     "moving, still",
+		"/api/devices?sortby=colour":                    "speed",
+		"/api/devices/near":                             "from where",
+		"/api/devices/near?device=WB-01&lat=1&lon=2":    "from where",
+		"/api/devices/near?place=huts":                  "slash",
+		"/api/devices/at":                               "time",
+		"/api/devices/WB-01/track?datetime=yesterday":   "moment",
+		"/api/devices/WB-01/track?since=-6h":            "span of time",
+		"/api/devices/markers?bbox=-23,-39,-21,-38":     "zoom",
+		"/api/devices/WB-01/track?since=6h&datetime=2026-01-01/..": "since",
+	} {
+		f.want(400, want, "GET", path, "")
+	}
+	f.want(404, "WB-09", "GET", "/api/devices/WB-09", "")
+	f.want(404, "cars", "GET", "/api/devices?groups=cars", "")
+	f.want(200, `"name":"Ternlet"`, "PATCH", "/api/devices/WB-02", `{"name":"Ternlet","colour":"#0b6e99","properties":{"a":1}}`)
+	f.want(400, "colour", "PATCH", "/api/devices/WB-02", `{"colour":"red"}`)
+	f.want(200, `"state":"paused"`, "PATCH", "/api/devices/WB-02", `{"paused":true}`)
+	f.want(400, "share", "GET", "/api/devices/WB-02/track", "")
+	f.want(200, `"state":"still"`, "PATCH", "/api/devices/WB-02", `{"paused":false}`)
+	f.want(201, `"state":"unheard"`, "POST", "/api/devices", `{"id":"WB-03","group":"boats"}`)
+	f.want(409, "WB-03", "POST", "/api/devices", `{"id":"WB-03","group":"boats"}`)
+	f.want(400, "id", "POST", "/api/devices", `{"id":"markers","group":"boats"}`)
+	f.want(409, "devices", "DELETE", "/api/groups/boats", "")
+	f.want(200, `"erased":1`, "DELETE", "/api/devices/WB-01/track?datetime=../"+
+		strings.Split(track.Positions[0].Timestamp.Format(time.RFC3339), "+")[0], "")
+	f.want(204, "", "DELETE", "/api/devices/WB-01", "")
+	f.want(404, "", "GET", "/api/devices/WB-01", "")
+}
+
+func TestReporting(t *testing.T) {
+	f := withBoats(t)
+	f.want(200, `"status":"kept"`, "POST", "/api/positions", `{"device":"N-1","latitude":1,"longitude":2}`)
+	f.settle("/api/devices/N-1", `"group":"devices"`)
+	f.want(400, "swapped", "POST", "/api/positions", `{"device":"N-1","latitude":-138,"longitude":2}`)
+	f.want(400, "latitude", "POST", "/api/positions", `{"device":"N-1"}`)
+	f.want(400, "report", "POST", "/api/positions", ``)
+	f.want(200, `"kept":1,"repeated":1,"refused":2`, "POST", "/api/positions", `[{"device":"N-2","latitude":1,"longitude":2,`+
+		`"timestamp":"2026-11-01T00:00:00Z"},{"device":"N-2","latitude":1,"longitude":2,"timestamp":"2026-11-01T00:00:00Z"},`+
+		`{"device":"N-2"},7]`)
+	// A track that another program wrote.
+	status, _, answer := f.call("POST", "/api/devices/N-2/track", "text/csv", "time,lat,lon\n2026-11-02T00:00:00Z,1,2\n"+
+		"2026-11-02T00:00:00Z,1,2\n2026-11-03T00:00:00Z,91,2\n")
+	if status != 200 || !strings.Contains(answer, `"kept":1,"repeated":1,"refused":1`) || !strings.Contains(answer, "line 4") {
+		t.Errorf("%d %s", status, answer)
+	}
+	f.want(400, "format", "POST", "/api/devices/N-2/track", "x")
+}
+
+// TestReportingLines sends lines one by one, and has an answer to each before it sends the next.
+func TestReportingLines(t *testing.T) {
+	f := newFixture(t)
+	lines, out := io.Pipe()
+	r, err := http.NewRequestWithContext(t.Context(), "POST", f.server.URL+"/api/positions", lines)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Content-Type", "application/x-ndjson")
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	answers := bufio.NewScanner(response.Body)
+	for i, c := range []struct{ line, want string }{
+		{`{"device":"a","latitude":1,"longitude":2,"timestamp":1790000000000}`, "kept"}, {"no JSON", "refused"},
+		{`{"device":"a","latitude":1,"longitude":2,"timestamp":1790000000000}`, "repeated"},
+		{`{"device":"b","latitude":1,"longitude":2}`, "kept"},
+	} {
+		if i == 0 { // not in the beginning of the clock of the service
+			c.line = strings.ReplaceAll(c.line, "1790000000000", fmt.Sprint(time.Now().UnixMilli()-5000))
+		}
+		if i == 2 {
+			continue
+		}
+		if _, err := io.WriteString(out, c.line+"\n"); err != nil {
+			t.Fatal(err)
+		}
+		if !answers.Scan() || !strings.Contains(answers.Text(), c.want) {
+			t.Fatalf("line %d: %q, %v", i, answers.Text(), answers.Err())
+		}
+	}
+	if _, err := io.WriteString(out, `{"device":"cut off","lat`); err != nil {
+		t.Fatal(err)
+	}
+	out.Close()
+	if !answers.Scan() || !strings.Contains(answers.Text(), "refused") || answers.Scan() {
+		t.Errorf("half a line is answered %s", answers.Text())
+	}
+}
+
+// TestDevicesAreToldOf listens to markers in squares, and to positions one by one.
+func TestDevicesAreToldOf(t *testing.T) {
+	f := withBoats(t)
+	l := listen(t, f.server.URL, "", "?groups=boats&bbox=-23,-39,-21,-38")
+	var told api.PositionsEvent
+	if err := json.Unmarshal([]byte(l.next("positions").data), &told); err != nil || len(told.Devices) != 2 {
+		t.Fatalf("at first: %+v, %v", told, err)
+	}
+	f.want(200, "kept", "POST", "/api/positions", `{"device":"WB-02","latitude":-38.2,"longitude":-22}`)
+	if err := json.Unmarshal([]byte(l.next("positions").data), &told); err != nil || len(told.Devices) != 1 ||
+		told.Devices[0].ID != "WB-02" || told.Devices[0].Position.Latitude != -38.2 {
+		t.Fatalf("then: %+v, %v", told, err)
+	}
+	f.want(200, "kept", "POST", "/api/positions", `{"device":"WB-02","latitude":60,"longitude":-22}`)
+	path := "/api/devices/markers?groups=boats&bbox=-45,-66.5132604,0,0&zoom=3"
+	m := listen(t, f.server.URL, "", "")
+	m.look(204, api.View{Name: "m", Path: path, Squares: true}, api.View{Name: "d", Path: "/api/devices/WB-01"})
+	squares := map[string]api.Square{}
+	take := func() (places int) {
+		for {
+			e := <-m.events
+			if e.name != "squares" {
+				continue
+			}
+			var s api.SquaresEvent
+			if err := json.Unmarshal([]byte(e.data), &s); err != nil {
+				t.Fatal(err)
+			}
+			maps.Copy(squares, s.Squares)
+			for _, s := range squares {
+				places += s.Places
+			}
+			return places
+		}
+	}
+	if n := take(); n != 1 {
+		t.Errorf("at first %d devices are in the squares", n)
+	}
+	f.want(200, "kept", "POST", "/api/positions?group=boats", `{"device":"WB-05","latitude":-30,"longitude":-22}`)
+	if n := take(); n != 2 {
+		t.Errorf("then %d devices are in the squares", n)
+	}
+	if l := listen(t, f.server.URL, "", "?groups=cars"); l.status != 404 {
+		t.Errorf("listening to a group that is not there: %d", l.status)
+	}
+}
+
+// TestDevicesAreFor asks as callers of several kinds.
+func TestDevicesAreFor(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	as := func(a policy.Actor) *fixture {
+		a.Kind = policy.Keyed
+		return newFixtureWith(t, dsn, Options{Everyone: &a})
+	}
+	owner := as(policy.Actor{Role: policy.Owner})
+	owner.want(201, "", "POST", "/api/groups", `{"id":"boats"}`)
+	owner.want(201, "", "POST", "/api/devices", `{"id":"b1","group":"boats"}`)
+	device := as(policy.Actor{Role: policy.Device, Limits: policy.Limits{Devices: []string{"b1"}}})
+	device.want(200, "kept", "POST", "/api/positions", `{"device":"b1","latitude":1,"longitude":2}`)
+	device.want(403, "b2", "POST", "/api/positions", `{"device":"b2","latitude":1,"longitude":2}`)
+	device.want(200, "b1", "GET", "/api/devices", "")
+	device.want(403, "role", "PATCH", "/api/devices/b1", `{"name":"x"}`)
+	device.want(200, `"state":"paused"`, "PATCH", "/api/devices/b1", `{"paused":true}`)
+	device.want(200, `"positions":1`, "GET", "/api/devices/b1/track", "")
+	device.want(200, `"erased":1`, "DELETE", "/api/devices/b1/track", "")
+	device.want(403, "", "DELETE", "/api/devices/b1", "")
+	reader := as(policy.Actor{Role: policy.Reader})
+	reader.want(403, "role", "POST", "/api/positions", `{"device":"b1","latitude":1,"longitude":2}`)
+	reader.want(403, "role", "PATCH", "/api/devices/b1", `{"paused":false}`)
+	reader.want(403, "role", "DELETE", "/api/devices/b1/track", "")
+	reader.want(403, "role", "POST", "/api/groups", `{"id":"x"}`)
+	other := as(policy.Actor{Role: policy.Editor, Limits: policy.Limits{Groups: []string{"vans"}}})
+	for _, path := range []string{"/api/devices/b1", "/api/devices/b1/track", "/api/devices/b1/file", "/api/groups/boats",
+		"/api/devices?groups=boats", "/api/devices/near?device=b1"} {
+		other.want(404, "", "GET", path, "")
+	}
+	other.want(404, "", "PATCH", "/api/devices/b1", `{"name":"x"}`)
+	other.want(404, "", "POST", "/api/devices", `{"id":"b9","group":"boats"}`)
+	guest := newFixtureWith(t, dsn, Options{Everyone: &policy.Actor{Kind: policy.Guest}})
+	guest.want(200, `"groups":[]`, "GET", "/api/groups", "")
+	guest.want(401, "", "POST", "/api/positions", `{"device":"b1","latitude":1,"longitude":2}`)
+}

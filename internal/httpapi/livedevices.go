@@ -1,0 +1,140 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"hash/maphash"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/fleet"
+	"idlebeacon/internal/live"
+)
+
+// aboutDevices reports whether the answers of a route change when devices do, and not when places do.
+func (h *server) aboutDevices(pattern string) bool {
+	return strings.HasPrefix(pattern, "/api/devices") || pattern == "/api/groups"
+}
+
+// groupsOf returns which groups a query is about, as views name them.
+func groupsOf(query url.Values) (all []string) {
+	if query.Get("groups") == "" {
+		return []string{live.AllGroups}
+	}
+	for _, id := range splitList(query.Get("groups")) {
+		all = append(all, live.OfGroup(id))
+	}
+	return all
+}
+
+// stateOfDevices is stateOf for the markers of devices.
+func (h *server) stateOfDevices(r *http.Request) (func(context.Context) live.State, []geo.SpotBox) {
+	q := parseQuery(r, deviceViewNames...)
+	ask := q.deviceView()
+	if q.err != nil {
+		return nil, nil
+	}
+	region := ask.Options.Reach(ask.Box.SpotBoxes(), ask.Zoom)
+	return func(ctx context.Context) live.State {
+		v, err := h.options.Fleet.View(ctx, ask)
+		if err != nil {
+			return live.State{}
+		}
+		state := live.State{All: maphash.String(stateSeed, v.Identity)}
+		state.Near = state.All
+		for _, key := range v.Keys {
+			state.All, state.Near = state.All*31+uint64(key), state.Near*31+uint64(key)
+		}
+		state.All = state.All*31 + v.Change
+		for _, change := range v.ChangedNear(nil) {
+			state.Near = state.Near*31 + change
+		}
+		return state
+	}, region
+}
+
+// moves is of which devices a listener is told when they change.
+type moves struct {
+	fleet     *fleet.Fleet
+	selection fleet.Selection
+	box       *geo.Box // nil for everywhere
+	listener  *live.Listener
+	told      uint64 // the snapshot of which it was told last
+}
+
+// toldEvery is the shortest time between two events about positions.
+const toldEvery = 200 * time.Millisecond
+
+// moves reads of which devices a listener is to be told; nil for none.
+func (h *server) moves(r *http.Request, q *query, box *geo.Box) (*moves, error) {
+	if !r.URL.Query().Has("groups") || h.options.Fleet == nil {
+		return nil, nil
+	}
+	m := &moves{fleet: h.options.Fleet, box: box}
+	m.selection, _ = q.devices()
+	if q.err != nil {
+		return nil, q.err
+	}
+	// Whoever may not see a group is told so at once.
+	return m, m.fleet.Snapshot().Moved(r.Context(), m.selection, &geo.Box{}, 0, func(*fleet.Sighting) {})
+}
+
+// wait puts something into a channel whenever there may be news, at first at once, until ctx ends.
+func (m *moves) wait(ctx context.Context, news chan<- struct{}) {
+	v := live.View{Name: "positions", Collections: []string{live.AllGroups}, Every: toldEvery}
+	if m.selection.Groups != nil {
+		v.Collections = nil
+		for _, id := range m.selection.Groups {
+			v.Collections = append(v.Collections, live.OfGroup(id))
+		}
+	}
+	if m.box != nil {
+		v.Region = m.box.SpotBoxes()
+	}
+	m.listener.Look([]live.View{v})
+	for {
+		if _, err := m.listener.Next(ctx); err != nil || !handTo(ctx, news, struct{}{}) {
+			return
+		}
+	}
+}
+
+// positions tells of the devices that have changed since it did so last, and reports whether the listener may
+// still hear of them. What was true in between is left out.
+func (s *stream) positions() bool {
+	const together = 500
+	snapshot := s.moves.fleet.Snapshot()
+	n := 0
+	err := snapshot.Moved(s.request.Context(), s.moves.selection, s.moves.box, s.moves.told, func(d *fleet.Sighting) {
+		if n%together == 0 {
+			if n > 0 {
+				s.buffer.WriteString("]}\n\n")
+				_, _ = s.out.Write(s.buffer.Bytes()) // if the client has gone, the next flush says so
+				s.buffer.Reset()
+			}
+			s.begin("positions", "")
+			s.buffer.WriteString(`{"devices":[`)
+		} else {
+			s.buffer.WriteByte(',')
+		}
+		n++
+		s.buffer.Write(d.Encoded(encodeDevice))
+	})
+	if n > 0 {
+		s.buffer.WriteString("]}\n\n")
+	}
+	s.moves.told = snapshot.Tick
+	return err == nil
+}
+
+// encodeDevice writes a device for all who listen.
+func encodeDevice(d *fleet.Sighting) []byte {
+	text, err := json.Marshal(describeDevice(d, false))
+	if err != nil {
+		panic(err) // all that is known of a device can be encoded
+	}
+	return text
+}
