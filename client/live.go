@@ -36,12 +36,45 @@ func (c *Client) Watch(
 	if o.Box != nil {
 		q.Set("bbox", o.Box.String())
 	}
+	if o.After != 0 {
+		q.Set("after", strconv.FormatUint(o.After, 10))
+	}
+	return c.listen(ctx, q, func(name string, data []byte) (told, err error) {
+		switch name {
+		case "hello":
+			var hello api.Hello
+			if err := json.Unmarshal(data, &hello); err != nil {
+				return nil, err
+			}
+			if o.After == 0 {
+				o.After = hello.Change
+			}
+		case "reload":
+			return missed(), nil
+		case "change":
+			var change api.ChangeEvent
+			if err := json.Unmarshal(data, &change); err != nil {
+				return nil, err
+			}
+			if told = each(change); told == nil {
+				o.After = change.Number
+			}
+		}
+		if o.After != 0 {
+			q.Set("after", strconv.FormatUint(o.After, 10)) // for the next stream
+		}
+		return told, nil
+	})
+}
+
+// listen calls each with the events of streams with some parameters, one stream after the other, until ctx ends, or
+// each returns told, which it returns, or the service refuses. An error of each ends a stream.
+func (c *Client) listen(
+	ctx context.Context, q url.Values, each func(name string, data []byte) (told, err error),
+) error {
 	pauses := backoff.NewExponentialBackOff()
 	for {
-		if o.After != 0 {
-			q.Set("after", strconv.FormatUint(o.After, 10))
-		}
-		told, err := c.watchOnce(ctx, q, &o.After, each, missed)
+		told, err := c.listenOnce(ctx, q, each)
 		var problem *Error
 		switch {
 		case ctx.Err() != nil:
@@ -69,46 +102,30 @@ func wait(ctx context.Context, pauses *backoff.ExponentialBackOff) error {
 	}
 }
 
-// watchOnce reads one stream to its end. told is the error of who was told.
-func (c *Client) watchOnce(
-	ctx context.Context, q url.Values, after *uint64, each func(api.ChangeEvent) error, missed func() error,
+// listenOnce reads one stream to its end.
+func (c *Client) listenOnce(
+	ctx context.Context, q url.Values, each func(name string, data []byte) (told, err error),
 ) (told, err error) {
 	response, err := c.once(ctx, http.MethodGet, "/api/live?"+q.Encode(), "", nil)
 	if err != nil {
 		return nil, err
 	}
 	defer response.Body.Close()
-	const longest = 1 << 20
+	const longest = 8 << 20
 	lines := bufio.NewScanner(response.Body)
 	lines.Buffer(nil, longest)
 	name := ""
 	for lines.Scan() {
-		field, value, _ := strings.Cut(lines.Text(), ": ")
-		switch {
-		case field == "event":
+		switch field, value, _ := strings.Cut(lines.Text(), ": "); field {
+		case "event":
 			name = value
-		case field != "data":
-		case name == "hello":
-			var hello api.Hello
-			if err := json.Unmarshal([]byte(value), &hello); err != nil {
+		case "data":
+			if told, err = each(name, []byte(value)); err != nil {
 				return nil, fmt.Errorf("reading the stream: %w", err)
 			}
-			if *after == 0 {
-				*after = hello.Change
+			if told != nil {
+				return told, nil
 			}
-		case name == "reload":
-			if err := missed(); err != nil {
-				return err, nil
-			}
-		case name == "change":
-			var change api.ChangeEvent
-			if err := json.Unmarshal([]byte(value), &change); err != nil {
-				return nil, fmt.Errorf("reading the stream: %w", err)
-			}
-			if err := each(change); err != nil {
-				return err, nil
-			}
-			*after = change.Number
 		}
 	}
 	return nil, nil // whyever it ended, another may go on

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -22,16 +23,18 @@ import (
 func demoCommand() *cobra.Command {
 	var config daemon.Config
 	var places int
+	moving := simulation{late: 2, doubled: 1, dropOuts: 4}
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Run a service with the demo data",
 		Long: `Run a service with the demo data: the places that the Brindlemere Moorings
-Trust looks after. Everything in it is made up. The first start makes and
-imports the data; later starts find it as it was left.`,
+Trust looks after, and its devices, which move. Everything in it is made up. The
+first start makes and imports the data; later starts find it as it was left.`,
 		Args: exactly(0),
 	}
 	logging := serveFlags(cmd, &config, demoData)
 	cmd.Flags().IntVar(&places, "places", demo.DefaultPlaces, "how many places to make, the first time")
+	cmd.Flags().IntVar(&moving.devices, "devices", demo.DefaultDevices, "how many devices move about; 0 for none")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		log, err := logging.logger()
 		if err == nil {
@@ -49,6 +52,8 @@ imports the data; later starts find it as it was left.`,
 		if err := writeFile(config.Backdrop, world.WriteCoast); err != nil {
 			return err
 		}
+		stopMoving := func() {}
+		defer func() { stopMoving() }()
 		return serve(cmd.Context(), config, log, func(url string) error {
 			r := remote{server: url, data: config.Data, ca: config.Certificate}
 			c, err := r.client()
@@ -66,6 +71,13 @@ imports the data; later starts find it as it was left.`,
 			if err := makeDemoHistory(cmd.Context(), as, config.Data); err != nil {
 				return err
 			}
+			if moving.devices > 0 {
+				stop, err := moveDemo(cmd.Context(), c, config.Data, moving, world)
+				if err != nil {
+					return err
+				}
+				stopMoving = stop
+			}
 			// The address signs its reader in once. Without the owner key, people sign in by themselves.
 			if code, err := c.SignInCode(cmd.Context()); err == nil {
 				url = code.Href
@@ -75,6 +87,35 @@ imports the data; later starts find it as it was left.`,
 		})
 	}
 	return cmd
+}
+
+// moveDemo has devices move about, at first with what they did in the hour before, until the function that it
+// returns is called, or ctx ends.
+func moveDemo(ctx context.Context, c *client.Client, data string, s simulation, world *demo.World) (stop func(), err error) {
+	fleet := world.Fleet(s.devices)
+	if err := makeFleetGroups(ctx, c, fleet); err != nil {
+		return nil, err
+	}
+	done := filepath.Join(data, "devices-reported")
+	if _, err := os.Stat(done); err != nil {
+		s.past = time.Hour
+		told := &simulated{}
+		s.sendPast(ctx, c, fleet, told)
+		if told.failed != nil {
+			return nil, told.failed
+		}
+		s.past = 0
+		if err := os.WriteFile(done, nil, 0o644); err != nil {
+			return nil, err
+		}
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		s.run(ctx, c, fleet, func(*simulated) {})
+	}()
+	return func() { cancel(); <-ended }, nil
 }
 
 // demoParts are the collections of the demo and the files that they are made of.

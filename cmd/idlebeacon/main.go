@@ -112,9 +112,10 @@ func printProblem(message string, answered *client.Error, status int) {
 func rootCommand() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "idlebeacon",
-		Short: "Shared places, served to map clients by viewport and zoom",
-		Long: `Idle Beacon keeps shared places and serves them to map clients: for the
-rectangle on the screen and its zoom, few and well-placed markers.
+		Short: "Shared places and live devices, served to map clients by viewport and zoom",
+		Long: `Idle Beacon keeps shared places and live devices and serves them to map
+clients: for the rectangle on the screen and its zoom, few and well-placed
+markers.
 
 Every option can also be set by an environment variable (IDLEBEACON_ and its
 name in capitals, - as _) or in a configuration file; the command line comes
@@ -150,6 +151,11 @@ first, then the environment, then the file.`,
 		pictureCommand(),
 		undoCommand(),
 		watchCommand(),
+		devicesCommand(),
+		groupsCommand(),
+		trackCommand(),
+		reportCommand(),
+		simulateCommand(),
 		popupCommand(),
 		markersCommand(),
 		densityCommand(),

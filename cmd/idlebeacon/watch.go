@@ -21,17 +21,26 @@ func watchCommand() *cobra.Command {
 	var r remote
 	var o client.WatchOptions
 	var bbox string
+	var devices bool
+	var groups []string
 	cmd := &cobra.Command{
-		Use: "watch", Short: "Show changes as they happen", Args: exactly(0),
+		Use: "watch", Short: "Show changes, or where devices are, as it happens", Args: exactly(0),
 		Long: `Show changes as they happen, a line each, until you stop it with Ctrl-C. With
---json each line is a change as JSON.`,
-		Example: "  idlebeacon watch\n  idlebeacon watch --collection brindlemere --bbox -22.2,-38.6,-22,-38.4 --json",
+--devices show where devices are, whenever one has moved. With --json each line
+is a change, or a device, as JSON.`,
+		Example: "  idlebeacon watch\n  idlebeacon watch --collection brindlemere --bbox -22.2,-38.6,-22,-38.4 --json\n" +
+			"  idlebeacon watch --devices --group workboats",
 	}
 	r.flags(cmd)
 	cmd.Flags().StringSliceVar(&o.Collections, "collection", nil, "which collections, separated by commas (default: all)")
 	cmd.Flags().StringVar(&bbox, "bbox", "", "only changes of items in this box: "+bboxHelp)
 	cmd.Flags().Uint64Var(&o.After, "after", 0, "begin with the changes after this one (default: with what happens now)")
+	cmd.Flags().BoolVar(&devices, "devices", false, "show devices in the place of changes")
+	cmd.Flags().StringSliceVar(&groups, "group", nil, "with --devices, only those of these groups, separated by commas")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if !devices && groups != nil || devices && (o.Collections != nil || o.After != 0) {
+			return &usageError{fmt.Errorf("--group goes with --devices; --collection and --after go without it")}
+		}
 		if bbox != "" {
 			box, err := geo.ParseBox(bbox)
 			if err != nil {
@@ -39,9 +48,37 @@ func watchCommand() *cobra.Command {
 			}
 			o.Box = (*client.Box)(&box)
 		}
+		if devices {
+			return r.with(func(c *client.Client) error {
+				return c.WatchDevices(cmd.Context(), groups, o.Box, r.printMoved)
+			})
+		}
 		return r.with(func(c *client.Client) error { return r.watch(cmd.Context(), c, &o) })
 	}
 	return cmd
+}
+
+// printMoved prints devices, a line each.
+func (r *remote) printMoved(devices []api.Device) error {
+	for i := range devices {
+		d := &devices[i]
+		if r.json {
+			if err := json.NewEncoder(os.Stdout).Encode(d); err != nil {
+				return err
+			}
+			continue
+		}
+		if d.Position == nil {
+			continue
+		}
+		p := d.Position
+		_, err := fmt.Printf("%s  %-10s %-7s %s, %s  %s\n", p.Timestamp.Local().Format("15:04:05"), d.ID, d.State,
+			degrees(p.Latitude), degrees(p.Longitude), speedOf(d.Speed))
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (r *remote) watch(ctx context.Context, c *client.Client, o *client.WatchOptions) error {
