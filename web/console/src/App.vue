@@ -27,6 +27,7 @@ const notices = useNotices()
       <nav aria-label="Pages">
         <RouterLink :to="{ name: 'map' }" active-class="" :class="{ here: $route.name === 'map' }">Map</RouterLink>
         <RouterLink :to="{ name: 'data' }" :class="{ here: $route.path.startsWith('/data') }">Data</RouterLink>
+        <RouterLink :to="{ name: 'devices' }" :class="{ here: $route.name === 'devices' }">Devices</RouterLink>
         <RouterLink
           v-if="session.session && !session.guest"
           :to="{ name: 'changes' }"

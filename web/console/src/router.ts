@@ -32,6 +32,12 @@ export const router = createRouter({
       component: () => import('./changes/SuggestionPage.vue'),
       meta: { title: 'Suggestion' },
     },
+    {
+      path: '/devices',
+      name: 'devices',
+      component: () => import('./devices/DevicesPage.vue'),
+      meta: { title: 'Devices' },
+    },
     { path: '/access', name: 'access', component: () => import('./access/AccessPage.vue'), meta: { title: 'Access' } },
     { path: '/:rest(.*)', name: 'nothing', component: () => import('./NoPage.vue'), meta: { title: 'No such page' } },
   ],

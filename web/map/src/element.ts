@@ -54,7 +54,7 @@ export class IdleMap extends HTMLElement {
   private readonly outline = new ClusterOutline(() => this.loop.ask())
   private readonly labels = new LabelLayer(this.scene, this.markers)
   private readonly overlaid = overlaySlot()
-  private readonly layers: { base: readonly Layer[]; over: readonly Layer[] } = {
+  private readonly layers: { base: readonly Layer[]; over: Layer[] } = {
     base: [this.land, this.shading, this.shapes, this.circles],
     over: [this.shapes.raised, this.circles.raised, this.outline, this.markers, this.labels, this.overlaid],
   }
@@ -140,7 +140,7 @@ export class IdleMap extends HTMLElement {
     this.stage.stop()
     this.loop.stop()
     this.teller.stop()
-    this.markers.transition.stand(this.scene.markers)
+    this.markers.transition.stand(this.spread())
   }
 
   /** Where the map looks. Setting it moves there at once. */
@@ -167,6 +167,9 @@ export class IdleMap extends HTMLElement {
   }
 
   set sources(sources: readonly MarkerSource[]) {
+    const { over } = this.layers
+    const above = over.indexOf(this.markers) + 1
+    over.splice(above, over.indexOf(this.labels) - above, ...sources.flatMap((s) => s.layer ?? []))
     this.wantedSources = sources
     if (this.feed) this.feed.sources = sources
   }
@@ -329,15 +332,28 @@ export class IdleMap extends HTMLElement {
 
   private sceneChanged(): void {
     const { transition } = this.markers
-    const moving = !lessMotion() && transition.begin(this.scene.markers, performance.now())
+    const markers = this.spread()
+    const moving = !lessMotion() && transition.begin(markers, performance.now())
     if (moving) this.loop.run((now) => transition.advance(now))
-    else transition.stand(this.scene.markers)
+    else transition.stand(markers)
     this.updateList()
     this.pointed()
     const standing = this.popupKey !== null ? this.describe(this.popupKey) : null
     if (this.popupKey !== null && !standing) this.hidePopup()
     else if (standing && standing.placed.marker.kind !== 'shape') this.popup.move(standing.placed, standing.lift)
     this.redrawAll()
+  }
+
+  /** Gives the sources that draw their markers theirs, and returns the others. */
+  private spread(): readonly Placed[] {
+    let { markers } = this.scene
+    for (const { id, layer } of this.wantedSources) {
+      if (!layer) continue
+      const own = (p: Placed) => p.source === id
+      layer.show(markers.filter(own), this.loop)
+      markers = markers.filter((p) => !own(p))
+    }
+    return markers
   }
 
   private inView(): Placed[] {
@@ -360,7 +376,7 @@ export class IdleMap extends HTMLElement {
 
   /** Where what has a key stands; a shape stands wherever it was picked. */
   private describe(key: string, at?: Position): Standing | null {
-    for (const layer of this.layers.over) {
+    for (const layer of this.layers.over.toReversed()) {
       const standing = layer.describe?.(key)
       if (!standing) continue
       const shape = this.scene.get(key)
@@ -465,6 +481,8 @@ export class IdleMap extends HTMLElement {
     const keys = [this.list.focusedKey, this.popupKey, this.hovered]
     this.stage.draw(new Set(keys.filter((k) => k !== null)))
     this.showTip()
+    const moving = this.popupKey !== null ? this.describe(this.popupKey) : null
+    if (moving?.placed.marker.device) this.popup.move(moving.placed, moving.lift)
     this.popup.position(this.camera)
     const spot = this.scene.marker(this.popupKey)
     if (spot && !inBox(this.camera.bounds(), spot.marker.at)) this.hidePopup()

@@ -1,5 +1,6 @@
 import { type Camera, covers, gridBox, stepOf } from './camera'
 import type { Density } from './density'
+import type { OwnLayer } from './layers/layer'
 import type { Appearance } from './looks'
 import type { Marker } from './marker'
 import type { Box, Position } from './projection'
@@ -16,6 +17,8 @@ export interface MarkerSource extends Appearance {
   densities?(box: Box, zoom: number, signal: AbortSignal): Promise<Density[]>
   /** Its markers may be dragged. */
   movable?: boolean
+  /** Draws its markers; the map does if there is none. */
+  layer?: OwnLayer
   /**
    * Calls changed when what is loaded of a box at a zoom is not as it was any more, until the signal. As long as current()
    * is true it does so at once, and nothing is asked for again by itself.

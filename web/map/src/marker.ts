@@ -5,7 +5,7 @@ import type { Box, Position } from './projection'
 export interface Marker {
   key: string // unique in its source; the same for the same thing
   layer?: string // of a place or shape: of which of its source's layers it is
-  kind: 'place' | 'cluster' | 'shape'
+  kind: 'place' | 'cluster' | 'shape' | 'device'
   at: Position
   name: string // of a place or shape
   id: string // of a place or shape
@@ -18,6 +18,18 @@ export interface Marker {
   opensAt: number | null // the zoom at which a cluster opens; null if its places share a spot
   extent: Box | null // of a cluster's places
   stacked: readonly StackedPlace[] // the first places of a cluster that share a spot
+  counts?: string // what a cluster counts, in the plural; places if absent
+  device?: DeviceSight // of a device
+}
+
+/** What is known of a device at its position. */
+export interface DeviceSight {
+  time: number // of the position, in ms since 1970
+  state: string // moving, still or silent
+  heading?: number // degrees clockwise from north
+  speed?: number // metres per second
+  accuracy?: number // metres
+  hopped?: boolean // it did not go there from its position before, as far as is known
 }
 
 /** A number of the places of a cluster. */
@@ -49,6 +61,8 @@ export function sameMarker(a: Marker, b: Marker): boolean {
     a.category === b.category &&
     a.layer === b.layer &&
     a.opensAt === b.opensAt &&
+    a.device?.time === b.device?.time &&
+    a.device?.state === b.device?.state &&
     sameDrawing(a.drawing, b.drawing) &&
     sameBox(a.extent, b.extent) &&
     a.tally.length === b.tally.length &&

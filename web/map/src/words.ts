@@ -34,7 +34,7 @@ export const englishWords: Words = {
             .sort((a, b) => b[1] - a[1])
             .map(([category, count]) => `${count} ${category || 'without category'}`)
     const told = m.badge ? `, ${m.badge.says}: ${number.format(m.badge.number)}` : ''
-    return `Cluster of ${m.count} places${told}: ${said.join(', ')}`
+    return `Cluster of ${m.count} ${m.counts ?? 'places'}${told}: ${said.join(', ')}`
   },
   cell(says, told, places) {
     const of = counted(places, 'place', 'places')
@@ -42,8 +42,11 @@ export const englishWords: Words = {
   },
   inView(zoom, markers, shaded) {
     const shapes = markers.filter((m) => m.kind === 'shape').length
-    const places = markers.reduce((n, m) => n + (m.kind === 'shape' ? 0 : m.count), shaded)
+    const count = (of: (m: Marker) => boolean) => markers.reduce((n, m) => n + (of(m) ? m.count : 0), 0)
+    const devices = count((m) => m.kind === 'device' || m.counts !== undefined)
+    const places = count((m) => m.kind !== 'shape') - devices + shaded
     const said = [counted(places, 'place', 'places')]
+    if (devices > 0) said.push(counted(devices, 'device', 'devices'))
     if (shapes > 0) said.push(counted(shapes, 'shape', 'shapes'))
     return `Zoom ${zoom.toFixed(1)}: ${said.join(' and ')} in view.`
   },

@@ -131,7 +131,9 @@ function tell(): void {
     const views = [...followed]
       .reverse()
       .map(([path, { name }]) =>
-        path.startsWith('/api/markers?') ? { name, path, squares: true } : { name, path, etag: tags.get(path) ?? '' },
+        /^\/api\/(devices\/)?markers\?/.test(path)
+          ? { name, path, squares: true }
+          : { name, path, etag: tags.get(path) ?? '' },
       )
     const headers = { 'Content-Type': 'application/json' }
     void fetch(`/api/live/${listener}`, { method: 'PUT', headers, body: JSON.stringify({ views }) })

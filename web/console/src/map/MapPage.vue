@@ -27,6 +27,7 @@ import { layersOf, sourceOf, useSources } from './useSources'
 import ViewReadout from './ViewReadout.vue'
 
 const EditTools = defineAsyncComponent(() => import('../edit/EditTools.vue')) // neither is this
+const DeviceTools = defineAsyncComponent(() => import('../devices/DeviceTools.vue')) // nor this
 const PlaceDetails = defineAsyncComponent(() => import('../popup/PlaceDetails.vue')) // not needed at first
 
 defineOptions({ name: 'MapPage' })
@@ -53,6 +54,7 @@ const editing = shallowRef<{ collection: string; item: string | null } | null>(n
 const panel = ref<'select' | 'decide' | null>(null) // what else is open
 const gathered = ref(localStorage.getItem('idlebeacon-waiting') !== null) // edits wait to be saved
 const drafts = shallowRef<readonly MarkerSource[]>([]) // that the form shows
+const devices = shallowRef<readonly MarkerSource[]>([])
 
 const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
 const open = computed(() => (store.collections ?? []).filter(session.works)) // to be edited
@@ -66,8 +68,8 @@ const dataBox = computed<Box | null>(() =>
   around(shown.value.flatMap((c) => (c.extent?.spatial.bbox ?? []).flatMap((bbox) => boxOf(bbox) ?? []))),
 )
 
-watch([shown, map, chosen, () => styles.styles, drafts], () => {
-  if (map.value) map.value.sources = [...sourcesOf(shown.value, chosen.value), ...drafts.value]
+watch([shown, map, chosen, () => styles.styles, drafts, devices], () => {
+  if (map.value) map.value.sources = [...sourcesOf(shown.value, chosen.value), ...devices.value, ...drafts.value]
 })
 
 /** Opens the form: for an item, or for a new place in the first collection that is shown. */
@@ -174,6 +176,7 @@ watch(feed, (state, before) => {
         @toggle="toggle"
         @choose="choose"
       />
+      <DeviceTools v-if="map && start" :map="map" @source="devices = $event" />
     </aside>
     <div class="stage" :class="{ telling: opened, editing: editing ?? panel }">
       <idle-map

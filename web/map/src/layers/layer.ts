@@ -1,4 +1,5 @@
 import type { Camera, ScreenPoint } from '../camera'
+import type { FrameLoop } from '../frames'
 import type { Paint } from '../paint'
 import type { Placed } from '../placed'
 
@@ -27,4 +28,10 @@ export interface Layer {
   hit?(at: ScreenPoint): Placed | null
   /** Where the thing with a key stands, or null if it has none of this key. */
   describe?(key: string): Standing | null
+}
+
+/** The layer of a source that draws its markers in a way of its own. */
+export interface OwnLayer extends Layer {
+  /** Shows these markers from now on. */
+  show(markers: readonly Placed[], loop: FrameLoop): void
 }

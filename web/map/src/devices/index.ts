@@ -1,0 +1,1 @@
+export { Devices, type Trail } from './devices'
