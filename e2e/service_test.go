@@ -87,6 +87,9 @@ func (p *process) hasKeysOf(other *process) { ownerKeys.Store(p.url, ownerOf(oth
 func launch(data string, args ...string) (*process, error) {
 	p := &process{data: data, exited: make(chan struct{})}
 	args = append(args, "--data", data)
+	if args[0] == "demo" && !slices.Contains(args, "--devices") { // those have tests of their own
+		args = append(args, "--devices", "0")
+	}
 	if !slices.Contains(args, "--listen") {
 		args = append(args, "--listen", "127.0.0.1:0")
 	}

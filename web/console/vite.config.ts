@@ -58,6 +58,23 @@ export default defineConfig({
     emptyOutDir: true, // public/.gitkeep puts the mark back that keeps the directory
     assetsInlineLimit: (file) => (file.endsWith('.json') ? false : undefined),
     chunkSizeWarningLimit: 700,
+    // What the map page needs at first is in few scripts: in many, each compressed by itself, it is larger.
+    rolldownOptions: {
+      output: {
+        codeSplitting: {
+          groups: [
+            {
+              name: 'calls',
+              test: /console\/src\/(api\/(live|layers|view|selection|items|numbers|service|explain)|text)/,
+            },
+            {
+              name: 'parts',
+              test: /@primeuix\/(styled|utils)|@primevue\/(core|icons\/(spinner|baseicon))|primevue\/(base|basecomponent|button|badge|ripple|inputtext|toggleswitch|baseinput|baseeditableholder)\/|@primeuix\/styles\/dist\/(base|button|badge|ripple|inputtext|toggleswitch)\//,
+            },
+          ],
+        },
+      },
+    },
   },
   server: { proxy: { '/api': 'http://127.0.0.1:8470' } },
 })

@@ -479,7 +479,7 @@ export class IdleMap extends HTMLElement {
 
   private draw(): void {
     const keys = [this.list.focusedKey, this.popupKey, this.hovered]
-    this.stage.draw(new Set(keys.filter((k) => k !== null)))
+    this.stage.draw(new Set(keys.filter((k) => k !== null)), () => this.markers.boxes())
     this.showTip()
     const moving = this.popupKey !== null ? this.describe(this.popupKey) : null
     if (moving?.placed.marker.device) this.popup.move(moving.placed, moving.lift)

@@ -61,7 +61,7 @@ export class Stage {
     return changed
   }
 
-  draw(raised: ReadonlySet<string>): void {
+  draw(raised: Drawing['raised'], taken: Drawing['taken']): void {
     const density = window.devicePixelRatio || 1
     const { clientWidth, clientHeight } = this.element
     if (clientWidth === 0) return
@@ -74,7 +74,7 @@ export class Stage {
       canvas.height = height
       this.stale = true
     }
-    const drawing = { camera: this.camera, paint: this.paint, density, raised }
+    const drawing = { camera: this.camera, paint: this.paint, density, raised, taken }
     if (this.stale) this.drawOn(this.base, this.layers.base, drawing)
     this.drawOn(this.over, this.layers.over, drawing)
     this.stale = false

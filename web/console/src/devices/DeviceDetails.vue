@@ -98,7 +98,7 @@ watch([device, track, trackProblem, problem], () => void nextTick(() => emit('re
     </ul>
     <p v-else-if="problem" role="alert">{{ problem }}</p>
     <template v-else-if="device">
-      <p class="state" :class="device.state">
+      <p class="state" :class="device.state" :title="device.position && momentText(device.position.timestamp)">
         {{ stateText[device.state] }}<template v-if="age !== null">, heard {{ agoText(age) }}</template>
       </p>
       <dl>
@@ -120,9 +120,6 @@ watch([device, track, trackProblem, problem], () => void nextTick(() => emit('re
         <template v-for="[name, value] in told" :key="name"
           ><dt>{{ name }}</dt
           ><dd dir="auto">{{ typeof value === 'object' ? JSON.stringify(value) : value }}</dd></template
-        >
-        <template v-if="device.position"
-          ><dt>At</dt><dd>{{ momentText(device.position.timestamp) }}</dd></template
         >
         <template v-if="device.clock_ahead"
           ><dt>Clock</dt
@@ -163,7 +160,14 @@ watch([device, track, trackProblem, problem], () => void nextTick(() => emit('re
           :aria-pressed="track !== null"
           @click="showTrack"
         />
-        <Button v-if="session.edits" label="Pause sharing" size="small" severity="secondary" @click="pause" />
+        <Button
+          v-if="session.edits"
+          label="Pause"
+          title="Nobody sees where it is, and nothing is kept"
+          size="small"
+          severity="secondary"
+          @click="pause"
+        />
       </div>
     </template>
   </article>

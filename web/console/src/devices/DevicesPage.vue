@@ -131,12 +131,12 @@ const battery = (d: Device) => batteryOf(d.position?.properties as Record<string
         <thead>
           <tr>
             <th>Device</th>
-            <th>State</th>
+            <th><span class="wide">State</span></th>
             <th>Last heard</th>
             <th class="number">Speed</th>
             <th class="spark">Lately</th>
             <th class="number">Battery</th>
-            <th>Group</th>
+            <th class="wide">Group</th>
           </tr>
         </thead>
         <tbody>
@@ -148,7 +148,9 @@ const battery = (d: Device) => batteryOf(d.position?.properties as Record<string
               <span v-else dir="auto">{{ d.name || d.id }}</span>
               <small v-if="d.name">{{ d.id }}</small>
             </td>
-            <td><span class="mark" :class="d.state" />{{ stateText[d.state] }}</td>
+            <td
+              ><span class="mark" :class="d.state" /><span class="wide">{{ stateText[d.state] }}</span></td
+            >
             <td>{{ age(d) }}</td>
             <td class="number">{{ speedText(d.speed) }}</td>
             <td class="spark">
@@ -157,7 +159,7 @@ const battery = (d: Device) => batteryOf(d.position?.properties as Record<string
             <td class="number" :class="{ low: (battery(d) ?? 100) < 20 }">
               {{ battery(d) === null ? '' : `${battery(d)} %` }}
             </td>
-            <td>{{ groupOf(d)?.title || d.group }}</td>
+            <td class="wide">{{ groupOf(d)?.title || d.group }}</td>
           </tr>
         </tbody>
       </table>
@@ -287,6 +289,20 @@ tr.unheard td {
 }
 .mark.paused {
   border-radius: 2px;
+}
+@media (max-width: 600px) {
+  .wide,
+  .spark,
+  small {
+    display: none;
+  }
+  th,
+  td {
+    padding-inline: 0.35rem;
+  }
+  td:first-child {
+    white-space: normal;
+  }
 }
 .empty {
   color: var(--soft);

@@ -10,7 +10,7 @@ import {
   type View,
 } from '@idlebeacon/map'
 import Button from 'primevue/button'
-import { computed, defineAsyncComponent, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
+import { computed, defineAsyncComponent, onActivated, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { fetchBackdrop } from '../api/collections'
 import { bboxOf, boxOf, type Chosen } from '../api/selection'
@@ -55,6 +55,7 @@ const panel = ref<'select' | 'decide' | null>(null) // what else is open
 const gathered = ref(localStorage.getItem('idlebeacon-waiting') !== null) // edits wait to be saved
 const drafts = shallowRef<readonly MarkerSource[]>([]) // that the form shows
 const devices = shallowRef<readonly MarkerSource[]>([])
+const moving = ref(false) // there are devices
 
 const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
 const open = computed(() => (store.collections ?? []).filter(session.works)) // to be edited
@@ -104,6 +105,11 @@ function begin(): void {
   start.value = map.value.view
   keepAddress()
 }
+
+onActivated(async () => {
+  const answer = await fetch('/api/groups').catch(() => null) // the map is right without
+  moving.value ||= answer?.ok === true && (await answer.text()).includes('"id"')
+})
 
 onMounted(async () => {
   if (address.view) begin()
@@ -176,7 +182,7 @@ watch(feed, (state, before) => {
         @toggle="toggle"
         @choose="choose"
       />
-      <DeviceTools v-if="map && start" :map="map" @source="devices = $event" />
+      <DeviceTools v-if="map && moving" :map="map" @source="devices = $event" />
     </aside>
     <div class="stage" :class="{ telling: opened, editing: editing ?? panel }">
       <idle-map

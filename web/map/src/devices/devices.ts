@@ -9,10 +9,10 @@ import type { Placed } from '../placed'
 import { type MapPoint, type Position, project, shortWay } from '../projection'
 import { Glide } from './glide'
 
-const ring = 9 // CSS pixels, the radius of a device's ring
-const thickest = 4 // CSS pixels, the ring of a device that has just reported
+const ring = 10 // CSS pixels, the radius of a device's ring
+const thickest = 3 // CSS pixels, the ring of a device that has just reported
 const thinnest = 0.8
-const tip = 17 // CSS pixels from the middle to the point of a wedge
+const tip = 18 // CSS pixels from the middle to the point of a wedge
 const reach = 40 // CSS pixels beyond the screen at which a device may still show
 const badgeHeight = 26
 const slop = 4
@@ -29,6 +29,13 @@ export interface Trail {
 
 interface Step extends MapPoint {
   time: number
+}
+
+/** A device, or a cluster, on the screen. */
+interface Seen {
+  glide: Glide
+  at: ScreenPoint // where it is drawn
+  spot: ScreenPoint // where it is
 }
 
 /**
@@ -52,7 +59,7 @@ export class Devices implements OwnLayer {
   private ways = new Map<string, Step[]>() // where devices were in the last minutes, by their keys
   private grid: BoxGrid | null = null
   private loop: FrameLoop | null = null
-  private onScreen: { glide: Glide; at: ScreenPoint }[] = []
+  private onScreen: Seen[] = []
   private readonly advance = (now: number) => this.moveOn(now)
   private timer = 0
 
@@ -102,14 +109,15 @@ export class Devices implements OwnLayer {
     for (const glide of this.glides.values()) {
       const at = camera.toScreen(glide)
       if (at.x < -reach || at.y < -reach || at.x > camera.width + reach || at.y > camera.height + reach) continue
-      this.onScreen.push({ glide, at })
+      this.onScreen.push({ glide, at, spot: at })
     }
     this.onScreen.sort((a, b) => a.at.y - b.at.y)
+    this.giveWay(d.taken())
     if (this.track) this.drawTrack(d, this.track)
     if (this.trails) for (const { glide } of this.onScreen) this.drawWay(d, glide)
-    for (const { glide, at } of this.onScreen) {
+    for (const { glide, at, spot } of this.onScreen) {
       const { placed } = glide
-      if (placed.marker.count > 1) this.drawCluster(d, placed, at)
+      if (placed.marker.count > 1) this.drawCluster(d, placed, at, spot)
       else this.drawDevice(d, placed, at)
       if (d.raised.has(placed.key)) this.drawRaised(d, placed, at)
     }
@@ -126,6 +134,24 @@ export class Devices implements OwnLayer {
     if (!glide) return null
     const lift = glide.placed.marker.count > 1 ? badgeHeight / 2 : tip
     return { placed: { ...glide.placed, x: glide.x, y: glide.y }, lift }
+  }
+
+  /** Has clusters that lie on markers of places stand beside them, if there is room close by. */
+  private giveWay(taken: BoxGrid): void {
+    const mine = new BoxGrid()
+    for (const seen of this.onScreen) {
+      const { placed } = seen.glide
+      if (placed.marker.count > 1) {
+        const free = (at: ScreenPoint) => {
+          const b = this.boxOf(placed, at)
+          return !taken.taken(b) && !mine.taken(b)
+        }
+        const { x, y } = seen.spot
+        const at = asides.map(([dx, dy]) => ({ x: x + dx, y: y + dy })).find(free)
+        if (at) seen.at = at
+      }
+      mine.add(this.boxOf(placed, seen.at), 0)
+    }
   }
 
   private moveOn(now: number): boolean {
@@ -226,9 +252,9 @@ export class Devices implements OwnLayer {
     context.rotate((heading * Math.PI) / 180)
     context.beginPath()
     context.moveTo(0, -tip)
-    context.lineTo(6.5, 6)
-    context.lineTo(0, 2.5)
-    context.lineTo(-6.5, 6)
+    context.lineTo(5.5, 5)
+    context.lineTo(0, 2)
+    context.lineTo(-5.5, 5)
     context.closePath()
     context.strokeStyle = paint.paper
     context.lineWidth = 2
@@ -236,9 +262,20 @@ export class Devices implements OwnLayer {
     context.fill()
   }
 
-  private drawCluster(d: Drawing, p: Placed, at: ScreenPoint): void {
+  private drawCluster(d: Drawing, p: Placed, at: ScreenPoint, spot: ScreenPoint): void {
     const { context, paint } = d
     const b = this.boxOf(p, at)
+    if (at !== spot) {
+      // As far as the marker of places that stands there.
+      const far = Math.hypot(spot.x - at.x, spot.y - at.y)
+      const share = Math.max(0, 1 - 13 / far)
+      context.beginPath()
+      context.moveTo(at.x, at.y)
+      context.lineTo(at.x + (spot.x - at.x) * share, at.y + (spot.y - at.y) * share)
+      context.strokeStyle = paint.ink
+      context.lineWidth = 1.5
+      context.stroke()
+    }
     context.beginPath()
     context.roundRect(b.left, b.top, b.width, b.height, badgeHeight / 2)
     context.fillStyle = paint.paper
@@ -275,7 +312,7 @@ export class Devices implements OwnLayer {
     context.stroke()
   }
 
-  private drawNames({ context, paint }: Drawing): void {
+  private drawNames({ context, paint, camera, taken: places }: Drawing): void {
     const named = this.onScreen.filter(({ glide }) => glide.placed.marker.count === 1)
     if (named.length > mostLabels) return
     const written = new BoxGrid()
@@ -283,13 +320,17 @@ export class Devices implements OwnLayer {
     context.textBaseline = 'middle'
     context.lineJoin = 'round'
     const taken = this.boxes()
+    const others = places()
     for (const { glide, at } of named) {
       const text = glide.placed.marker.name || glide.placed.marker.id
       const width = context.measureText(text).width
       const box = [
         { left: at.x + ring + 6, top: at.y - 8, width, height: 16 },
         { left: at.x - ring - 6 - width, top: at.y - 8, width, height: 16 },
-      ].find((b) => !taken.taken(b) && !written.taken(b))
+      ].find(
+        (b) =>
+          b.left >= 0 && b.left + b.width <= camera.width && !taken.taken(b) && !others.taken(b) && !written.taken(b),
+      )
       if (!box) continue
       written.add(box, 0)
       context.strokeStyle = paint.paper
@@ -314,6 +355,23 @@ export class Devices implements OwnLayer {
     return grid
   }
 }
+
+// Where a cluster may stand instead of its spot, in CSS pixels, the nearest first.
+const asides: readonly (readonly [number, number])[] = [
+  [0, 0],
+  [0, -28],
+  [0, 28],
+  [34, 0],
+  [-34, 0],
+  [30, -26],
+  [-30, -26],
+  [30, 26],
+  [-30, 26],
+  [46, 0],
+  [-46, 0],
+  [0, -42],
+  [0, 42],
+]
 
 const badgeFont = '600 13px system-ui, sans-serif'
 

@@ -1,5 +1,6 @@
 import type { Camera, ScreenPoint } from '../camera'
 import type { FrameLoop } from '../frames'
+import type { BoxGrid } from '../grid'
 import type { Paint } from '../paint'
 import type { Placed } from '../placed'
 
@@ -10,6 +11,7 @@ export interface Drawing {
   paint: Paint
   density: number // device pixels to a CSS pixel
   raised: ReadonlySet<string> // keys of what is pointed at, has the focus, or has the popup
+  taken: () => BoxGrid // what the markers take that the map draws itself
 }
 
 /** What stands where, for the tip and the popup. */
