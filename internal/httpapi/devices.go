@@ -29,6 +29,7 @@ func (h *server) following(g guarded) {
 	g.patch("/api/groups/{group}", h.bare(h.updateGroup))
 	g.delete("/api/groups/{group}", h.bare(h.deleteGroup))
 	g.post("/api/positions", h.stream(h.report))
+	g.get("/api/positions/stream", h.stream(h.streamPositions))
 	g.get("/api/devices", h.handle(h.listDevices))
 	g.post("/api/devices", h.bare(h.createDevice))
 	g.get("/api/devices/markers", h.handle(h.deviceMarkers))

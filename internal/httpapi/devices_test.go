@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/coder/websocket"
+
 	"idlebeacon/api"
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/pgbox/pgboxtest"
@@ -85,15 +87,15 @@ func TestDevices(t *testing.T) {
 		t.Errorf("%+v, %v", track, err)
 	}
 	for path, want := range map[string]string{
-		"/api/devices?state=asleep":                     "moving, still",
-		"/api/devices?sortby=colour":                    "speed",
-		"/api/devices/near":                             "from where",
-		"/api/devices/near?device=WB-01&lat=1&lon=2":    "from where",
-		"/api/devices/near?place=huts":                  "slash",
-		"/api/devices/at":                               "time",
-		"/api/devices/WB-01/track?datetime=yesterday":   "moment",
-		"/api/devices/WB-01/track?since=-6h":            "span of time",
-		"/api/devices/markers?bbox=-23,-39,-21,-38":     "zoom",
+		"/api/devices?state=asleep":                                "moving, still",
+		"/api/devices?sortby=colour":                               "speed",
+		"/api/devices/near":                                        "from where",
+		"/api/devices/near?device=WB-01&lat=1&lon=2":               "from where",
+		"/api/devices/near?place=huts":                             "slash",
+		"/api/devices/at":                                          "time",
+		"/api/devices/WB-01/track?datetime=yesterday":              "moment",
+		"/api/devices/WB-01/track?since=-6h":                       "span of time",
+		"/api/devices/markers?bbox=-23,-39,-21,-38":                "zoom",
 		"/api/devices/WB-01/track?since=6h&datetime=2026-01-01/..": "since",
 	} {
 		f.want(400, want, "GET", path, "")
@@ -257,4 +259,66 @@ func TestDevicesAreFor(t *testing.T) {
 	guest := newFixtureWith(t, dsn, Options{Everyone: &policy.Actor{Kind: policy.Guest}})
 	guest.want(200, `"groups":[]`, "GET", "/api/groups", "")
 	guest.want(401, "", "POST", "/api/positions", `{"device":"b1","latitude":1,"longitude":2}`)
+}
+
+// TestReportingOnAWebSocket sends more at once than may wait, and hears of each in order.
+func TestReportingOnAWebSocket(t *testing.T) {
+	f := newFixture(t)
+	connection, answer, err := websocket.Dial(t.Context(), f.server.URL+"/api/positions/stream?group=", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = connection.CloseNow() }()
+	if answer.StatusCode != 101 {
+		t.Fatal(answer.Status)
+	}
+	now := time.Now().UnixMilli() - 100_000
+	const messages, each = 40, 50
+	go func() {
+		for m := range messages {
+			var reports []string
+			for i := range each {
+				reports = append(reports, fmt.Sprintf(`{"device":"w%d","latitude":1,"longitude":2,"timestamp":%d}`, m%7,
+					now+int64(m*each+i)))
+			}
+			text := "[" + strings.Join(reports, ",") + "]"
+			if m == 5 {
+				text = "{"
+			}
+			if err := connection.Write(t.Context(), websocket.MessageText, []byte(text)); err != nil {
+				t.Error(err)
+			}
+		}
+	}()
+	var verdicts []api.ReportVerdict
+	for len(verdicts) < (messages-1)*each+1 {
+		_, text, err := connection.Read(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		var some []api.ReportVerdict
+		if err := json.Unmarshal(text, &some); err != nil {
+			t.Fatal(err)
+		}
+		verdicts = append(verdicts, some...)
+	}
+	at := int64(0)
+	for i, v := range verdicts {
+		if i == 5*each {
+			if v.Status != "refused" {
+				t.Errorf("what is no JSON is %s", v.Status)
+			}
+			continue
+		}
+		if v.Status != "kept" || v.Timestamp.UnixMilli() <= at {
+			t.Fatalf("report %d: %+v after %d", i, v, at)
+		}
+		at = v.Timestamp.UnixMilli()
+	}
+	// Pages of other sites may not.
+	other := http.Header{"Origin": {"https://other.example"}}
+	if _, answer, err := websocket.Dial(t.Context(), f.server.URL+"/api/positions/stream",
+		&websocket.DialOptions{HTTPHeader: other}); err == nil || answer.StatusCode != 403 {
+		t.Errorf("from a page of another site: %v, %v", answer.Status, err)
+	}
 }

@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"mime"
 	"net/http"
@@ -17,17 +16,11 @@ import (
 	"idlebeacon/api"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/motion"
-	"idlebeacon/internal/core/policy"
-	"idlebeacon/internal/fault"
 	"idlebeacon/internal/fleet"
 )
 
-const (
-	// linesTogether is how many lines of a stream are kept together at most.
-	linesTogether = 1000
-	// reportTimeout is how long reports may wait until they are kept.
-	reportTimeout = 10 * time.Second
-)
+// reportTimeout is how long reports may wait until they are kept.
+const reportTimeout = 10 * time.Second
 
 // report keeps positions of devices: one, an array of them, or lines as they come.
 func (h *server) report(w http.ResponseWriter, r *http.Request) error {
@@ -140,75 +133,34 @@ func (h *server) reportLines(w http.ResponseWriter, r *http.Request, group strin
 	if err := connection.Flush(); err != nil {
 		return nil // the client has gone
 	}
-	in := bufio.NewReaderSize(r.Body, motion.MaxReport+1)
 	out := json.NewEncoder(w)
+	in := fleet.NewInflow(r.Context(), h.options.Fleet, group, func(told []fleet.Told[struct{}]) error {
+		for i := range told {
+			if err := out.Encode(describeVerdict(&told[i].Verdict)); err != nil {
+				return err
+			}
+		}
+		return connection.Flush()
+	})
+	defer in.Close()
+	lines := bufio.NewReaderSize(r.Body, motion.MaxReport+1)
 	for ended := false; !ended; {
-		var reports []fleet.Reported
-		for len(reports) < linesTogether && !ended && (len(reports) == 0 || buffersLine(in)) {
-			line, err := in.ReadSlice('\n')
-			ended = err != nil
-			switch text := bytes.TrimSpace(line); {
-			case errors.Is(err, bufio.ErrBufferFull):
-				reports = append(reports, fleet.Reported{Err: invalid.New("", "a line is too long").
-					Wanted("at most %d bytes; the stream ends here", motion.MaxReport)})
-			case len(text) > 0 && (err == nil || errors.Is(err, io.EOF)):
-				reports = append(reports, parseReport(text))
-			}
-		}
-		if len(reports) == 0 {
+		line, err := lines.ReadSlice('\n')
+		ended = err != nil
+		report := fleet.Reported{Err: invalid.New("", "a line is too long").
+			Wanted("at most %d bytes; the stream ends here", motion.MaxReport)}
+		text := bytes.TrimSpace(line)
+		switch {
+		case errors.Is(err, bufio.ErrBufferFull):
+		case len(text) == 0 || ended && !errors.Is(err, io.EOF):
 			continue
+		default:
+			report = parseReport(text)
 		}
-		verdicts, err := h.keepLines(r.Context(), reports, group)
-		if err != nil { // it is said of each: the status was sent before
-			h.options.Log.Info("a stream of positions ends", "error", err)
-			ended = true
-		}
-		for i := range verdicts {
-			if err := out.Encode(describeVerdict(&verdicts[i])); err != nil {
-				return nil // the client has gone
-			}
-		}
-		if err := connection.Flush(); err != nil {
-			return nil
-		}
-		if !h.still(r) {
+		if err := in.Put(r.Context(), report, struct{}{}, false); err != nil || !h.still(r) {
 			return nil
 		}
 	}
+	in.Drain(r.Context())
 	return nil
-}
-
-// buffersLine reports whether a whole line can be read without waiting.
-func buffersLine(in *bufio.Reader) bool {
-	there, _ := in.Peek(in.Buffered())
-	return bytes.IndexByte(there, '\n') >= 0
-}
-
-// keepLines is keep for a stream: what keeps all from being kept is said of each.
-func (h *server) keepLines(ctx context.Context, reports []fleet.Reported, group string) ([]fleet.Verdict, error) {
-	for {
-		verdicts, err := h.keep(ctx, reports, group)
-		var busy *fault.UnavailableError
-		if errors.As(err, &busy) && ctx.Err() == nil {
-			continue // whoever sends waits
-		}
-		if err != nil {
-			verdicts = make([]fleet.Verdict, len(reports))
-			for i := range verdicts {
-				verdicts[i] = fleet.Verdict{Device: reports[i].Device, Status: fleet.Refused, Err: errSay(err)}
-			}
-		}
-		return verdicts, err
-	}
-}
-
-// errSay returns what a client is told of an error that is not about its own input.
-func errSay(err error) error {
-	var denied *policy.DeniedError
-	var missing *fault.NotFoundError
-	var wrong *invalid.Error
-	if errors.As(err, &denied) || errors.As(err, &missing) || errors.As(err, &wrong) {
-		return err
-	}
-	return fmt.Errorf("it is not known whether this was kept; send it again")
 }

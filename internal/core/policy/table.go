@@ -163,6 +163,8 @@ var Table = []Rule{
 	{Method: "DELETE", Path: "/api/groups/{group}", Does: "takes out a group without devices", Needs: Owner,
 		Scope: OfDevices},
 	{Method: "POST", Path: "/api/positions", Does: "reports where devices are", Needs: Device, Scope: OfDevices},
+	{Method: "GET", Path: "/api/positions/stream", Does: "takes reports on a WebSocket", Needs: Device,
+		Scope: OfDevices},
 	{Method: "GET", Path: "/api/devices", Does: "lists devices", Scope: OfDevices},
 	{Method: "POST", Path: "/api/devices", Does: "makes a device", Needs: Editor, Scope: OfDevices},
 	{Method: "GET", Path: "/api/devices/markers", Does: "gives the markers of devices in a view", Scope: OfDevices},
