@@ -81,6 +81,8 @@ func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *serveOp
 		"how long positions of devices are kept if their group does not say, at least 1h; 0 for good",
 	)
 	flags.DurationVar(&config.StopTimeout, "stop-timeout", daemon.DefaultStopTimeout, "how long a stop may take")
+	flags.StringVar(&config.MQTT, "mqtt", "", "address to take positions of devices on over MQTT, such as 127.0.0.1:8471; "+
+		"with TLS if there is a certificate (default: not at all)")
 	flags.StringVar(&config.Certificate, "tls-certificate", "", "file with a certificate and those that lead to it, in "+
 		"PEM; it is read again when it changes")
 	flags.StringVar(&config.PrivateKey, "tls-key", "", "file with the private key of the certificate, in PEM")

@@ -52,6 +52,7 @@ var arrows = map[string][]string{
 		"internal/core/loopback",
 		"internal/fleet",
 		"internal/httpapi",
+		"internal/mqtt",
 		"internal/pgbox",
 		"internal/service",
 		"internal/store",
@@ -79,6 +80,7 @@ var arrows = map[string][]string{
 		"internal/store",
 	},
 	"internal/fleet":   {"internal/core/*", "internal/fault", "internal/store"},
+	"internal/mqtt":    {"internal/core/*", "internal/fleet"},
 	"internal/issuers": {"internal/core/*"},
 	"internal/answers": {"internal/core/*", "internal/kept"},
 	"internal/service": {

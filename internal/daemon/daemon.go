@@ -25,6 +25,7 @@ import (
 	"idlebeacon/internal/core/loopback"
 	"idlebeacon/internal/fleet"
 	"idlebeacon/internal/httpapi"
+	"idlebeacon/internal/mqtt"
 	"idlebeacon/internal/pgbox"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
@@ -50,6 +51,7 @@ type Config struct {
 	// KeepPositions is how long positions of devices are kept if their group does not say; 0 for the usual, less
 	// for good.
 	KeepPositions time.Duration
+	MQTT          string // host:port to take positions on over MQTT; "" for not at all
 	Certificate   string // file with a certificate and those that lead to it, in PEM; "" for no TLS
 	PrivateKey    string // file with its key
 	httpapi.Network
@@ -72,6 +74,7 @@ type Daemon struct {
 	served      chan error // the end of server
 	service     *service.Service
 	fleet       *fleet.Fleet
+	mqtt        *mqtt.Door // nil if positions are not taken over MQTT
 	access      *access.Register
 	store       *store.Store
 	certificate *certificate       // nil without TLS
@@ -119,7 +122,7 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn),
 	}
 	if d.certificate != nil {
-		d.server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: d.certificate.get}
+		d.server.TLSConfig = d.tls()
 		go func() { d.served <- d.server.ServeTLS(d.listener, "", "") }()
 	} else {
 		go func() { d.served <- d.server.Serve(d.listener) }()
@@ -185,10 +188,25 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if err != nil {
 		return err
 	}
+	if config.MQTT != "" {
+		options := mqtt.Options{Listen: config.MQTT, Who: d.access, Fleet: d.fleet, Log: d.log}
+		if d.certificate != nil {
+			options.TLS = d.tls()
+		}
+		if d.mqtt, err = mqtt.Open(options); err != nil {
+			return err
+		}
+		d.log.Info("taking positions over MQTT", "address", d.mqtt.Address(), "tls", options.TLS != nil)
+	}
 	gate.Open(handler)
 	d.noteAddress(config.Data)
 	d.log.Info("serving", "url", d.URL())
 	return nil
+}
+
+// tls returns how connections are encrypted.
+func (d *Daemon) tls() *tls.Config {
+	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: d.certificate.get}
 }
 
 // keepDatabase starts the private database again whenever it ends by itself, until stop is
@@ -303,6 +321,14 @@ func writeAt(f *os.File, text string) error {
 	return err
 }
 
+// MQTT returns where positions are taken over MQTT, "" if they are not.
+func (d *Daemon) MQTT() string {
+	if d.mqtt == nil {
+		return ""
+	}
+	return d.mqtt.Address()
+}
+
 // URL returns where the service answers on this machine.
 func (d *Daemon) URL() string {
 	scheme, address := "http", d.listener.Addr().String()
@@ -353,6 +379,9 @@ func (d *Daemon) Stop() error {
 	}
 	if d.address != "" {
 		errs = append(errs, os.Remove(d.address))
+	}
+	if d.mqtt != nil {
+		errs = append(errs, d.mqtt.Close())
 	}
 	if d.access != nil {
 		d.access.Shutdown(ctx)

@@ -234,3 +234,14 @@ func explain(err error) error {
 	}
 	return err
 }
+
+// MayReport reports whether an actor may report positions of a device with an id, which need not be there yet.
+func (f *Fleet) MayReport(a *policy.Actor, id string) bool {
+	group := DefaultGroup
+	if i := f.find(id); i != nil {
+		group = i.Group.ID
+	} else if a != nil && len(a.Limits.Groups) > 0 {
+		group = a.Limits.Groups[0]
+	}
+	return a.Reports(id, group)
+}

@@ -45,7 +45,7 @@ type coordinatesJSON struct {
 	Speed            *float64 `json:"speed"`
 }
 
-// ParseReport reads a report in JSON. What is wrong with it is an *invalid.Error.
+// ParseReport reads a report in JSON. What is wrong with it is an *invalid.Error; the device may be known all the same.
 func ParseReport(text []byte) (Report, error) {
 	if len(text) > MaxReport {
 		return Report{}, invalid.New("", "a report of %d bytes is too large", len(text)).Wanted("at most %d", MaxReport)
@@ -59,32 +59,33 @@ func ParseReport(text []byte) (Report, error) {
 	if err := decoder.Decode(&in); err != nil {
 		return Report{}, unread(err)
 	}
+	out := Report{Device: in.Device}
 	if in.Coords != nil {
 		if in.coordinatesJSON != (coordinatesJSON{}) {
-			return Report{}, invalid.New("coords", "is there beside other coordinates").Wanted("one of both")
+			return out, invalid.New("coords", "is there beside other coordinates").Wanted("one of both")
 		}
 		in.coordinatesJSON = *in.Coords
 	}
 	switch {
 	case in.Latitude == nil:
-		return Report{}, invalid.New("latitude", "is missing").Wanted("degrees north")
+		return out, invalid.New("latitude", "is missing").Wanted("degrees north")
 	case in.Longitude == nil:
-		return Report{}, invalid.New("longitude", "is missing").Wanted("degrees east")
+		return out, invalid.New("longitude", "is missing").Wanted("degrees east")
 	}
-	out := Report{Device: in.Device, Position: Position{
+	out.Position = Position{
 		Accuracy: number(in.Accuracy), Altitude: number(in.Altitude), AltitudeAccuracy: number(in.AltitudeAccuracy),
 		Heading: number(in.Heading), Speed: number(in.Speed),
-	}}
+	}
 	out.At.Lon, out.At.Lat = *in.Longitude, *in.Latitude
 	if out.Heading == 360 {
 		out.Heading = 0
 	}
 	var err error
 	if out.Time, out.Timed, err = parseMoment(in.Timestamp); err != nil {
-		return Report{}, err
+		return out, err
 	}
 	if out.Properties, err = parseProperties(in.Properties); err != nil {
-		return Report{}, err
+		return out, err
 	}
 	return out, out.Validate()
 }
