@@ -100,7 +100,7 @@ func moveDemo(ctx context.Context, c *client.Client, data string, s simulation, 
 	if _, err := os.Stat(done); err != nil {
 		s.past = time.Hour
 		told := &simulated{}
-		s.sendPast(ctx, c, fleet, told)
+		s.sendPast(ctx, &httpSender{client: c}, fleet, told)
 		if told.failed != nil {
 			return nil, told.failed
 		}
@@ -113,7 +113,7 @@ func moveDemo(ctx context.Context, c *client.Client, data string, s simulation, 
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		s.run(ctx, c, fleet, func(*simulated) {})
+		s.run(ctx, &httpSender{client: c}, fleet, func(*simulated) {})
 	}()
 	return func() { cancel(); <-ended }, nil
 }

@@ -23,6 +23,9 @@ type simulation struct {
 	rate                    float64 // reports a second of all together; 0 for as often as each does
 	late, doubled, dropOuts float64 // percent
 	past, length            time.Duration
+	over                    string // http, ws or mqtt
+	mqtt                    string // host:port
+	key                     string // for MQTT
 }
 
 func simulateCommand() *cobra.Command {
@@ -43,11 +46,18 @@ are late, some come twice, and now and then a device has no connection.`,
 			return err
 		}
 		return r.with(func(c *client.Client) error {
+			s.key = r.called.Key
 			fleet := demo.New(1).Fleet(s.devices)
 			if err := makeFleetGroups(cmd.Context(), c, fleet); err != nil {
 				return err
 			}
-			told := s.run(cmd.Context(), c, fleet, func(t *simulated) { fmt.Fprintln(os.Stderr, t) })
+			sender, err := s.sender(cmd.Context(), c)
+			if err != nil {
+				return err
+			}
+			defer sender.close()
+			s.sendPast(cmd.Context(), &httpSender{client: c}, fleet, &simulated{})
+			told := s.run(cmd.Context(), sender, fleet, func(t *simulated) { fmt.Fprintln(os.Stderr, t) })
 			if r.json {
 				return printJSON(told)
 			}
@@ -66,6 +76,8 @@ func (s *simulation) flags(cmd *cobra.Command) {
 	f.Float64Var(&s.doubled, "doubled", 1, "of a hundred reports, how many come twice")
 	f.Float64Var(&s.dropOuts, "drop-outs", 4, "of a hundred stretches of five minutes, in how many a device has no connection")
 	f.DurationVar(&s.past, "past", 0, "report this much of the past first, such as 2h")
+	f.StringVar(&s.over, "over", "http", "how to send: http, ws (a WebSocket) or mqtt")
+	f.StringVar(&s.mqtt, "mqtt", "127.0.0.1:8471", "with --over mqtt, where the service takes positions")
 	f.DurationVar(&s.length, "for", 0, "how long to go on (default: until it is stopped)")
 }
 
@@ -75,6 +87,8 @@ func (s *simulation) check() error {
 		return &usageError{fmt.Errorf("--devices %d: want 1 to 100000", s.devices)}
 	case s.rate < 0 || s.rate > 1e6:
 		return &usageError{fmt.Errorf("--rate %v: want more than 0", s.rate)}
+	case s.over != "http" && s.over != "ws" && s.over != "mqtt":
+		return &usageError{fmt.Errorf("--over %s: want http, ws or mqtt", s.over)}
 	case s.past < 0 || s.past > 48*time.Hour:
 		return &usageError{fmt.Errorf("--past %v: want up to 48h", s.past)}
 	}
@@ -164,7 +178,7 @@ func (p *pendingReports) Pop() any {
 }
 
 // run sends reports until ctx ends or the time is up. It tells what became of them now and then.
-func (s *simulation) run(ctx context.Context, c *client.Client, fleet *demo.Fleet, tell func(*simulated)) *simulated {
+func (s *simulation) run(ctx context.Context, to sender, fleet *demo.Fleet, tell func(*simulated)) *simulated {
 	told := &simulated{}
 	if s.length > 0 {
 		limited, cancel := context.WithTimeout(ctx, s.length)
@@ -183,7 +197,6 @@ func (s *simulation) run(ctx context.Context, c *client.Client, fleet *demo.Flee
 			every[i] = time.Duration(float64(every[i]) * usual / s.rate)
 		}
 	}
-	s.sendPast(ctx, c, fleet, told)
 	var queue pendingReports
 	began := time.Now()
 	for i := range devices { // not all at once
@@ -197,6 +210,7 @@ func (s *simulation) run(ctx context.Context, c *client.Client, fleet *demo.Flee
 	for {
 		select {
 		case <-ctx.Done():
+			to.settle(told)
 			told.Seconds = time.Since(began).Seconds()
 			return told
 		case <-ticker.C:
@@ -221,7 +235,7 @@ func (s *simulation) run(ctx context.Context, c *client.Client, fleet *demo.Flee
 				reports = append(reports, report)
 			}
 		}
-		s.send(ctx, c, reports, told)
+		to.send(ctx, reports, told)
 		if now.After(next) {
 			told.Seconds = now.Sub(began).Seconds()
 			tell(told)
@@ -231,7 +245,7 @@ func (s *simulation) run(ctx context.Context, c *client.Client, fleet *demo.Flee
 }
 
 // sendPast reports where devices were before now.
-func (s *simulation) sendPast(ctx context.Context, c *client.Client, fleet *demo.Fleet, told *simulated) {
+func (s *simulation) sendPast(ctx context.Context, to sender, fleet *demo.Fleet, told *simulated) {
 	if s.past == 0 {
 		return
 	}
@@ -248,28 +262,11 @@ func (s *simulation) sendPast(ctx context.Context, c *client.Client, fleet *demo
 			}
 		}
 		if len(reports) >= together {
-			s.send(ctx, c, reports, told)
+			to.send(ctx, reports, told)
 			reports = reports[:0]
 		}
 	}
-	s.send(ctx, c, reports, told)
-}
-
-// send sends reports. What is refused for a while is lost, as it would be on a device without a memory.
-func (s *simulation) send(ctx context.Context, c *client.Client, reports []api.Report, told *simulated) {
-	if len(reports) == 0 {
-		return
-	}
-	v, err := c.Report(ctx, reports, "")
-	if err != nil {
-		if ctx.Err() == nil {
-			told.failed = err
-			told.Refused += len(reports)
-		}
-		return
-	}
-	told.failed = nil
-	told.Kept, told.Repeated, told.Refused = told.Kept+v.Kept, told.Repeated+v.Repeated, told.Refused+v.Refused
+	to.send(ctx, reports, told)
 }
 
 func reportOf(fleet *demo.Fleet, d *demo.FleetDevice, number int, at time.Time) api.Report {

@@ -72,18 +72,17 @@ func (s *Store) writePositions(ctx context.Context, identity string, all []Devic
 			return ErrMoved
 		}
 		// What comes for a device while that is being taken out may be left: ForgetPositions finds it.
-		rows, err := tx.Raw(`WITH there AS (SELECT key FROM devices WHERE key = ANY (?::bigint[]) AND gone_at IS NULL),
-			given AS (SELECT * FROM unnest(?::bigint[], ?::bigint[], ?::bigint[], ?::float8[], ?::float8[], ?::real[],
-				?::real[], ?::real[], ?::real[], ?::real[], ?::text[]) AS g (device_key, time, received, lon, lat, accuracy,
-				altitude, altitude_accuracy, heading, speed, properties))
-			INSERT INTO positions SELECT device_key, time, received, lon, lat, nullif(accuracy, 'NaN'), nullif(altitude,
-				'NaN'), nullif(altitude_accuracy, 'NaN'), nullif(heading, 'NaN'), nullif(speed, 'NaN'),
-				nullif(properties, '')::json
-			FROM given WHERE device_key IN (SELECT key FROM there)
-			ON CONFLICT (device_key, time) DO NOTHING RETURNING device_key, time`, array[int64](unique(device)),
-			array[int64](device), array[int64](at), array[int64](received), array[float64](lon), array[float64](lat),
-			array[float32](numbers[0]), array[float32](numbers[1]), array[float32](numbers[2]), array[float32](numbers[3]),
-			array[float32](numbers[4]), array[string](properties)).Rows()
+		rows, err := tx.Raw(`INSERT INTO positions SELECT g.device_key, g.time, g.received, g.lon, g.lat,
+				nullif(g.accuracy, 'NaN'), nullif(g.altitude, 'NaN'), nullif(g.altitude_accuracy, 'NaN'),
+				nullif(g.heading, 'NaN'), nullif(g.speed, 'NaN'), nullif(g.properties, '')::json
+			FROM unnest(?::bigint[], ?::bigint[], ?::bigint[], ?::float8[], ?::float8[], ?::real[], ?::real[], ?::real[],
+				?::real[], ?::real[], ?::text[]) AS g (device_key, time, received, lon, lat, accuracy, altitude,
+				altitude_accuracy, heading, speed, properties)
+			JOIN devices d ON d.key = g.device_key AND d.gone_at IS NULL
+			ON CONFLICT (device_key, time) DO NOTHING RETURNING device_key, time`, array[int64](device), array[int64](at),
+			array[int64](received), array[float64](lon), array[float64](lat), array[float32](numbers[0]),
+			array[float32](numbers[1]), array[float32](numbers[2]), array[float32](numbers[3]), array[float32](numbers[4]),
+			array[string](properties)).Rows()
 		if err != nil {
 			return err
 		}
@@ -118,18 +117,6 @@ func (s *Store) writePositions(ctx context.Context, identity string, all []Devic
 		return nil, fmt.Errorf("%w: %w", ErrUnknownOutcome, err)
 	}
 	return nil, fmt.Errorf("keeping positions: %w", err)
-}
-
-// unique returns the values of a list, each once.
-func unique(list []int64) (out []int64) {
-	seen := make(map[int64]bool, len(list))
-	for _, v := range list {
-		if !seen[v] {
-			seen[v] = true
-			out = append(out, v)
-		}
-	}
-	return out
 }
 
 // A month is one of the Gregorian calendar in UTC, counted from that of the year 0.
