@@ -47,7 +47,7 @@ check: build
 	go tool staticcheck ./...
 
 go-test: build
-	@scripts/install node postgresql chromium gcc jq
+	@scripts/install node postgresql chromium gcc jq mqtt
 	go test -timeout 25m -parallel 3 ./...
 
 # What is concurrent, under the race detector. The tests in e2e build the program
@@ -88,7 +88,7 @@ faults: build
 # The budgets: a table of what is measured against each, and the plot of how views
 # scale. Takes about ten minutes and 6 GB of memory.
 bench: build
-	@scripts/install postgresql chromium gcc
+	@scripts/install postgresql chromium gcc jq mqtt
 	go run ./bench -plots docs
 	IDLEBEACON_FRAMES=1 go test -count=1 -v -run TestMapFrames ./e2e
 

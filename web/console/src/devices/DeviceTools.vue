@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import type { IdleMap, Marker, MarkerSource, Picked } from '@idlebeacon/map'
+import type { IdleMap, Marker, MarkerSource, Picked, Position } from '@idlebeacon/map'
 import { Looks } from '@idlebeacon/map'
 import { Devices } from '@idlebeacon/map/devices'
 import ToggleSwitch from 'primevue/toggleswitch'
@@ -99,27 +99,29 @@ function pick(picked: Picked): void {
 
 // Following keeps a device in the middle until the map is moved by hand.
 const stopFollowing = () => (following.value = layer.following = null)
+const flight = 1500 // ms, until the map has come to a device
 function followDevice(device: string): void {
   following.value = device
   const zoom = Math.max(props.map.view.zoom, 14)
-  let first = true
+  let begun = false
+  let arrived = false
+  const go = (centre: Position) => {
+    if (!begun) {
+      begun = true
+      props.map.travelTo({ centre, zoom })
+      window.setTimeout(() => {
+        arrived = true
+        layer.tellFollower() // it may have gone on meanwhile
+      }, flight)
+    } else if (arrived) props.map.view = { centre, zoom: props.map.view.zoom }
+  }
   layer.following = {
     key: keyOf('device', device),
-    told: (at) => {
-      const lat = Math.atan(Math.sinh(Math.PI * (1 - 2 * at.y))) * (180 / Math.PI)
-      const centre = { lon: at.x * 360 - 180, lat }
-      if (first) props.map.travelTo({ centre, zoom })
-      else if (arrived) props.map.view = { centre, zoom: props.map.view.zoom }
-      if (first) window.setTimeout(() => (arrived = true), 1500)
-      first = false
-    },
+    told: (at) => go({ lon: at.x * 360 - 180, lat: Math.atan(Math.sinh(Math.PI * (1 - 2 * at.y))) * (180 / Math.PI) }),
   }
-  let arrived = false
+  layer.tellFollower()
   void fetchDevice(device).then((d) => {
-    if (following.value !== device || !d.position) return
-    props.map.travelTo({ centre: { lon: d.position.longitude, lat: d.position.latitude }, zoom })
-    first = false
-    window.setTimeout(() => (arrived = true), 1500)
+    if (following.value === device && d.position && !begun) go({ lon: d.position.longitude, lat: d.position.latitude })
   })
 }
 let pressed: { x: number; y: number } | null = null

@@ -161,7 +161,8 @@ export class Devices implements OwnLayer {
     return moving
   }
 
-  private tellFollower(): void {
+  /** Tells who follows a device where it is seen. */
+  tellFollower(): void {
     const at = this.following && this.whereIs(this.following.key)
     if (at) this.following?.told(at)
   }
