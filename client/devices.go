@@ -125,29 +125,19 @@ func (c *Client) DeviceMarkers(ctx context.Context, o DeviceMarkersOptions) (m a
 	return m, c.get(ctx, "/api/devices/markers", q, &m)
 }
 
-// NearDevicesOptions ask for devices near a position, or near Device or Place if one of these is set.
+// NearDevicesOptions ask for devices near something.
 type NearDevicesOptions struct {
 	DeviceSelection
-	Lat, Lon float64
-	Device   string
-	Place    string  // the id of a collection, a slash and the id of an item
-	Radius   float64 // metres; 0 for the whole Earth
-	Limit    int     // 0 for the service's default
+	Origin
+	Radius float64 // metres; 0 for the whole Earth
+	Limit  int     // 0 for the service's default
 }
 
 // NearDevices returns the devices near something, nearest first.
 func (c *Client) NearDevices(ctx context.Context, o NearDevicesOptions) (n api.DeviceNeighbours, err error) {
 	q := url.Values{}
-	o.set(q)
-	switch {
-	case o.Device != "":
-		q.Set("device", o.Device)
-	case o.Place != "":
-		q.Set("place", o.Place)
-	default:
-		q.Set("lat", number(o.Lat))
-		q.Set("lon", number(o.Lon))
-	}
+	o.DeviceSelection.set(q)
+	o.Origin.set(q)
 	if o.Radius != 0 {
 		q.Set("radius", number(o.Radius))
 	}

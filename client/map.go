@@ -133,18 +133,38 @@ func (c *Client) Members(ctx context.Context, collection string, o MembersOption
 	return page, c.get(ctx, collectionPath(collection)+"/members", q, &page)
 }
 
-// NearOptions ask for the places near a position in degrees.
-type NearOptions struct {
-	Selection
+// An Origin is from where something is near: a position in degrees, or Device or Place if one of these is set.
+type Origin struct {
 	Lat, Lon float64
-	Radius   float64 // metres; 0 for the whole Earth
-	Limit    int     // 0 for the service's default
+	Device   string // the id of a device
+	Place    string // the id of a collection, a slash and the id of an item
 }
 
-// Near returns the places nearest to a position, nearest first.
+func (o *Origin) set(q url.Values) {
+	switch {
+	case o.Device != "":
+		q.Set("device", o.Device)
+	case o.Place != "":
+		q.Set("place", o.Place)
+	default:
+		q.Set("lat", number(o.Lat))
+		q.Set("lon", number(o.Lon))
+	}
+}
+
+// NearOptions ask for the places near something.
+type NearOptions struct {
+	Selection
+	Origin
+	Radius float64 // metres; 0 for the whole Earth
+	Limit  int     // 0 for the service's default
+}
+
+// Near returns the places nearest to something, nearest first.
 func (c *Client) Near(ctx context.Context, collection string, o NearOptions) (n api.Neighbours, err error) {
-	q := url.Values{"lat": {number(o.Lat)}, "lon": {number(o.Lon)}}
-	o.set(q)
+	q := url.Values{}
+	o.Origin.set(q)
+	o.Selection.set(q)
 	if o.Radius != 0 {
 		q.Set("radius", number(o.Radius))
 	}

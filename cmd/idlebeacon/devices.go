@@ -316,16 +316,12 @@ func devicesNearCommand() *cobra.Command {
 	}
 	r.flags(cmd)
 	chooseDevices(cmd, &o.DeviceSelection)
-	cmd.Flags().Float64Var(&o.Lat, "lat", 0, "latitude in degrees")
-	cmd.Flags().Float64Var(&o.Lon, "lon", 0, "longitude in degrees")
-	cmd.Flags().StringVar(&o.Device, "device", "", "near this device")
-	cmd.Flags().StringVar(&o.Place, "place", "", "near this place: the id of a collection, a slash and the id of an item")
+	originFlags(cmd, &o.Origin)
 	cmd.Flags().Float64Var(&o.Radius, "radius", 0, "furthest distance in metres (default: the whole Earth)")
 	cmd.Flags().IntVar(&o.Limit, "limit", 10, "most devices to show")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		both := cmd.Flags().Changed("lat") && cmd.Flags().Changed("lon")
-		if !both && o.Device == "" && o.Place == "" {
-			return &usageError{fmt.Errorf("say near what, with --lat and --lon, --device, or --place")}
+		if err := checkOrigin(cmd, &o.Origin); err != nil {
+			return err
 		}
 		return r.with(func(c *client.Client) error {
 			near, err := c.NearDevices(cmd.Context(), o)

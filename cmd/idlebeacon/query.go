@@ -402,23 +402,39 @@ func tally(counts map[string]int) string {
 	return strings.Join(parts, ", ")
 }
 
+// originFlags are the options that say near what.
+func originFlags(cmd *cobra.Command, o *client.Origin) {
+	cmd.Flags().Float64Var(&o.Lat, "lat", 0, "latitude in degrees")
+	cmd.Flags().Float64Var(&o.Lon, "lon", 0, "longitude in degrees")
+	cmd.Flags().StringVar(&o.Device, "device", "", "near this device")
+	cmd.Flags().StringVar(&o.Place, "place", "", "near this place: the id of a collection, a slash and the id of an item")
+}
+
+func checkOrigin(cmd *cobra.Command, o *client.Origin) error {
+	at := cmd.Flags().Changed("lat") && cmd.Flags().Changed("lon")
+	if !at && o.Device == "" && o.Place == "" {
+		return &usageError{errors.New("say near what: with --lat and --lon in degrees, --device, or --place")}
+	}
+	return nil
+}
+
 func nearCommand() *cobra.Command {
 	var r remote
 	var collection string
 	var o client.NearOptions
 	cmd := &cobra.Command{
-		Use: "near", Short: "Show the places nearest to a position", Args: exactly(0),
-		Example: "  idlebeacon near --lat -38.5 --lon -22 --radius 2000 --category mooring",
+		Use: "near", Short: "Show the places nearest to a position, a device or another place", Args: exactly(0),
+		Example: "  idlebeacon near --lat -38.5 --lon -22 --radius 2000 --category mooring\n" +
+			"  idlebeacon near --device WB-07 --category \"water tap\" --limit 1",
 	}
 	r.flags(cmd)
 	selectionFlags(cmd, &collection, &o.Selection)
-	cmd.Flags().Float64Var(&o.Lat, "lat", 0, "latitude in degrees (required)")
-	cmd.Flags().Float64Var(&o.Lon, "lon", 0, "longitude in degrees (required)")
+	originFlags(cmd, &o.Origin)
 	cmd.Flags().Float64Var(&o.Radius, "radius", 0, "furthest distance in metres (default: the whole Earth)")
 	cmd.Flags().IntVar(&o.Limit, "limit", 10, "most places to show")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		if !cmd.Flags().Changed("lat") || !cmd.Flags().Changed("lon") {
-			return &usageError{fmt.Errorf("say where with --lat and --lon, in degrees")}
+		if err := checkOrigin(cmd, &o.Origin); err != nil {
+			return err
 		}
 		if o.Radius < 0 || cmd.Flags().Changed("radius") && o.Radius == 0 {
 			return &usageError{fmt.Errorf("--radius %v: want more than 0 metres", o.Radius)}

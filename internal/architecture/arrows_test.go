@@ -49,6 +49,7 @@ var arrows = map[string][]string{
 	"internal/daemon": {
 		"internal/access",
 		"internal/admission",
+		"internal/bus",
 		"internal/core/loopback",
 		"internal/fleet",
 		"internal/httpapi",
@@ -79,7 +80,8 @@ var arrows = map[string][]string{
 		"internal/kept",
 		"internal/store",
 	},
-	"internal/fleet":   {"internal/core/*", "internal/fault", "internal/store"},
+	"internal/bus":     {},
+	"internal/fleet":   {"internal/bus", "internal/core/*", "internal/fault", "internal/store"},
 	"internal/mqtt":    {"internal/core/*", "internal/fleet"},
 	"internal/issuers": {"internal/core/*"},
 	"internal/answers": {"internal/core/*", "internal/kept"},

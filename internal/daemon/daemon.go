@@ -22,6 +22,7 @@ import (
 
 	"idlebeacon/internal/access"
 	"idlebeacon/internal/admission"
+	"idlebeacon/internal/bus"
 	"idlebeacon/internal/core/loopback"
 	"idlebeacon/internal/fleet"
 	"idlebeacon/internal/httpapi"
@@ -51,6 +52,7 @@ type Config struct {
 	// KeepPositions is how long positions of devices are kept if their group does not say; 0 for the usual, less
 	// for good.
 	KeepPositions time.Duration
+	Bus string // URL of a NATS server that reaches the other processes on the database; "" for none
 	MQTT          string // host:port to take positions on over MQTT; "" for not at all
 	Certificate   string // file with a certificate and those that lead to it, in PEM; "" for no TLS
 	PrivateKey    string // file with its key
@@ -74,6 +76,7 @@ type Daemon struct {
 	served      chan error // the end of server
 	service     *service.Service
 	fleet       *fleet.Fleet
+	bus         bus.Bus
 	mqtt        *mqtt.Door // nil if positions are not taken over MQTT
 	access      *access.Register
 	store       *store.Store
@@ -163,9 +166,14 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.box != nil {
 		d.keeping = d.keepDatabase()
 	}
-	if d.fleet, err = fleet.Open(ctx, d.store, fleet.Options{
-		Log: d.log, KeepPositions: config.KeepPositions, Touched: d.service.Live().Move,
-	}); err != nil {
+	if d.bus, err = bus.Open(config.Bus, d.log); err != nil {
+		return err
+	}
+	devices := fleet.Options{Log: d.log, KeepPositions: config.KeepPositions, Touched: d.service.Live().Move}
+	if config.Bus != "" {
+		devices.Bus = d.bus
+	}
+	if d.fleet, err = fleet.Open(ctx, d.store, devices); err != nil {
 		return err
 	}
 	if err := firstOwner(ctx, d.store, config.Data, d.log); err != nil {
@@ -393,6 +401,9 @@ func (d *Daemon) Stop() error {
 		writing, cancel := context.WithTimeout(ctx, d.stopTimeout/4)
 		defer cancel()
 		d.fleet.Shutdown(writing)
+	}
+	if d.bus != nil {
+		d.bus.Close()
 	}
 	if d.service != nil {
 		writing, cancel := context.WithTimeout(ctx, d.stopTimeout/4)

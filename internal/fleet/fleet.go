@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"idlebeacon/internal/bus"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/motion"
 	"idlebeacon/internal/store"
@@ -35,6 +36,8 @@ type Options struct {
 	// KeepPositions is for how long positions are kept if a group does not say; 0 for DefaultKeepPositions,
 	// less for good.
 	KeepPositions time.Duration
+	// Bus reaches the other processes on the database; nil for none.
+	Bus bus.Bus
 	// Touched is told with each snapshot in which groups something has changed, by their ids, and where; nil for
 	// anywhere. It may be nil.
 	Touched func(groups map[string][]geo.Spot)
@@ -48,6 +51,7 @@ type Fleet struct {
 	keep    time.Duration // 0 for good
 	touched func(map[string][]geo.Spot)
 	queue   *queue
+	others  *others
 
 	snapshot atomic.Pointer[Snapshot]
 	turn     chan struct{} // has room for one: see the documentation of the package
@@ -108,6 +112,10 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Fleet, error)
 	}
 	f.publish()
 	f.queue = newQueue(f)
+	var err error
+	if f.others, err = newOthers(f, options.Bus); err != nil {
+		return nil, err
+	}
 	running, stop := context.WithCancel(context.Background())
 	f.stop = stop
 	f.owned.Go(func() { st.ListenForFleet(running, f.Wake) })
@@ -115,6 +123,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Fleet, error)
 	f.owned.Go(func() { f.publishing(running) })
 	f.owned.Go(f.queue.run)
 	f.owned.Go(func() { f.forgetting(running) })
+	f.owned.Go(func() { f.others.run(running) })
 	return f, nil
 }
 
@@ -123,6 +132,7 @@ func (f *Fleet) Shutdown(ctx context.Context) {
 	f.queue.close(ctx)
 	f.stop()
 	f.owned.Wait()
+	f.others.leave(ctx)
 }
 
 // Snapshot returns the devices as they are now.

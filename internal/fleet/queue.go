@@ -37,6 +37,7 @@ type queue struct {
 	giveUp  context.CancelFunc
 
 	written, groups, took atomic.Uint64 // what was done; took in nanoseconds
+	waiting               atomic.Int64  // bytes
 
 	mu      sync.RWMutex // held for reading while sending to batches
 	closing bool
@@ -75,8 +76,9 @@ func (q *queue) write(ctx context.Context, positions []store.DevicePosition) ([]
 	if err := q.room.Acquire(ctx, b.size); err != nil {
 		return nil, &fault.UnavailableError{Reason: "more positions come than can be written; send these again in a while"}
 	}
+	q.waiting.Add(b.size)
 	if err := q.send(ctx, b); err != nil {
-		q.room.Release(b.size)
+		q.letGo(b)
 		return nil, err
 	}
 	select {
@@ -85,6 +87,11 @@ func (q *queue) write(ctx context.Context, positions []store.DevicePosition) ([]
 	case <-ctx.Done():
 		return nil, fmt.Errorf("%w: %w", store.ErrUnknownOutcome, ctx.Err())
 	}
+}
+
+func (q *queue) letGo(b *batch) {
+	q.waiting.Add(-b.size)
+	q.room.Release(b.size)
 }
 
 func (q *queue) send(ctx context.Context, b *batch) error {
@@ -147,7 +154,7 @@ func (q *queue) commit(group []*batch) {
 	for _, b := range group {
 		b.err = err
 		close(b.done)
-		q.room.Release(b.size)
+		q.letGo(b)
 	}
 }
 
@@ -182,6 +189,10 @@ func (q *queue) apply(ctx context.Context, group []*batch) error {
 	identity := f.identity
 	f.mu.RUnlock()
 	began := time.Now()
+	received := f.moment()
+	for i := range all { // when it is written, so that others find it by that
+		all[i].Received = received
+	}
 	fresh, err := f.store.WritePositions(ctx, identity, all)
 	q.groups.Add(1)
 	q.took.Add(uint64(time.Since(began)))
@@ -193,11 +204,12 @@ func (q *queue) apply(ctx context.Context, group []*batch) error {
 	}
 	q.written.Add(uint64(len(fresh)))
 	f.mu.Lock()
-	defer f.mu.Unlock()
 	for _, i := range fresh {
 		*first[which{all[i].Device, all[i].Time}] = f.takeIn(&all[i])
 	}
+	f.mu.Unlock()
 	nudge(f.moved)
+	f.tellOthers(identity, all, fresh)
 	return nil
 }
 

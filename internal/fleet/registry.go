@@ -139,6 +139,9 @@ func (f *Fleet) refresh(ctx context.Context) error {
 		f.takeDevice(d, recent[d.Key])
 	}
 	nudge(f.moved)
+	if f.others != nil { // what they told while this was read may be missing
+		f.others.recheck.Store(true)
+	}
 	return nil
 }
 

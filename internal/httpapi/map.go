@@ -110,15 +110,15 @@ func (h *server) members(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (h *server) near(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat([]string{"lat", "lon", "radius", "limit"}, selectionNames)...)
-	from := geo.Point{Lat: q.number("lat", math.NaN(), -90, 90), Lon: q.number("lon", math.NaN(), -180, 180)}
+	q := parseQuery(r, slices.Concat(originNames, []string{"radius", "limit"}, selectionNames)...)
 	radius := q.number("radius", halfWay, 0, halfWay)
 	limit := q.whole("limit", defaultNear, 1, maxNear)
 	selection := q.selection()
-	if q.err != nil {
-		return q.err
+	from, err := h.origin(r, q)
+	if err != nil {
+		return err
 	}
-	found, err := h.service.Near(r.Context(), pathValue(r, "collection"), from, radius, limit, selection)
+	found, err := h.service.Near(r.Context(), pathValue(r, "collection"), from.at, radius, limit, selection)
 	if err != nil {
 		return err
 	}

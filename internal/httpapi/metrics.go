@@ -9,6 +9,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"idlebeacon/internal/fleet"
 	"idlebeacon/internal/service"
 )
 
@@ -137,6 +138,27 @@ var numbers = []struct {
 		func(s *service.Stats) float64 { return float64(s.KeptOrderBytes) }},
 }
 
+// fleetNumbers are what is reported of devices.
+var fleetNumbers = []struct {
+	kind       prometheus.ValueType
+	name, help string
+	value      func(*fleet.Stats) float64
+}{
+	{gauge, "devices", "Devices in memory.", func(s *fleet.Stats) float64 { return float64(s.Devices) }},
+	{gauge, "device_groups", "Groups of devices.", func(s *fleet.Stats) float64 { return float64(s.Groups) }},
+	{gauge, "waiting_position_bytes", "Memory of positions that wait to be written, about.",
+		func(s *fleet.Stats) float64 { return float64(s.WaitingBytes) }},
+	{counter, "positions_total", "Positions that were kept.", func(s *fleet.Stats) float64 { return float64(s.Written) }},
+	{counter, "position_transactions_total", "Transactions of positions, those that failed included.",
+		func(s *fleet.Stats) float64 { return float64(s.Transactions) }},
+	{counter, "position_transaction_seconds_total", "Time in transactions of positions.",
+		func(s *fleet.Stats) float64 { return s.Took.Seconds() }},
+	{counter, "positions_heard_total", "Positions that came from other processes over the bus.",
+		func(s *fleet.Stats) float64 { return float64(s.Heard) }},
+	{gauge, "other_processes", "Other processes on the database that take positions.",
+		func(s *fleet.Stats) float64 { return float64(s.Others) }},
+}
+
 const gauge, counter = prometheus.GaugeValue, prometheus.CounterValue
 
 func truth(is bool) float64 {
@@ -169,6 +191,15 @@ func newServiceCollector(h *server) *serviceCollector {
 			func() float64 { return float64(h.squares.Bytes()) }},
 	} {
 		add(gauge, k.name, k.help, func(*service.Stats) (float64, bool) { return k.value(), true })
+	}
+	for _, n := range fleetNumbers {
+		add(n.kind, n.name, n.help, func(*service.Stats) (float64, bool) {
+			if h.options.Fleet == nil {
+				return 0, false
+			}
+			s := h.options.Fleet.Stats()
+			return n.value(&s), true
+		})
 	}
 	return c
 }

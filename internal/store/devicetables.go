@@ -61,6 +61,11 @@ var deviceTables = []string{
 		properties json,
 		PRIMARY KEY (device_key, time)
 	) PARTITION BY RANGE (time)`,
+	// The processes that take positions, and when each said last that it runs.
+	`CREATE TABLE fleet_nodes (
+		id text COLLATE "C" PRIMARY KEY,
+		heard_at timestamptz NOT NULL
+	)`,
 	// For other processes: what was received since.
 	`CREATE INDEX positions_by_arrival ON positions USING brin (received) WITH (pages_per_range = 32)`,
 }

@@ -342,7 +342,7 @@ var ownTables = []string{
 	"collections", "features", "changes", "merges", "merged", "clock", "imports", "rejected_rows", "icons", "identity",
 	"access", "access_keys", "key_days", "issuers", "sessions", "sign_in_codes", "retries",
 	"suggestions", "deleted_collections", "pictures",
-	"fleet", "device_groups", "devices", "positions",
+	"fleet", "device_groups", "devices", "positions", "fleet_nodes",
 }
 
 const migrationsTable = "migrations"

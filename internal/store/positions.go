@@ -186,6 +186,31 @@ func (s *Store) PositionsReceived(ctx context.Context, from motion.Moment, yield
 		p.received >= ?`, int64(from)), func(p DevicePosition) bool { yield(p); return true })
 }
 
+// Beat notes that the process with an id takes positions, and returns how many others have done so within some time.
+// Those that have not for a day are forgotten.
+func (s *Store) Beat(ctx context.Context, id string, within time.Duration) (others int, err error) {
+	ctx, cancel := context.WithTimeout(ctx, stateTimeout)
+	defer cancel()
+	err = s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		err := tx.Exec(`INSERT INTO fleet_nodes (id, heard_at) VALUES (?, now()) ON CONFLICT (id) DO UPDATE SET
+			heard_at = now()`, id).Error
+		if err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM fleet_nodes WHERE heard_at < now() - interval '1 day'").Error; err != nil {
+			return err
+		}
+		return tx.Raw("SELECT count(*) FROM fleet_nodes WHERE id <> ? AND heard_at > now() - make_interval(secs => ?)", id,
+			within.Seconds()).Row().Scan(&others)
+	})
+	return others, err
+}
+
+// Leave notes that the process with an id takes no positions any more.
+func (s *Store) Leave(ctx context.Context, id string) error {
+	return s.reserved.WithContext(ctx).Exec("DELETE FROM fleet_nodes WHERE id = ?", id).Error
+}
+
 // Track calls yield with the positions of a device from one moment to another, both included, in the order
 // of their times, until it returns false. There are at most limit; if descending is set they are the newest, the
 // newest first.
