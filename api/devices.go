@@ -302,3 +302,24 @@ type DeviceFile struct {
 	Device    Device           `json:"device"`
 	Positions []DevicePosition `json:"positions"`
 }
+
+// NewShare asks for a link by which a device can be seen for a while.
+type NewShare struct {
+	Title string    `json:"title,omitempty"` // for whom it is
+	Until time.Time `json:"until"`           // at most 30 days ahead
+}
+
+// Share is a link by which a device can be seen for a while.
+type Share struct {
+	ID        string    `json:"id"`
+	Title     string    `json:"title"`
+	Until     time.Time `json:"until"`
+	CreatedAt time.Time `json:"created_at"`
+	MadeBy    string    `json:"made_by,omitempty"`
+	Href      string    `json:"href,omitempty"` // the link; only in the answer that makes it
+}
+
+// Shares lists the shares of a device that hold.
+type Shares struct {
+	Shares []Share `json:"shares"`
+}

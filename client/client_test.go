@@ -105,7 +105,10 @@ func TestCalls(t *testing.T) {
 			"GET /api/collections/c/members?after=p&lat=1&limit=4&lon=2&zoom=3 "},
 		{func() error { _, err := c.Categories(ctx, "c", Selection{Name: "x"}); return err },
 			"GET /api/collections/c/categories?name=x "},
-		{func() error { _, err := c.Near(ctx, "c", NearOptions{Origin: Origin{Lat: -38.5, Lon: -22}}); return err },
+		{func() error {
+			_, err := c.Near(ctx, "c", NearOptions{Origin: Origin{Lat: -38.5, Lon: -22}})
+			return err
+		},
 			"GET /api/collections/c/near?lat=-38.5&lon=-22 "},
 		{func() error { _, err := c.Near(ctx, "c", NearOptions{Radius: 1e-7, Limit: 3}); return err },
 			"GET /api/collections/c/near?lat=0&limit=3&lon=0&radius=0.0000001 "},

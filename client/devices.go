@@ -268,3 +268,18 @@ func (c *Client) WatchDevices(ctx context.Context, groups []string, box *Box, ea
 		return each(e.Devices), nil
 	})
 }
+
+// Shares returns the links by which a device is shared.
+func (c *Client) Shares(ctx context.Context, device string) (s api.Shares, err error) {
+	return s, c.get(ctx, devicePath(device)+"/shares", nil, &s)
+}
+
+// Share makes a link by which a device can be seen until a time.
+func (c *Client) Share(ctx context.Context, device string, n api.NewShare) (s api.Share, err error) {
+	return s, c.send(ctx, http.MethodPost, devicePath(device)+"/shares", n, &s)
+}
+
+// EndShare ends a link.
+func (c *Client) EndShare(ctx context.Context, device, share string) error {
+	return c.send(ctx, http.MethodDelete, devicePath(device)+"/shares/"+url.PathEscape(share), nil, nil)
+}

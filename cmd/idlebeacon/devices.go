@@ -57,7 +57,7 @@ func devicesCommand() *cobra.Command {
 	}
 	cmd.AddCommand(devicesShowCommand(), devicesAddCommand(), devicesChangeCommand(), devicesPauseCommand(true),
 		devicesPauseCommand(false), devicesRemoveCommand(), devicesNearCommand(), devicesAtCommand(), devicesFileCommand(),
-		devicesEraseCommand(), devicesImportCommand())
+		devicesEraseCommand(), devicesImportCommand(), devicesShareCommand())
 	return cmd
 }
 
@@ -552,4 +552,66 @@ func (r *remote) printVerdicts(v *api.ReportVerdicts) error {
 		}
 	}
 	return &toldError{exitFailed}
+}
+
+func devicesShareCommand() *cobra.Command {
+	var r remote
+	var length time.Duration
+	var title, end string
+	var list bool
+	cmd := &cobra.Command{
+		Use: "share DEVICE", Short: "Make a link by which a device can be seen for a while; list or end such links",
+		Args: exactly(1), Example: "  idlebeacon devices share WB-07 --for 4h --title \"Crew at the quay\"\n" +
+			"  idlebeacon devices share WB-07 --list\n  idlebeacon devices share WB-07 --end 4fj2k6q3",
+	}
+	r.flags(cmd)
+	cmd.Flags().DurationVar(&length, "for", 4*time.Hour, "for how long, at most 720h")
+	cmd.Flags().StringVar(&title, "title", "", "for whom it is")
+	cmd.Flags().BoolVar(&list, "list", false, "list the links that hold")
+	cmd.Flags().StringVar(&end, "end", "", "end the link with this id")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return r.with(func(c *client.Client) error {
+			switch {
+			case list:
+				return r.listShares(cmd, c, args[0])
+			case end != "":
+				if err := c.EndShare(cmd.Context(), args[0], end); err != nil {
+					return err
+				}
+				fmt.Fprintln(os.Stderr, "The link has ended.")
+				return nil
+			}
+			s, err := c.Share(cmd.Context(), args[0], api.NewShare{Title: title, Until: time.Now().Add(length)})
+			if err != nil {
+				return err
+			}
+			if r.json {
+				return printJSON(s)
+			}
+			fmt.Println(s.Href)
+			fmt.Fprintf(os.Stderr, "Whoever has this link sees %s until %s. It is not shown again; --end %s ends it before.\n",
+				args[0], s.Until.Local().Format("2 January 15:04"), s.ID)
+			return nil
+		})
+	}
+	return cmd
+}
+
+func (r *remote) listShares(cmd *cobra.Command, c *client.Client, device string) error {
+	all, err := c.Shares(cmd.Context(), device)
+	switch {
+	case err != nil:
+		return err
+	case r.json:
+		return printJSON(all)
+	case len(all.Shares) == 0:
+		fmt.Printf("The device %s is not shared by a link.\n", device)
+		return nil
+	}
+	t := newTable("Link", "Title", "Until")
+	for _, s := range all.Shares {
+		t.AppendRow(table.Row{s.ID, short(s.Title, 40), s.Until.Local().Format("2006-01-02 15:04")})
+	}
+	t.Render()
+	return nil
 }

@@ -52,7 +52,7 @@ type Config struct {
 	// KeepPositions is how long positions of devices are kept if their group does not say; 0 for the usual, less
 	// for good.
 	KeepPositions time.Duration
-	Bus string // URL of a NATS server that reaches the other processes on the database; "" for none
+	Bus           string // URL of a NATS server that reaches the other processes on the database; "" for none
 	MQTT          string // host:port to take positions on over MQTT; "" for not at all
 	Certificate   string // file with a certificate and those that lead to it, in PEM; "" for no TLS
 	PrivateKey    string // file with its key

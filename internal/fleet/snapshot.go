@@ -258,10 +258,28 @@ type sight struct {
 // seenBy returns the groups of which an actor may see devices, in the order of their ids.
 func (s *Snapshot) seenBy(a *policy.Actor) (all []sight) {
 	only := a.OnlyDevices()
+	has := s.groupsOf(only)
 	for i := range s.groups {
-		if g := &s.groups[i]; a.SeesGroup(g.ID, g.opening) {
+		// Who may see some devices only does not hear of groups that have none of them.
+		if g := &s.groups[i]; a.SeesGroup(g.ID, g.opening) && (only == nil || has[g.Group]) {
 			all = append(all, sight{g, only})
 		}
 	}
 	return all
+}
+
+// groupsOf returns the groups of some devices.
+func (s *Snapshot) groupsOf(ids []string) map[*Group]bool {
+	if len(ids) == 0 {
+		return nil
+	}
+	groups := map[*Group]bool{}
+	for _, page := range s.pages {
+		for _, d := range page {
+			if d != nil && slices.Contains(ids, d.Device.ID) {
+				groups[d.Device.Group] = true
+			}
+		}
+	}
+	return groups
 }

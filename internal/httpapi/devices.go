@@ -43,6 +43,11 @@ func (h *server) following(g guarded) {
 	g.post(device+"/track", h.stream(h.addTrack))
 	g.delete(device+"/track", h.handle(h.eraseTrack))
 	g.get(device+"/file", h.download(h.deviceFile))
+	if h.options.Access != nil {
+		g.get(device+"/shares", h.bare(h.listShares))
+		g.post(device+"/shares", h.bare(h.shareDevice))
+		g.delete(device+"/shares/{share}", h.bare(h.endShare))
+	}
 }
 
 // device is the path of one.

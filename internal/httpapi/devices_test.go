@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"net/http"
+	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -321,4 +322,57 @@ func TestReportingOnAWebSocket(t *testing.T) {
 		&websocket.DialOptions{HTTPHeader: other}); err == nil || answer.StatusCode != 403 {
 		t.Errorf("from a page of another site: %v, %v", answer.Status, err)
 	}
+}
+
+// TestSharing makes a link to one device, looks at what it lets see, and ends it.
+func TestSharing(t *testing.T) {
+	h := newHouse(t, Network{})
+	for _, group := range []string{"boats", "vans"} {
+		h.want(201, h.owner, "POST", "/api/groups", fmt.Sprintf(`{"id":%q}`, group))
+		for i := range 2 {
+			h.want(200, h.owner, "POST", "/api/positions?group="+group, fmt.Sprintf(
+				`{"device":"%s-%d","latitude":1,"longitude":2}`, group, i))
+		}
+	}
+	until := time.Now().Add(time.Hour).UTC().Format(time.RFC3339)
+	h.want(400, h.owner, "POST", "/api/devices/boats-0/shares", `{"until":"2020-01-01T00:00:00Z"}`)
+	h.want(400, h.owner, "POST", "/api/devices/boats-0/shares", `{"until":"2099-01-01T00:00:00Z"}`)
+	var share api.Share
+	made := h.want(201, h.owner, "POST", "/api/devices/boats-0/shares", fmt.Sprintf(`{"title":"Crew","until":%q}`, until))
+	if err := json.Unmarshal([]byte(made), &share); err != nil {
+		t.Fatal(err)
+	}
+	_, key, _ := strings.Cut(share.Href, "#share=")
+	for path, want := range map[string]string{
+		"/api/devices":         `"matched":1`,
+		"/api/groups":          `"id":"boats"`,
+		"/api/devices/boats-0": `"longitude":2`,
+		"/api/devices/markers?bbox=-10,-10,10,10&zoom=3": `"matched":1,"shown":{"boats":1}`,
+		"/api/collections":                                    `"collections":[]`,
+		"/api/devices/boats-0/track":                          `"positions":1`,
+		"/api/devices/at?time=" + url.QueryEscape(nowText(1)): `"id":"boats-0"`,
+		"/api/devices/near?lat=1&lon=2":                       `"id":"boats-0"`,
+	} {
+		got := h.want(200, key, "GET", path, "")
+		if !strings.Contains(got, want) || strings.Contains(got, "vans") || strings.Contains(got, "boats-1") {
+			t.Errorf("%s: %s", path, got)
+		}
+	}
+	for _, path := range []string{"/api/devices/boats-1", "/api/devices/vans-0", "/api/groups/vans",
+		"/api/devices?groups=vans", "/api/devices/vans-0/track"} {
+		h.want(404, key, "GET", path, "")
+	}
+	h.want(403, key, "POST", "/api/devices/boats-0/shares", fmt.Sprintf(`{"until":%q}`, until))
+	h.want(403, key, "PATCH", "/api/devices/boats-0", `{"paused":true}`)
+	if got := h.want(200, h.owner, "GET", "/api/devices/boats-0/shares", ""); !strings.Contains(got, "Crew") ||
+		strings.Contains(got, key) {
+		t.Errorf("the shares are %s", got)
+	}
+	h.want(404, h.owner, "DELETE", "/api/devices/boats-1/shares/"+share.ID, "")
+	h.want(204, h.owner, "DELETE", "/api/devices/boats-0/shares/"+share.ID, "")
+	h.want(401, key, "GET", "/api/devices/boats-0", "")
+}
+
+func nowText(seconds int) string {
+	return time.Now().UTC().Add(time.Duration(seconds) * time.Second).Format(time.RFC3339)
 }

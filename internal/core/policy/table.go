@@ -181,6 +181,11 @@ var Table = []Rule{
 		Scope: OfDevices},
 	{Method: "DELETE", Path: device + "/track", Does: "takes out positions, for editors and whose own it is",
 		Scope: OfDevices},
+	{Method: "GET", Path: device + "/shares", Does: "lists the links by which a device is shared, for editors and whose " +
+		"own it is", Scope: OfDevices},
+	{Method: "POST", Path: device + "/shares", Does: "makes a link by which a device is shared for a while, likewise",
+		Scope: OfDevices},
+	{Method: "DELETE", Path: device + "/shares/{share}", Does: "ends such a link, likewise", Scope: OfDevices},
 	{Method: "GET", Path: device + "/file", Does: "gives all that is kept of a device", Scope: OfDevices},
 
 	page("/"), page("/data"), page("/data/*"), page("/access"), page("/changes"), page("/devices"), page("/suggestions/*"),

@@ -5,11 +5,20 @@ import { Devices } from '@idlebeacon/map/devices'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { computed, nextTick, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
-import { fetchDevice, fetchDeviceMarkers, fetchGroups, groupsPath, keyOf, markersPath } from '../api/devices'
+import {
+  fetchDevice,
+  fetchDeviceMarkers,
+  fetchGroups,
+  type Group,
+  groupsPath,
+  keyOf,
+  markersPath,
+} from '../api/devices'
 import { follow, isLive } from '../api/live'
 import { useNotices } from '../stores/notices'
 import { counted } from '../text/format'
 import DeviceDetails from './DeviceDetails.vue'
+import ReplayBar from './ReplayBar.vue'
 import { stateText } from './words'
 import { useFollowed } from './useFollowed'
 
@@ -39,8 +48,22 @@ function toggle(group: string, on: boolean): void {
 }
 
 // The source is made anew only when what it draws changes, and not whenever a device has moved.
+const replayed = ref<number | null>(momentOf(route.query.time)) // where the replay begins, in ms
+const replaying = ref(replayed.value !== null)
+let frame: Marker[] = [] // of the replay
+
+function momentOf(text: unknown): number | null {
+  const at = typeof text === 'string' ? Date.parse(text) : NaN
+  return Number.isFinite(at) ? at : null
+}
+function endReplay(): void {
+  frame = []
+  replaying.value = false
+  replayed.value = null
+}
+
 watch(
-  () => JSON.stringify(shown.value.map((g) => [g.id, g.title, g.colour])),
+  () => JSON.stringify([replaying.value, shown.value.map((g) => [g.id, g.title, g.colour])]),
   () => {
     const now = shown.value
     if (now.length === 0) {
@@ -52,23 +75,30 @@ watch(
       looks: new Looks({}),
       layers: new Map(now.map((g) => [g.id, new Looks({ default: { colour: g.colour || '#0b6e99' } })])),
       layer,
-      load: (box, zoom, signal) => fetchDeviceMarkers(now, box, zoom, signal),
-      follow: (box, zoom, changed, signal) =>
-        follow(
-          markersPath(
-            now.map((g) => g.id),
-            box,
-            zoom,
-          ),
-          changed,
-          signal,
-        ),
-      current: isLive,
+      ...(replaying.value ? { load: () => Promise.resolve(frame), current: () => true } : live(now)),
     }
     emit('source', [source])
   },
   { immediate: true },
 )
+
+/** What keeps devices of groups up to date. */
+function live(now: readonly Group[]): Pick<MarkerSource, 'load' | 'follow' | 'current'> {
+  return {
+    load: (box, zoom, signal) => fetchDeviceMarkers(now, box, zoom, signal),
+    follow: (box, zoom, changed, signal) =>
+      follow(
+        markersPath(
+          now.map((g) => g.id),
+          box,
+          zoom,
+        ),
+        changed,
+        signal,
+      ),
+    current: isLive,
+  }
+}
 
 const abort = new AbortController()
 onScopeDispose(() => abort.abort())
@@ -185,8 +215,22 @@ const name = computed(() => following.value)
         />
       </li>
     </ul>
+    <button type="button" class="again" :aria-pressed="replaying" @click="replaying ? endReplay() : (replaying = true)">
+      {{ replaying ? 'Back to now' : 'Replay' }}
+    </button>
   </section>
   <Teleport :to="map.parentElement">
+    <ReplayBar
+      v-if="replaying && shown.length > 0"
+      :key="shown.map((g) => g.id).join()"
+      :map="map"
+      :layer="layer"
+      :groups="shown"
+      :source="id"
+      :at="replayed"
+      @frame="frame = $event"
+      @close="endReplay"
+    />
     <p v-if="name" class="following" role="status">
       Following {{ name }}
       <button type="button" @click="stopFollowing">Stop</button>
@@ -259,6 +303,16 @@ label {
 }
 .dim .title {
   color: var(--soft);
+}
+.again {
+  margin-top: 0.4rem;
+  padding: 0.25rem 0.8rem;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
+  background: none;
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
 }
 .following {
   position: absolute;

@@ -132,7 +132,9 @@ watch(
 /** Keeps what is shown in the address. */
 function keepAddress(): void {
   if (route.name !== 'map' || !map.value || !start.value) return
-  const { href } = router.resolve({ name: 'map', query: writeAddress(map.value.view, off.value, chosen.value) })
+  const time = new URLSearchParams(window.location.search).get('time') // of a replay
+  const query = { ...writeAddress(map.value.view, off.value, chosen.value), ...(time && { time }) }
+  const { href } = router.resolve({ name: 'map', query })
   // Not by the router: to it this would be a navigation, and end one to another page that is under way.
   window.history.replaceState({ ...window.history.state, current: href }, '', href)
 }

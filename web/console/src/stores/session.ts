@@ -27,15 +27,17 @@ export const useSession = defineStore('session', () => {
 
   /** Takes the code that the address signs in with, or what went wrong elsewhere, out of the address. */
   async function begin(): Promise<void> {
-    const [, what, value] = /^#(sign-in|sign-in-failed)=(.*)$/.exec(window.location.hash) ?? []
+    const [, what, value] = /^#(share|sign-in|sign-in-failed)=(.*)$/.exec(window.location.hash) ?? []
     if (what) {
       const { pathname, search } = window.location
       window.history.replaceState(window.history.state, '', pathname + search)
     }
     await load()
     // Somebody who has signed in stays who it is: the address may be of anyone.
-    if (guest.value && what === 'sign-in' && value) {
-      await signIn({ code: value }).catch((e: unknown) => (problem.value = explain(e)))
+    if (guest.value && (what === 'sign-in' || what === 'share') && value) {
+      await signIn(what === 'share' ? { key: value } : { code: value }).catch(
+        (e: unknown) => (problem.value = explain(e)),
+      )
       await load()
     } else if (guest.value && what && value) {
       problem.value = `You are not signed in: ${decodeURIComponent(value.replaceAll('+', ' '))}.`

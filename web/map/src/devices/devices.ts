@@ -48,6 +48,8 @@ export class Devices implements OwnLayer {
   silentAfter: (layer: string) => number = () => 300_000
   /** By how many ms the clock of the service is ahead of this one. */
   clockAhead = 0
+  /** In how many ms devices go from one position to the next; null for as long as they took. */
+  pace: number | null = null
   /** Whether the ways of the last minutes are drawn. */
   trails = true
   /** Whether names are drawn, if there are not too many. */
@@ -74,7 +76,7 @@ export class Devices implements OwnLayer {
     let moving = false
     for (const p of markers) {
       const glide = this.glides.get(p.key) ?? new Glide(p)
-      glide.go(p, now, still || p.marker.count > 1)
+      glide.go(p, now, still || p.marker.count > 1, this.pace)
       moving ||= glide.running
       next.set(p.key, glide)
       this.note(p)

@@ -31,7 +31,7 @@ export class Glide implements MapPoint {
   }
 
   /** Goes on to a new position, in about the time that the device took; at once if it must not be seen to move. */
-  go(to: Placed, now: number, still: boolean): void {
+  go(to: Placed, now: number, still: boolean, pace: number | null): void {
     const before = this.to
     this.to = to
     const took = (to.marker.device?.time ?? 0) - (before.marker.device?.time ?? 0)
@@ -43,7 +43,7 @@ export class Glide implements MapPoint {
     }
     this.from = { x: this.x, y: this.y }
     this.began = now
-    this.length = Math.min(longest, Math.max(shortest, took))
+    this.length = pace ?? Math.min(longest, Math.max(shortest, took))
   }
 
   /** Moves on to a time in ms, and returns whether it goes on. */
