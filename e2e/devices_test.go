@@ -329,3 +329,39 @@ func TestDevicesInTheConsole(t *testing.T) {
 	report(-21.5)
 	p.until("!" + devices + ".some(b => b.textContent.includes('Follow Me'))") // it went out of sight
 }
+
+// TestReplayAndSharing looks at the past, and at one device by a link.
+func TestReplayAndSharing(t *testing.T) {
+	t.Parallel()
+	service := movingDemo(t)
+	c := connect(t, service.url)
+	const devices = "[...map.shadowRoot.querySelectorAll('button[data-kind=device]')]"
+	p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=10")
+	p.until("map && document.querySelector('.again')")
+	eval[any](p, "document.querySelector('.again').click()")
+	p.until("document.querySelector('.replay') && " + devices + ".length >= 30 && location.search.includes('time=')")
+	eval[any](p, "document.querySelector('.replay [aria-label=\"A minute back\"]').click()")
+	before := eval[string](p, "location.search")
+	eval[any](p, "[...document.querySelectorAll('.replay button')].find(b => b.innerText === 'Play').click()")
+	p.until("location.search !== " + fmt.Sprintf("%q", before))
+	p.do(chromedp.Reload()) // the address has the moment
+	p.until("map && document.querySelector('.replay') && " + devices + ".length >= 30")
+	eval[any](p, "document.querySelector('[aria-label=\"Back to start\"]').click()")
+	p.until("!document.querySelector('.replay') && !location.search.includes('time=')")
+
+	share, err := c.Share(t.Context(), "WB-01", api.NewShare{Until: time.Now().Add(time.Hour)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	guest := browse(t, 390, 800, "about:blank")
+	guest.do(chromedp.Navigate(share.Href))
+	guest.until("map && document.querySelector('.following')?.innerText.includes('WB-01') && " + devices + ".length === 1")
+	if shown := eval[string](guest, "location.href"); strings.Contains(shown, "ibkey") {
+		t.Errorf("the secret stays in the address %s", shown)
+	}
+	if err := c.EndShare(t.Context(), "WB-01", share.ID); err != nil {
+		t.Fatal(err)
+	}
+	guest.do(chromedp.Reload())
+	guest.until("map && document.querySelector('header .who')?.innerText.includes('Sign in')")
+}

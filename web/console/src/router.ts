@@ -43,6 +43,9 @@ export const router = createRouter({
   ],
 })
 
+// What signs in is not kept in the address.
+router.beforeEach((to) => (to.hash.includes('=') ? { ...to, hash: '', replace: true } : true))
+
 router.afterEach((to, from) => {
   document.title = `${to.meta.title} · Idle Beacon`
   // A screen reader hears of a new page by its heading.

@@ -130,3 +130,22 @@ export const fetchPast = (time: Date, groups: readonly string[], signal: AbortSi
 
 export const changeDevice = (device: string, body: Schemas['DeviceUpdate']) =>
   answer(service.PATCH('/api/devices/{device}', { params: { path: { device } }, body }))
+
+/** Reports where a device is, as the browser has it. */
+export function reportPosition(device: string, p: GeolocationPosition): Promise<unknown> {
+  const { latitude, longitude, accuracy, altitude, altitudeAccuracy, heading, speed } = p.coords
+  const known = Object.entries({ accuracy, altitude, altitudeAccuracy, heading, speed }).filter(
+    ([, v]) => v !== null && !Number.isNaN(v),
+  )
+  const body = { device, latitude, longitude, timestamp: p.timestamp, ...Object.fromEntries(known) }
+  return answer(service.POST('/api/positions', { body }))
+}
+
+/** Makes a link by which a device can be seen for some hours. */
+export const shareDevice = (device: string, hours: number) =>
+  answer(
+    service.POST('/api/devices/{device}/shares', {
+      params: { path: { device } },
+      body: { until: new Date(Date.now() + hours * 3_600_000).toISOString() },
+    }),
+  )

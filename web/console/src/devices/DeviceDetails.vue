@@ -3,7 +3,7 @@ import type { Marker, StackedPlace } from '@idlebeacon/map'
 import type { Devices } from '@idlebeacon/map/devices'
 import Button from 'primevue/button'
 import { computed, nextTick, onUnmounted, ref, shallowRef, watch } from 'vue'
-import { changeDevice, devicePath, fetchDevice, fetchTrack, type Track, trackFile } from '../api/devices'
+import { changeDevice, devicePath, fetchDevice, fetchTrack, shareDevice, type Track, trackFile } from '../api/devices'
 import { explain } from '../api/explain'
 import Icon from '../parts/Icon.vue'
 import { useNotices } from '../stores/notices'
@@ -81,7 +81,18 @@ async function pause(): Promise<void> {
   }
 }
 
-watch([device, track, trackProblem, problem], () => void nextTick(() => emit('resized')))
+const sharedFor = 4 // hours
+const link = ref('')
+async function share(): Promise<void> {
+  try {
+    link.value = (await shareDevice(chosen.value, sharedFor)).href ?? ''
+    await navigator.clipboard.writeText(link.value).catch(() => undefined) // it can be copied by hand
+  } catch (e) {
+    trackProblem.value = explain(e)
+  }
+}
+
+watch([device, track, trackProblem, problem, link], () => void nextTick(() => emit('resized')))
 </script>
 
 <template>
@@ -144,6 +155,10 @@ watch([device, track, trackProblem, problem], () => void nextTick(() => emit('re
         </p>
       </div>
       <p v-if="trackProblem" role="alert">{{ trackProblem }}</p>
+      <p v-if="link" class="note" role="status">
+        Whoever has this link sees the device for {{ sharedFor }} hours:
+        <input :value="link" readonly aria-label="Link" @focus="($event.target as HTMLInputElement).select()" />
+      </p>
       <div class="actions">
         <Button
           v-if="following === device.id"
@@ -160,6 +175,7 @@ watch([device, track, trackProblem, problem], () => void nextTick(() => emit('re
           :aria-pressed="track !== null"
           @click="showTrack"
         />
+        <Button v-if="session.edits" label="Share" size="small" severity="secondary" @click="share" />
         <Button
           v-if="session.edits"
           label="Pause"
@@ -223,6 +239,9 @@ meter {
 .note {
   margin-top: 0.4rem;
   color: var(--soft);
+}
+.note input {
+  width: 100%;
 }
 .track {
   margin-top: 0.6rem;

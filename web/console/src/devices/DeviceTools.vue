@@ -3,7 +3,7 @@ import type { IdleMap, Marker, MarkerSource, Picked, Position } from '@idlebeaco
 import { Looks } from '@idlebeacon/map'
 import { Devices } from '@idlebeacon/map/devices'
 import ToggleSwitch from 'primevue/toggleswitch'
-import { computed, nextTick, onScopeDispose, ref, shallowRef, watch } from 'vue'
+import { computed, nextTick, onScopeDispose, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
 import {
   fetchDevice,
@@ -18,6 +18,7 @@ import { follow, isLive } from '../api/live'
 import { useNotices } from '../stores/notices'
 import { counted } from '../text/format'
 import DeviceDetails from './DeviceDetails.vue'
+import OwnPosition from './OwnPosition.vue'
 import ReplayBar from './ReplayBar.vue'
 import { stateText } from './words'
 import { useFollowed } from './useFollowed'
@@ -25,6 +26,10 @@ import { useFollowed } from './useFollowed'
 // The devices on the map page: switches for their groups, their popup, and following one.
 const props = defineProps<{ map: IdleMap }>()
 const emit = defineEmits<{ source: [sources: MarkerSource[]] }>()
+const own = useTemplateRef('own')
+const mine = shallowRef<MarkerSource[]>([]) // one's own position
+const theirs = shallowRef<MarkerSource[]>([])
+watch([mine, theirs], () => emit('source', [...theirs.value, ...mine.value]))
 
 const id = 'devices'
 const route = useRoute()
@@ -67,7 +72,7 @@ watch(
   () => {
     const now = shown.value
     if (now.length === 0) {
-      emit('source', [])
+      theirs.value = []
       return
     }
     const source: MarkerSource = {
@@ -77,7 +82,7 @@ watch(
       layer,
       ...(replaying.value ? { load: () => Promise.resolve(frame), current: () => true } : live(now)),
     }
-    emit('source', [source])
+    theirs.value = [source]
   },
   { immediate: true },
 )
@@ -170,6 +175,18 @@ props.map.addEventListener('keydown', (e) => (e as KeyboardEvent).key.startsWith
   signal,
 })
 
+// All that was laid over the devices is cleared at once.
+props.map.addEventListener(
+  'reset',
+  () => {
+    stopFollowing()
+    endReplay()
+    layer.track = null
+    own.value?.stop()
+  },
+  { signal },
+)
+
 /** Goes to a device that an address names. */
 watch(
   () => (route.name === 'map' ? route.query.device : undefined),
@@ -218,6 +235,7 @@ const name = computed(() => following.value)
     <button type="button" class="again" :aria-pressed="replaying" @click="replaying ? endReplay() : (replaying = true)">
       {{ replaying ? 'Back to now' : 'Replay' }}
     </button>
+    <OwnPosition ref="own" :map="map" @source="mine = $event" />
   </section>
   <Teleport :to="map.parentElement">
     <ReplayBar

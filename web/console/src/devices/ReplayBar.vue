@@ -103,12 +103,16 @@ watch(playing, (on) => {
   props.layer.pace = on ? frame : null
   if (on) void step()
 })
-watch(at, (now) => {
-  props.layer.clockAhead = now - Date.now() // rings show how old positions were then
-  const address = new URL(window.location.href)
-  address.searchParams.set('time', new Date(now).toISOString().slice(0, 19) + 'Z')
-  window.history.replaceState(window.history.state, '', address)
-})
+watch(
+  at,
+  (now) => {
+    props.layer.clockAhead = now - Date.now() // rings show how old positions were then
+    const address = new URL(window.location.href)
+    address.searchParams.set('time', new Date(now).toISOString().slice(0, 19) + 'Z')
+    window.history.replaceState(window.history.state, '', address)
+  },
+  { immediate: true },
+)
 function move(by: number): void {
   playing.value = false
   go(at.value + by)

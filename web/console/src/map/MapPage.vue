@@ -159,6 +159,13 @@ function choose(id: string, what: Chosen): void {
   keepAddress()
 }
 
+/** Begins anew: the first view, and nothing laid over the data. */
+function reset(): void {
+  map.value?.hidePopup()
+  map.value?.dispatchEvent(new Event('reset'))
+  if (start.value) map.value?.travelTo(start.value)
+}
+
 const parts = computed(() => view.value && viewParts(view.value))
 const outage = computed(() => store.problem ?? (feed.value === 'failed' ? 'The markers cannot be fetched.' : null))
 function fed(state: FeedState): void {
@@ -247,7 +254,7 @@ watch(feed, (state, before) => {
         :start="start !== null"
         @zoom="(by) => view && map?.changeZoom(view.zoom + by)"
         @data="dataBox && map?.fit(dataBox)"
-        @start="start && map?.travelTo(start)"
+        @start="reset"
       />
       <Button
         class="panel-button"

@@ -16,6 +16,7 @@ const tip = 18 // CSS pixels from the middle to the point of a wedge
 const reach = 40 // CSS pixels beyond the screen at which a device may still show
 const badgeHeight = 26
 const slop = 4
+const equator = 2 * Math.PI * 6_371_008.8 // metres
 const trailFor = 5 * 60_000 // ms
 const mostTrails = 400 // devices of which the way is kept
 const mostLabels = 60 // devices in view with their names
@@ -52,6 +53,8 @@ export class Devices implements OwnLayer {
   pace: number | null = null
   /** Whether the ways of the last minutes are drawn. */
   trails = true
+  /** Whether circles show how accurate positions are. */
+  circles = false
   /** Whether names are drawn, if there are not too many. */
   names = true
   /** A track that is drawn in the whole; null for none. */
@@ -120,7 +123,10 @@ export class Devices implements OwnLayer {
     for (const { glide, at, spot } of this.onScreen) {
       const { placed } = glide
       if (placed.marker.count > 1) this.drawCluster(d, placed, at, spot)
-      else this.drawDevice(d, placed, at)
+      else {
+        if (this.circles) this.drawAccuracy(d, placed, at)
+        this.drawDevice(d, placed, at)
+      }
       if (d.raised.has(placed.key)) this.drawRaised(d, placed, at)
     }
     if (this.names) this.drawNames(d)
@@ -214,6 +220,23 @@ export class Devices implements OwnLayer {
       for (const positions of track.lines) line(context, camera, positions.map(project))
     }
     context.lineCap = 'butt'
+  }
+
+  private drawAccuracy({ context, camera }: Drawing, p: Placed, at: ScreenPoint): void {
+    const metres = p.marker.device?.accuracy
+    if (metres === undefined) return
+    const across = equator * Math.cos((p.marker.at.lat * Math.PI) / 180) // metres round the world there
+    const radius = (metres / across) * camera.scale
+    if (radius < ring + 4) return
+    context.beginPath()
+    context.arc(at.x, at.y, radius, 0, 2 * Math.PI)
+    context.fillStyle = context.strokeStyle = p.look.colour
+    context.globalAlpha = 0.15
+    context.fill()
+    context.globalAlpha = 0.6
+    context.lineWidth = 1
+    context.stroke()
+    context.globalAlpha = 1
   }
 
   private drawDevice({ context, paint }: Drawing, p: Placed, at: ScreenPoint): void {
