@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -17,8 +18,32 @@ var piece = regexp.MustCompile("(?ms)^```(\\w+)\n(.*?)^```$")
 // TestClientsDocument runs every piece of docs/CLIENTS.md against the demo. What a piece
 // prints has to have the lines that follow it.
 func TestClientsDocument(t *testing.T) {
-	service := demo(t)
-	text, err := os.ReadFile(filepath.Join("..", "docs", "CLIENTS.md"))
+	ran := runDocument(t, demo(t), "CLIENTS.md", nil)
+	if ran["sh"] < 5 || ran["js"] < 2 || ran["go"] < 1 {
+		t.Errorf("ran %v", ran)
+	}
+}
+
+// TestDevicesDocument does the same with docs/DEVICES.md, and a demo of fewer devices.
+func TestDevicesDocument(t *testing.T) {
+	t.Parallel()
+	mqtt := freePort(t)
+	_, port, err := net.SplitHostPort(mqtt)
+	if err != nil {
+		t.Fatal(err)
+	}
+	service := start(t, filepath.Join(t.TempDir(), "demo"), "demo", "--devices", "25", "--mqtt", mqtt)
+	ran := runDocument(t, service, "DEVICES.md", strings.NewReplacer("idlebeacon-data/demo", service.data, "-p 8471",
+		"-p "+port))
+	if ran["sh"] < 6 {
+		t.Errorf("ran %v", ran)
+	}
+}
+
+// runDocument runs every piece of a document against a service, and returns how many of each kind they are.
+func runDocument(t *testing.T, service *process, name string, more *strings.Replacer) (ran map[string]int) {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join("..", "docs", name))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -26,9 +51,13 @@ func TestClientsDocument(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	printed, ran := "", map[string]int{}
+	printed := ""
+	ran = map[string]int{}
+	if more == nil {
+		more = strings.NewReplacer()
+	}
 	for _, m := range piece.FindAllStringSubmatch(string(text), -1) {
-		kind, content := m[1], strings.ReplaceAll(m[2], "http://127.0.0.1:8470", service.url)
+		kind, content := m[1], more.Replace(strings.ReplaceAll(m[2], "http://127.0.0.1:8470", service.url))
 		dir := t.TempDir()
 		var command *exec.Cmd
 		switch kind {
@@ -72,9 +101,7 @@ func TestClientsDocument(t *testing.T) {
 		}
 		printed = string(out)
 	}
-	if ran["sh"] < 5 || ran["js"] < 2 || ran["go"] < 1 {
-		t.Errorf("ran %v", ran)
-	}
+	return ran
 }
 
 func write(t *testing.T, name, content string) {
