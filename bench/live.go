@@ -22,6 +22,7 @@ import (
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/worlds"
+	"idlebeacon/internal/fleet"
 	"idlebeacon/internal/httpapi"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
@@ -55,6 +56,14 @@ func live(ctx context.Context, r *report) error {
 func overLoopback(
 	ctx context.Context, s *service.Service, dsn string, keys int, measure func(url, key string) error,
 ) error {
+	return overLoopbackWith(ctx, s, nil, dsn, keys, measure)
+}
+
+// overLoopbackWith is overLoopback for a service that has devices, too.
+func overLoopbackWith(
+	ctx context.Context, s *service.Service, devices *fleet.Fleet, dsn string, keys int,
+	measure func(url, key string) error,
+) error {
 	st, err := store.Open(ctx, store.Options{DSN: dsn, Log: quiet})
 	if err != nil {
 		return err
@@ -74,7 +83,9 @@ func overLoopback(
 	defer register.Shutdown(ctx)
 	stopping, stop := context.WithCancel(ctx)
 	defer stop()
-	handler, err := httpapi.New(s, httpapi.Options{Version: "bench", Log: quiet, Access: register, Stopping: stopping})
+	handler, err := httpapi.New(s, httpapi.Options{
+		Version: "bench", Log: quiet, Access: register, Fleet: devices, Stopping: stopping,
+	})
 	if err != nil {
 		return err
 	}

@@ -65,6 +65,7 @@ var parts = []struct {
 	{"http", overNetwork},
 	{"live", live},
 	{"writes", writes},
+	{"positions", positions},
 	{"start", starts},
 }
 

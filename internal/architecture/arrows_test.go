@@ -38,6 +38,7 @@ var arrows = map[string][]string{
 		"demo",
 		"internal/access",
 		"internal/core/*",
+		"internal/fleet",
 		"internal/httpapi",
 		"internal/importing",
 		"internal/pgbox",

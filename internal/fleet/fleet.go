@@ -21,7 +21,7 @@ const (
 	// DefaultKeepPositions is for how long positions are kept if nobody says.
 	DefaultKeepPositions = 90 * 24 * time.Hour
 	// publishEvery is the shortest time between two snapshots.
-	publishEvery = 100 * time.Millisecond
+	publishEvery = 80 * time.Millisecond
 	// lookEvery is how often it is looked whether devices have changed if nobody tells, and whether some have
 	// become silent.
 	lookEvery = time.Second

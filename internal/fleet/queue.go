@@ -174,26 +174,31 @@ func (q *queue) apply(ctx context.Context, group []*batch) error {
 	}
 	var all []store.DevicePosition // each once
 	first := map[which]*arrival{}
+	f.mu.RLock()
+	identity, version := f.identity, f.version
 	for _, b := range group {
 		b.arrivals = make([]arrival, len(b.positions))
 		for i := range b.positions {
 			p := &b.positions[i]
 			b.arrivals[i].Arrival = motion.Repeated
-			if w := (which{p.Device, p.Time}); first[w] == nil {
-				first[w] = &b.arrivals[i]
-				all = append(all, *p)
+			w := which{p.Device, p.Time}
+			if d := f.devices[p.Device]; first[w] != nil || d != nil && d.recent.Has(p.Time) {
+				continue // what is in memory is durable
 			}
+			first[w] = &b.arrivals[i]
+			all = append(all, *p)
 		}
 	}
-	f.mu.RLock()
-	identity := f.identity
 	f.mu.RUnlock()
+	if len(all) == 0 {
+		return nil
+	}
 	began := time.Now()
 	received := f.moment()
 	for i := range all { // when it is written, so that others find it by that
 		all[i].Received = received
 	}
-	fresh, err := f.store.WritePositions(ctx, identity, all)
+	fresh, err := f.store.WritePositions(ctx, identity, version, all)
 	q.groups.Add(1)
 	q.took.Add(uint64(time.Since(began)))
 	if errors.Is(err, store.ErrMoved) {

@@ -3,6 +3,7 @@ package fleet
 import (
 	"context"
 	"time"
+	"unique"
 
 	"idlebeacon/internal/core/motion"
 	"idlebeacon/internal/core/policy"
@@ -183,6 +184,10 @@ func (f *Fleet) takeDevice(now store.Device, recent *motion.Recent) {
 	if d == nil {
 		d = &device{number: f.nextNumber()}
 		f.devices[now.Key] = d
+	}
+	// Many say the same here, which is kept once.
+	for _, text := range []*string{&now.Icon, &now.Colour, &now.Properties, &now.MadeBy} {
+		*text = unique.Make(*text).Value()
 	}
 	d.info, d.group, d.recent = &Info{Device: now, Group: g.Group}, g, motion.Recent{}
 	if recent != nil {

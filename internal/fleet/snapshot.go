@@ -4,7 +4,7 @@ import (
 	"context"
 	"slices"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"idlebeacon/internal/core/geo"
@@ -27,8 +27,7 @@ type Sighting struct {
 
 	tick uint64 // of the snapshot that it came with
 
-	encoding sync.Once
-	encoded  []byte
+	encoded atomic.Pointer[[]byte]
 }
 
 // Hidden reports whether nobody is to see where the device is.
@@ -37,10 +36,15 @@ func (s *Sighting) Hidden() bool { return s.Device.Paused() }
 // Heard reports whether the device has a position that can be shown.
 func (s *Sighting) Heard() bool { return s.Position != nil && !s.Hidden() }
 
-// Encoded returns what encode makes of the sighting, at the first call.
+// Encoded returns what encode makes of the sighting, which is kept for whoever asks next.
 func (s *Sighting) Encoded(encode func(*Sighting) []byte) []byte {
-	s.encoding.Do(func() { s.encoded = encode(s) })
-	return s.encoded
+	known := s.encoded.Load()
+	if known == nil {
+		text := encode(s)
+		known = &text
+		s.encoded.Store(known)
+	}
+	return *known
 }
 
 // A Tree is where the devices of a group are. An entry's Ref is the number of a device, its category the

@@ -66,7 +66,7 @@ type moves struct {
 }
 
 // toldEvery is the shortest time between two events about positions.
-const toldEvery = 200 * time.Millisecond
+const toldEvery = 100 * time.Millisecond
 
 // moves reads of which devices a listener is to be told; nil for none.
 func (h *server) moves(r *http.Request, q *query, box *geo.Box) (*moves, error) {

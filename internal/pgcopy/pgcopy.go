@@ -54,6 +54,11 @@ func AppendBytes[T string | []byte](dst []byte, value T) []byte {
 // AppendFloat appends a double precision number to dst, as a field.
 func AppendFloat(dst []byte, v float64) []byte { return AppendInt(dst, int64(math.Float64bits(v))) }
 
+// AppendSingle appends a real number to dst, as a field.
+func AppendSingle(dst []byte, v float32) []byte {
+	return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(dst, 4), math.Float32bits(v))
+}
+
 // AppendInt appends a bigint to dst, as a field.
 func AppendInt(dst []byte, v int64) []byte {
 	return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(dst, 8), uint64(v))
@@ -85,7 +90,7 @@ func WriteRow(w io.Writer, fields []byte) error {
 type Rows struct {
 	From   io.Reader
 	Fields int                     // of each row
-	Lead   func(row int64) []int64 // further fields that come first, by the number of the row, the first being 1
+	Lead   func(row int64) []int64 // further fields that come first, by the number of the row, the first being 1; may be nil
 }
 
 // Into copies the rows into columns of a table, all at once or not at all, and returns how many
@@ -136,7 +141,10 @@ func (r *reader) next() error {
 		return err
 	}
 	r.row++
-	lead := r.rows.Lead(r.row)
+	var lead []int64
+	if r.rows.Lead != nil {
+		lead = r.rows.Lead(r.row)
+	}
 	r.ready = binary.BigEndian.AppendUint16(r.ready, uint16(len(lead)+r.rows.Fields))
 	for _, v := range lead {
 		r.ready = AppendInt(r.ready, v)

@@ -41,6 +41,15 @@ func identityOf(t *testing.T, s *Store) string {
 	return f.Identity
 }
 
+func versionOf(t *testing.T, s *Store) int64 {
+	t.Helper()
+	f, err := s.FleetSince(t.Context(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f.Version
+}
+
 var reported = motion.MomentOf(time.Date(2026, 3, 31, 23, 59, 0, 0, time.UTC))
 
 func position(device Device, minutes int) DevicePosition {
@@ -70,12 +79,12 @@ func TestPositionsAreKeptOnce(t *testing.T) {
 	full.Received, full.Accuracy, full.Altitude, full.AltitudeAccuracy = full.Time+7, 1.5, -3, 4
 	full.Heading, full.Speed, full.Properties = 0, 6.25, []byte(`{"z":1,"battery":80}`)
 	first := []DevicePosition{position(a, 0), full, position(b, 1)}
-	fresh, err := s.WritePositions(t.Context(), identity, first)
+	fresh, err := s.WritePositions(t.Context(), identity, versionOf(t, s), first)
 	if err != nil || !slices.Equal(fresh, []int{0, 1, 2}) {
 		t.Fatalf("at first %v are fresh, %v", fresh, err)
 	}
 	gone := DevicePosition{b.Key + 1000, full.Position}
-	fresh, err = s.WritePositions(t.Context(), identity, []DevicePosition{full, position(a, 1), gone, position(b, 1)})
+	fresh, err = s.WritePositions(t.Context(), identity, versionOf(t, s), []DevicePosition{full, position(a, 1), gone, position(b, 1)})
 	if err != nil || !slices.Equal(fresh, []int{1}) {
 		t.Fatalf("then %v are fresh, %v", fresh, err)
 	}
@@ -101,7 +110,7 @@ func TestPositionsAreKeptOnce(t *testing.T) {
 	if err != nil || !slices.Equal(then, []int64{0, 1, 1, 1}) {
 		t.Errorf("at a moment: %v, %v", then, err)
 	}
-	if _, err := s.WritePositions(t.Context(), "another", first); !errors.Is(err, ErrMoved) {
+	if _, err := s.WritePositions(t.Context(), "another", 0, first); !errors.Is(err, ErrMoved) {
 		t.Errorf("in another database: %v", err)
 	}
 }
@@ -115,7 +124,7 @@ func TestTakingOut(t *testing.T) {
 	for i := range 6 {
 		all = append(all, position(a, i), position(b, i))
 	}
-	if _, err := s.WritePositions(t.Context(), identity, all); err != nil {
+	if _, err := s.WritePositions(t.Context(), identity, versionOf(t, s), all); err != nil {
 		t.Fatal(err)
 	}
 	before, err := s.FleetSince(t.Context(), 0)
@@ -140,7 +149,7 @@ func TestTakingOut(t *testing.T) {
 	if err != nil || len(after.Devices) != 2 || after.Devices[0].Gone || !after.Devices[1].Gone || len(after.Groups) != 0 {
 		t.Errorf("then there is %+v, %v", after, err)
 	}
-	if fresh, err := s.WritePositions(t.Context(), identity, all[1:2]); err != nil || len(fresh) != 0 {
+	if fresh, err := s.WritePositions(t.Context(), identity, before.Version, all[1:2]); err != nil || len(fresh) != 0 {
 		t.Errorf("a position of a device that is gone: %v, %v", fresh, err)
 	}
 	// The id is free again.
@@ -163,7 +172,7 @@ func TestForgetting(t *testing.T) {
 	identity := identityOf(t, s)
 	day := 24 * 60
 	all := []DevicePosition{position(made[0], -40*day), position(made[0], -20*day), position(made[0], 0)}
-	if _, err := s.WritePositions(t.Context(), identity, all); err != nil {
+	if _, err := s.WritePositions(t.Context(), identity, versionOf(t, s), all); err != nil {
 		t.Fatal(err)
 	}
 	now := reported.Time().Add(time.Hour)
@@ -178,7 +187,7 @@ func TestForgetting(t *testing.T) {
 			t.Errorf("kept for %v: %v", step.keep, got)
 		}
 	}
-	if fresh, err := s.WritePositions(t.Context(), identity, all[:1]); err != nil || len(fresh) != 1 {
+	if fresh, err := s.WritePositions(t.Context(), identity, versionOf(t, s), all[:1]); err != nil || len(fresh) != 1 {
 		t.Errorf("a position of a month that was dropped: %v, %v", fresh, err)
 	}
 }

@@ -1,6 +1,7 @@
 package motion
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -51,7 +52,7 @@ const (
 // Add takes in a position. Of two with the same time the first counts.
 func (r *Recent) Add(p *Position) Arrival {
 	kept := r.samples[:r.count]
-	at, there := slices.BinarySearchFunc(kept, p.Time, func(s sample, t Moment) int { return int(min(1, max(-1, s.time-t))) })
+	at, there := r.find(p.Time)
 	if there {
 		return Repeated
 	}
@@ -72,6 +73,17 @@ func (r *Recent) Add(p *Position) Arrival {
 	}
 	r.samples[at] = sampleOf(p)
 	return arrival
+}
+
+// find returns where a time is or belongs among those that are kept.
+func (r *Recent) find(t Moment) (at int, there bool) {
+	return slices.BinarySearchFunc(r.samples[:r.count], t, func(s sample, t Moment) int { return cmp.Compare(s.time, t) })
+}
+
+// Has reports whether one of the positions that are kept is of a time.
+func (r *Recent) Has(t Moment) bool {
+	_, there := r.find(t)
+	return there
 }
 
 // Newest returns the newest position, which nobody may change, or nil if there is none.
