@@ -297,29 +297,53 @@ func (s *Store) CreateDevices(ctx context.Context, devices []Device, most int) (
 			return ErrTooMany
 		}
 		now := time.Now().UTC().Truncate(time.Microsecond)
-		for _, d := range devices {
-			var group []int64
-			err := tx.Raw("SELECT key FROM device_groups WHERE key = ? AND gone_at IS NULL", d.GroupKey).
-				Scan(&group).Error
-			if err != nil {
+		n := len(devices)
+		groups, paused := make([]int64, n), make([]*time.Time, n)
+		var texts [6][]string
+		for k := range texts {
+			texts[k] = make([]string, n)
+		}
+		byID := make(map[string]*Device, n)
+		for i := range devices {
+			d := &devices[i]
+			groups[i], paused[i], byID[d.ID] = d.GroupKey, d.PausedAt, d
+			for k, text := range [...]string{d.ID, d.Name, d.Icon, d.Colour, d.Properties, d.MadeBy} {
+				texts[k][i] = text
+			}
+		}
+		var missing int
+		err := tx.Raw(`SELECT count(*) FROM (SELECT DISTINCT key FROM unnest(?::bigint[]) AS g (key)) g WHERE NOT EXISTS
+			(SELECT FROM device_groups d WHERE d.key = g.key AND d.gone_at IS NULL)`, array[int64](groups)).Row().Scan(&missing)
+		if err != nil {
+			return err
+		}
+		if missing > 0 {
+			return ErrNoGroup
+		}
+		rows, err := tx.Raw(`INSERT INTO devices (id, group_key, name, icon, colour, properties, paused_at, made_by, created_at,
+				version)
+			SELECT g.id, g.group_key, g.name, g.icon, g.colour, g.properties::json, g.paused_at, g.made_by, ?, ?
+			FROM unnest(?::text[], ?::bigint[], ?::text[], ?::text[], ?::text[], ?::text[], ?::timestamptz[], ?::text[])
+				AS g (id, group_key, name, icon, colour, properties, paused_at, made_by)
+			ON CONFLICT (id) WHERE gone_at IS NULL DO NOTHING RETURNING key, id`, now, version, array[string](texts[0]),
+			array[int64](groups), array[string](texts[1]), array[string](texts[2]), array[string](texts[3]),
+			array[string](texts[4]), array[*time.Time](paused), array[string](texts[5])).Rows()
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var key int64
+			var id string
+			if err := rows.Scan(&key, &id); err != nil {
 				return err
 			}
-			if len(group) == 0 {
-				return ErrNoGroup
-			}
-			d.Key, d.CreatedAt = 0, now
-			var keys []int64
-			err = tx.Raw(`INSERT INTO devices (id, group_key, name, icon, colour, properties, paused_at, made_by, created_at,
-				version) VALUES (?, ?, ?, ?, ?, ?::json, ?, ?, ?, ?) ON CONFLICT (id) WHERE gone_at IS NULL DO NOTHING
-				RETURNING key`, d.ID, d.GroupKey, d.Name, d.Icon, d.Colour, d.Properties, d.PausedAt, d.MadeBy, d.CreatedAt,
-				version).Scan(&keys).Error
-			if err != nil {
-				return err
-			}
-			if len(keys) > 0 {
-				d.Key = keys[0]
-				made = append(made, d)
-			}
+			d := *byID[id]
+			d.Key, d.CreatedAt = key, now
+			made = append(made, d)
+		}
+		if err := rows.Err(); err != nil {
+			return err
 		}
 		return nil
 	})
