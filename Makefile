@@ -55,7 +55,7 @@ go-test: build
 race-test: build
 	@scripts/install postgresql gcc
 	go test -race ./internal/admission ./internal/core/index ./internal/core/places ./internal/core/shapes ./internal/kept ./internal/answers ./internal/store \
-		./internal/replica ./internal/importing ./internal/service ./internal/httpapi ./internal/pgbox
+		./internal/replica ./internal/importing ./internal/service ./internal/httpapi ./internal/pgbox ./internal/fleet ./internal/mqtt
 
 # A while of fuzzing for each target; FUZZTIME says how long.
 FUZZTIME ?= 20s

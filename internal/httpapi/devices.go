@@ -491,7 +491,7 @@ func (h *server) deviceMarkers(w http.ResponseWriter, r *http.Request) error {
 	}
 	answer, err := h.answers.Answer(r.Context(), about, whole, view.Change, func() ([]byte, error) {
 		out := append([]byte(nil), `{"type":"FeatureCollection","features":[`...)
-		out, matched, done := h.deviceSquares.Append(out, question, view, form)
+		out, _, done := h.deviceSquares.Append(out, question, view, form)
 		if !done {
 			first := true
 			err := view.Markers(func(m *fleet.Marker) {
@@ -506,7 +506,7 @@ func (h *server) deviceMarkers(w http.ResponseWriter, r *http.Request) error {
 			}
 		}
 		shown := []byte(`{`)
-		matched = 0
+		matched := 0
 		for i, id := range view.IDs {
 			if i > 0 {
 				shown = append(shown, ',')
