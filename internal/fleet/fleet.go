@@ -52,6 +52,7 @@ type Fleet struct {
 	touched func(map[string][]geo.Spot)
 	queue   *queue
 	others  *others
+	taker   atomic.Pointer[func([]store.DevicePosition)]
 
 	snapshot atomic.Pointer[Snapshot]
 	turn     chan struct{} // has room for one: see the documentation of the package

@@ -36,6 +36,7 @@ type others struct {
 	there   atomic.Int64 // how many there are
 	recheck atomic.Bool
 	heard   atomic.Uint64 // positions that came over the bus
+	heardTo atomic.Int64  // the moment up to which it was heard what the others keep, but for what is on its way
 }
 
 func newOthers(f *Fleet, b bus.Bus) (*others, error) {
@@ -78,6 +79,9 @@ func (o *others) run(ctx context.Context) {
 				lost, missed = l, true
 			}
 		}
+		if o.there.Load() == 0 {
+			o.heardTo.Store(int64(motion.MomentOf(now)))
+		}
 		if o.there.Load() > 0 && (missed || o.bus == nil || now.Sub(whole) >= wholeEvery) {
 			reach := now.Sub(polled) + overlap
 			if missed || now.Sub(whole) >= wholeEvery {
@@ -85,6 +89,7 @@ func (o *others) run(ctx context.Context) {
 			}
 			if err := o.poll(ctx, min(reach, time.Hour)); err == nil {
 				polled = now
+				o.heardTo.Store(int64(motion.MomentOf(now)))
 			} else if ctx.Err() == nil {
 				o.recheck.Store(true)
 			}
@@ -105,7 +110,7 @@ func (o *others) poll(ctx context.Context, reach time.Duration) error {
 		o.takeIn(some)
 		some = some[:0]
 	}
-	err := o.fleet.store.PositionsReceived(ctx, o.fleet.moment().Add(-reach), func(p store.DevicePosition) {
+	err := o.fleet.store.PositionsReceived(ctx, o.fleet.moment().Add(-reach), math.MaxInt64, func(p store.DevicePosition) {
 		if some = append(some, p); len(some) == together {
 			take()
 		}
@@ -121,12 +126,17 @@ func (o *others) takeIn(positions []store.DevicePosition) {
 	}
 	f := o.fleet
 	unknown := false
+	fresh := positions[:0:0]
 	f.mu.Lock()
 	for i := range positions {
-		unknown = f.takeIn(&positions[i]).gone || unknown
+		a := f.takeIn(&positions[i])
+		if unknown = a.gone || unknown; a.Arrival != motion.Repeated && !a.gone {
+			fresh = append(fresh, positions[i])
+		}
 	}
 	f.mu.Unlock()
 	nudge(f.moved)
+	f.hand(fresh)
 	if unknown { // a device that another process has just made
 		f.Wake()
 	}

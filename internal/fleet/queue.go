@@ -208,12 +208,17 @@ func (q *queue) apply(ctx context.Context, group []*batch) error {
 		return err
 	}
 	q.written.Add(uint64(len(fresh)))
+	news := make([]store.DevicePosition, 0, len(fresh))
 	f.mu.Lock()
 	for _, i := range fresh {
-		*first[which{all[i].Device, all[i].Time}] = f.takeIn(&all[i])
+		a := f.takeIn(&all[i])
+		if *first[which{all[i].Device, all[i].Time}] = a; a.Arrival != motion.Repeated && !a.gone {
+			news = append(news, all[i])
+		}
 	}
 	f.mu.Unlock()
 	nudge(f.moved)
+	f.hand(news)
 	f.tellOthers(identity, all, fresh)
 	return nil
 }

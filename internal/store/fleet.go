@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"sync/atomic"
 	"time"
 
@@ -370,7 +371,7 @@ func (s *Store) UpdateDevice(ctx context.Context, id string, f func(*Device) err
 	return d, err
 }
 
-// DeleteDevice takes out a device with all its positions, for good, or returns ErrNoDevice.
+// DeleteDevice takes out a device with all its positions and notices, for good, or returns ErrNoDevice.
 func (s *Store) DeleteDevice(ctx context.Context, id string) error {
 	return s.changeFleet(ctx, func(tx *gorm.DB, version int64) error {
 		var keys []int64
@@ -381,6 +382,12 @@ func (s *Store) DeleteDevice(ctx context.Context, id string) error {
 		}
 		if len(keys) == 0 {
 			return ErrNoDevice
+		}
+		if err := forgetNotices(tx, keys[0], math.MinInt64, math.MaxInt64); err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM watch_flags WHERE ? IN (device_key, other_key)", keys[0]).Error; err != nil {
+			return err
 		}
 		return tx.Exec("DELETE FROM positions WHERE device_key = ?", keys[0]).Error
 	})

@@ -335,6 +335,7 @@ var migrations = []*gormigrate.Migration{
 		`ALTER TABLE pictures ADD COLUMN wanted_at timestamptz NOT NULL DEFAULT now()`,
 	)},
 	{ID: "0019-devices", Migrate: statements(deviceTables...)},
+	{ID: "0020-watches", Migrate: statements(watchTables...)},
 }
 
 // ownTables are the tables that the migrations make.

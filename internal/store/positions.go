@@ -262,10 +262,20 @@ func (s *Store) NewestOf(ctx context.Context, devices []int64, each int, yield f
 		array[int64](devices), each), func(p DevicePosition) bool { yield(p); return true })
 }
 
-// PositionsReceived calls yield with the positions that were received from a moment on.
-func (s *Store) PositionsReceived(ctx context.Context, from motion.Moment, yield func(DevicePosition)) error {
+// PositionsReceived calls yield with the positions that were received from one moment on and before another.
+func (s *Store) PositionsReceived(ctx context.Context, from, before motion.Moment, yield func(DevicePosition)) error {
 	return s.eachPosition(s.reserved.WithContext(ctx).Raw(`SELECT `+positionColumns+` FROM positions p WHERE
-		p.received >= ?`, int64(from)), func(p DevicePosition) bool { yield(p); return true })
+		p.received >= ? AND p.received < ?`, int64(from), int64(before)), func(p DevicePosition) bool { yield(p); return true })
+}
+
+// PositionsOf calls yield with the positions of some devices from one moment to another, both included, in the order of
+// the times, until it returns false. There are at most limit.
+func (s *Store) PositionsOf(
+	ctx context.Context, devices []int64, from, to motion.Moment, limit int, yield func(DevicePosition) bool,
+) error {
+	return s.eachPosition(s.db.WithContext(ctx).Raw(`SELECT `+positionColumns+` FROM positions p WHERE
+		p.device_key = ANY(?::bigint[]) AND p.time BETWEEN ? AND ? ORDER BY p.time, p.device_key LIMIT ?`,
+		array[int64](devices), int64(from), int64(to), limit), yield)
 }
 
 // Beat notes that the process with an id takes positions, and returns how many others have done so within some time.
@@ -326,14 +336,17 @@ func (s *Store) CountPositions(ctx context.Context, device int64) (n int, first,
 	return n, first, last, err
 }
 
-// EraseTrack takes out the positions of a device from one moment to another, both included, for good, and
-// returns how many they were.
+// EraseTrack takes out the positions of a device from one moment to another, both included, with what was noticed
+// then, for good, and returns how many positions they were.
 func (s *Store) EraseTrack(ctx context.Context, device int64, from, to motion.Moment) (erased int64, err error) {
 	err = s.changeFleet(ctx, func(tx *gorm.DB, version int64) error {
 		gone := tx.Exec("DELETE FROM positions WHERE device_key = ? AND time BETWEEN ? AND ?", device, int64(from),
 			int64(to))
 		if erased = gone.RowsAffected; gone.Error != nil {
 			return gone.Error
+		}
+		if err := forgetNotices(tx, device, from, to); err != nil {
+			return err
 		}
 		// Whoever has them in memory reads that device anew.
 		return tx.Exec("UPDATE devices SET version = ? WHERE key = ?", version, device).Error
@@ -429,11 +442,17 @@ func (s *Store) ForgetPositions(ctx context.Context, now time.Time, keeping []Ke
 		}
 		err := s.db.WithContext(ctx).Exec(`DELETE FROM positions p USING devices d WHERE d.group_key = ? AND
 			p.device_key = d.key AND p.time < ?`, k.Group, motion.MomentOf(now.Add(-k.For))).Error
+		if err == nil {
+			err = s.db.WithContext(ctx).Exec(`DELETE FROM notices n USING devices d WHERE d.group_key = ? AND
+				d.key IN (n.device_key, n.other_key) AND n.time < ?`, k.Group, motion.MomentOf(now.Add(-k.For))).Error
+		}
 		if err != nil {
 			return fmt.Errorf("deleting old positions: %w", err)
 		}
 	}
 	for _, sql := range []string{
+		"DELETE FROM notices n USING devices d WHERE d.gone_at IS NOT NULL AND d.key IN (n.device_key, n.other_key)",
+		"DELETE FROM watch_flags f USING devices d WHERE d.gone_at IS NOT NULL AND d.key IN (f.device_key, f.other_key)",
 		"DELETE FROM positions p USING devices d WHERE d.gone_at IS NOT NULL AND p.device_key = d.key",
 		"DELETE FROM devices WHERE gone_at < now() - interval '30 days'",
 		`DELETE FROM device_groups g WHERE gone_at < now() - interval '30 days' AND NOT EXISTS (SELECT FROM devices d

@@ -1,0 +1,404 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"reflect"
+	"sync/atomic"
+	"time"
+
+	"gorm.io/gorm"
+
+	"idlebeacon/internal/core/filter"
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/motion"
+	"idlebeacon/internal/core/watch"
+)
+
+// watchChannel is the channel on which it is told that watches or hooks have changed, or something was noticed.
+const watchChannel = "idlebeacon_watches"
+
+// Errors about watches.
+var (
+	ErrNoWatch = errors.New("store: there is no such watch")
+	ErrNotHeld = errors.New("store: another process watches now")
+)
+
+// A Watch is a rule by which devices are noticed.
+type Watch struct {
+	Key         int64
+	ID          string
+	Title       string
+	Description string
+	Rule        watch.Rule
+	Off         bool
+	MadeBy      string // an actor
+	CreatedAt   time.Time
+}
+
+// A ruleRecord is a rule as the database keeps it. Times are in seconds, distances in metres.
+type ruleRecord struct {
+	Groups        []string     `json:"groups,omitempty"`
+	Devices       []string     `json:"devices,omitempty"`
+	Where         *whereRecord `json:"where,omitempty"`
+	Notices       []string     `json:"notices"`
+	StayedFor     float64      `json:"stayed_for,omitempty"`
+	SilentFor     float64      `json:"silent_for,omitempty"`
+	FasterThan    float64      `json:"faster_than,omitempty"`
+	NearerThan    float64      `json:"nearer_than,omitempty"`
+	Margin        float64      `json:"margin"`
+	WorstAccuracy float64      `json:"worst_accuracy"`
+	States        []string     `json:"states,omitempty"`
+	Filter        string       `json:"filter,omitempty"`
+	Hours         *hoursRecord `json:"hours,omitempty"`
+}
+
+type whereRecord struct {
+	Collection string       `json:"collection,omitempty"`
+	Item       string       `json:"item,omitempty"`
+	At         *pointRecord `json:"at,omitempty"`
+	Device     string       `json:"device,omitempty"`
+	Radius     float64      `json:"radius,omitempty"`
+}
+
+type pointRecord struct {
+	Lon float64 `json:"lon"`
+	Lat float64 `json:"lat"`
+}
+
+type hoursRecord struct {
+	From int    `json:"from"` // minutes after midnight
+	To   int    `json:"to"`
+	Days []int  `json:"days,omitempty"` // 0 for Sunday
+	Zone string `json:"zone"`
+}
+
+func recordOfRule(r *watch.Rule) ruleRecord {
+	out := ruleRecord{
+		Groups: r.Groups, Devices: r.Devices, StayedFor: r.StayedFor.Seconds(), SilentFor: r.SilentFor.Seconds(),
+		FasterThan: r.FasterThan, NearerThan: r.NearerThan, Margin: r.Margin, WorstAccuracy: r.WorstAccuracy,
+	}
+	if w := r.Where; w != nil {
+		out.Where = &whereRecord{Collection: w.Collection, Item: w.Item, Device: w.Device, Radius: w.Radius}
+		if w.At != nil {
+			out.Where.At = &pointRecord{Lon: w.At.Lon, Lat: w.At.Lat}
+		}
+	}
+	for _, k := range r.Notices {
+		out.Notices = append(out.Notices, string(k))
+	}
+	for _, s := range r.States {
+		out.States = append(out.States, s.String())
+	}
+	if r.Filter != nil {
+		out.Filter = r.Filter.String()
+	}
+	if h := r.Hours; h != nil {
+		out.Hours = &hoursRecord{From: h.From, To: h.To, Zone: h.Zone.String()}
+		for _, d := range h.Days {
+			out.Hours.Days = append(out.Hours.Days, int(d))
+		}
+	}
+	return out
+}
+
+func (r *ruleRecord) rule() (watch.Rule, error) {
+	seconds := func(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+	out := watch.Rule{
+		Groups: r.Groups, Devices: r.Devices, StayedFor: seconds(r.StayedFor), SilentFor: seconds(r.SilentFor),
+		FasterThan: r.FasterThan, NearerThan: r.NearerThan, Margin: r.Margin, WorstAccuracy: r.WorstAccuracy,
+	}
+	if w := r.Where; w != nil {
+		out.Where = &watch.Where{Collection: w.Collection, Item: w.Item, Device: w.Device, Radius: w.Radius}
+		if w.At != nil {
+			out.Where.At = &geo.Point{Lon: w.At.Lon, Lat: w.At.Lat}
+		}
+	}
+	for _, k := range r.Notices {
+		out.Notices = append(out.Notices, watch.Kind(k))
+	}
+	for _, name := range r.States {
+		s, err := motion.ParseState(name)
+		if err != nil {
+			return out, err
+		}
+		out.States = append(out.States, s)
+	}
+	if r.Filter != "" {
+		f, err := filter.Parse(r.Filter)
+		if err != nil {
+			return out, err
+		}
+		out.Filter = f
+	}
+	if h := r.Hours; h != nil {
+		zone, err := time.LoadLocation(h.Zone)
+		if err != nil {
+			return out, err
+		}
+		out.Hours = &watch.Hours{From: h.From, To: h.To, Zone: zone}
+		for _, d := range h.Days {
+			out.Hours.Days = append(out.Hours.Days, time.Weekday(d))
+		}
+	}
+	return out, nil
+}
+
+type watchRow struct {
+	Key         int64 `gorm:"primaryKey;autoIncrement"`
+	ID          string
+	Title       string
+	Description string
+	Rule        string
+	Off         bool
+	MadeBy      string
+	CreatedAt   time.Time
+}
+
+// TableName is that of the table.
+func (watchRow) TableName() string { return "watches" }
+
+func (r *watchRow) watch() (Watch, error) {
+	w := Watch{
+		Key: r.Key, ID: r.ID, Title: r.Title, Description: r.Description, Off: r.Off, MadeBy: r.MadeBy,
+		CreatedAt: r.CreatedAt,
+	}
+	var record ruleRecord
+	err := json.Unmarshal([]byte(r.Rule), &record)
+	if err == nil {
+		w.Rule, err = record.rule()
+	}
+	if err != nil {
+		err = fmt.Errorf("the rule of watch %q: %w", r.ID, err)
+	}
+	return w, err
+}
+
+func rowOfWatch(w *Watch) (*watchRow, error) {
+	rule, err := json.Marshal(recordOfRule(&w.Rule))
+	return &watchRow{
+		Key: w.Key, ID: w.ID, Title: w.Title, Description: w.Description, Rule: string(rule), Off: w.Off,
+		MadeBy: w.MadeBy, CreatedAt: w.CreatedAt,
+	}, err
+}
+
+// Watches returns all watches in the order of their ids.
+func (s *Store) Watches(ctx context.Context) (all []Watch, err error) {
+	var rows []watchRow
+	if err := s.reserved.WithContext(ctx).Order("id").Find(&rows).Error; err != nil {
+		return nil, fmt.Errorf("reading the watches: %w", err)
+	}
+	for i := range rows {
+		w, err := rows[i].watch()
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, w)
+	}
+	return all, nil
+}
+
+// ListenForWatches is Listen for changes of watches and hooks, and for what is noticed.
+func (s *Store) ListenForWatches(ctx context.Context, wake func()) {
+	s.listen(ctx, watchChannel, new(atomic.Bool), func(string) { wake() })
+}
+
+// changeWatches runs f in a transaction that no other of its kind runs beside, and tells all processes of it.
+func (s *Store) changeWatches(ctx context.Context, f func(tx *gorm.DB) error) error {
+	err := s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("UPDATE watching SET version = version + 1").Error; err != nil {
+			return err
+		}
+		if err := f(tx); err != nil {
+			return err
+		}
+		return tx.Exec("SELECT pg_notify(?, '')", watchChannel).Error
+	})
+	if codeOf(err) == "23505" { // unique_violation
+		return ErrExists
+	}
+	return err
+}
+
+// CreateWatch keeps a new watch, whose Key and CreatedAt are given by the store, or returns ErrExists, or
+// ErrTooMany if there are as many as may be.
+func (s *Store) CreateWatch(ctx context.Context, w Watch, most int) (Watch, error) {
+	err := s.changeWatches(ctx, func(tx *gorm.DB) error {
+		var there int
+		if err := tx.Raw("SELECT count(*) FROM watches").Row().Scan(&there); err != nil {
+			return err
+		}
+		if there >= most {
+			return ErrTooMany
+		}
+		w.Key, w.CreatedAt = 0, time.Now().UTC().Truncate(time.Microsecond)
+		row, err := rowOfWatch(&w)
+		if err != nil {
+			return err
+		}
+		err = tx.Create(row).Error
+		w.Key = row.Key
+		return err
+	})
+	return w, err
+}
+
+// UpdateWatch changes a watch with f, under a lock, or returns ErrNoWatch.
+func (s *Store) UpdateWatch(ctx context.Context, id string, f func(*Watch)) (w Watch, err error) {
+	err = s.changeWatches(ctx, func(tx *gorm.DB) error {
+		var row watchRow
+		err := tx.Where("id = ?", id).Take(&row).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return ErrNoWatch
+		}
+		if err != nil {
+			return err
+		}
+		if w, err = row.watch(); err != nil {
+			return err
+		}
+		before := recordOfRule(&w.Rule).Where
+		f(&w)
+		now, err := rowOfWatch(&w)
+		if err != nil {
+			return err
+		}
+		if !reflect.DeepEqual(before, recordOfRule(&w.Rule).Where) || w.Off { // what is known of devices is of another area
+			if err := tx.Exec("DELETE FROM watch_flags WHERE watch_key = ?", w.Key).Error; err != nil {
+				return err
+			}
+		}
+		return tx.Save(now).Error
+	})
+	return w, err
+}
+
+// DeleteWatch takes out a watch, or returns ErrNoWatch. What it noticed stays.
+func (s *Store) DeleteWatch(ctx context.Context, id string) error {
+	return s.changeWatches(ctx, func(tx *gorm.DB) error {
+		gone := tx.Exec("DELETE FROM watches WHERE id = ?", id)
+		if gone.Error == nil && gone.RowsAffected == 0 {
+			return ErrNoWatch
+		}
+		return gone.Error
+	})
+}
+
+// A Duty is watching, as one process has it at a time.
+type Duty struct {
+	Held      bool          // this process has it
+	Epoch     int64         // greater each time another process takes it
+	Version   int64         // of the watches and hooks
+	Judged    motion.Moment // positions that were received before have been judged; 0 if there were none
+	Listening motion.Moment // nobody could hear of devices before
+	Notices   int64         // the number of the newest notice
+}
+
+// HoldDuty takes the duty of watching for a time, or keeps it, unless another process has it.
+func (s *Store) HoldDuty(ctx context.Context, process string, length time.Duration) (d Duty, err error) {
+	ctx, cancel := context.WithTimeout(ctx, stateTimeout)
+	defer cancel()
+	err = s.reserved.WithContext(ctx).Raw(`WITH held AS (
+			UPDATE watching SET holder = ?, held_until = now() + make_interval(secs => ?),
+				epoch = epoch + CASE WHEN holder = ? THEN 0 ELSE 1 END
+			WHERE holder = ? OR held_until < now() RETURNING true AS held, epoch, version, judged, listening, notices)
+		SELECT * FROM held UNION ALL
+		SELECT false, epoch, version, judged, listening, notices FROM watching WHERE NOT EXISTS (SELECT FROM held)`,
+		process, length.Seconds(), process, process).
+		Row().Scan(&d.Held, &d.Epoch, &d.Version, &d.Judged, &d.Listening, &d.Notices)
+	if err != nil {
+		err = fmt.Errorf("looking for who watches: %w", err)
+	}
+	return d, err
+}
+
+// LeaveDuty ends the duty of a process, so that another can take it at once.
+func (s *Store) LeaveDuty(ctx context.Context, process string) error {
+	return s.reserved.WithContext(ctx).Exec("UPDATE watching SET held_until = now() WHERE holder = ?", process).Error
+}
+
+// Judged notes how far positions have been judged and since when they have been heard of, and forgets some
+// flags. If the duty is another's since the epoch, it returns ErrNotHeld.
+func (s *Store) Judged(ctx context.Context, epoch int64, judged, listening motion.Moment, gone []watch.FlagKey) error {
+	return s.onDuty(ctx, epoch, func(tx *gorm.DB) error {
+		for _, k := range gone {
+			err := tx.Exec(`DELETE FROM watch_flags WHERE watch_key = ? AND device_key = ? AND other_key = ? AND condition = ?
+				AND NOT is_on`, k.Rule, k.Device, k.Other, string(k.Condition)).Error
+			if err != nil {
+				return err
+			}
+		}
+		return tx.Exec("UPDATE watching SET judged = ?, listening = ?", int64(judged), int64(listening)).Error
+	})
+}
+
+// onDuty runs f in a transaction, if the duty of watching is that of an epoch.
+func (s *Store) onDuty(ctx context.Context, epoch int64, f func(tx *gorm.DB) error) error {
+	return s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var now int64
+		if err := tx.Raw("SELECT epoch FROM watching FOR UPDATE").Row().Scan(&now); err != nil {
+			return err
+		}
+		if now != epoch {
+			return ErrNotHeld
+		}
+		return f(tx)
+	})
+}
+
+// Flags returns what is known of watches and devices.
+func (s *Store) Flags(ctx context.Context) (all []watch.Flag, err error) {
+	rows, err := s.reserved.WithContext(ctx).
+		Raw("SELECT watch_key, device_key, other_key, condition, is_on, told, at, since FROM watch_flags").Rows()
+	if err != nil {
+		return nil, fmt.Errorf("reading the flags of watches: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var f watch.Flag
+		if err := rows.Scan(&f.Rule, &f.Device, &f.Other, &f.Condition, &f.On, &f.Told, &f.At, &f.Since); err != nil {
+			return nil, err
+		}
+		all = append(all, f)
+	}
+	return all, rows.Err()
+}
+
+// PositionsBefore calls yield with the newest positions of every device that were received before a moment, at most so
+// many of each, the oldest of a device first.
+func (s *Store) PositionsBefore(ctx context.Context, received motion.Moment, each int, yield func(DevicePosition)) error {
+	return s.eachPosition(s.reserved.WithContext(ctx).Raw(`SELECT `+positionColumns+` FROM devices d CROSS JOIN LATERAL (
+		SELECT * FROM (SELECT * FROM positions q WHERE q.device_key = d.key AND q.received < ? ORDER BY q.time DESC LIMIT ?) n
+		ORDER BY n.time) p WHERE d.gone_at IS NULL`, int64(received), each),
+		func(p DevicePosition) bool { yield(p); return true })
+}
+
+// WatchVersion returns a number that is greater after every change to a watch or a hook.
+func (s *Store) WatchVersion(ctx context.Context) (version int64, err error) {
+	ctx, cancel := context.WithTimeout(ctx, stateTimeout)
+	defer cancel()
+	return version, s.reserved.WithContext(ctx).Raw("SELECT version FROM watching").Row().Scan(&version)
+}
+
+// ForgetFlags forgets what is known of a watch and its devices. If the duty is another's since the epoch, it returns
+// ErrNotHeld.
+func (s *Store) ForgetFlags(ctx context.Context, epoch, watch int64) error {
+	return s.onDuty(ctx, epoch, func(tx *gorm.DB) error {
+		return tx.Exec("DELETE FROM watch_flags WHERE watch_key = ?", watch).Error
+	})
+}
+
+// WatchByID returns the watch with an id, or ErrNoWatch.
+func (s *Store) WatchByID(ctx context.Context, id string) (Watch, error) {
+	var row watchRow
+	err := s.db.WithContext(ctx).Where("id = ?", id).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = ErrNoWatch
+	}
+	if err != nil {
+		return Watch{}, err
+	}
+	return row.watch()
+}
