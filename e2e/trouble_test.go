@@ -253,7 +253,7 @@ func tagOf(t *testing.T, url, item string) string {
 
 func TestOptionsThatMakeNoSense(t *testing.T) {
 	for option, want := range map[string]string{
-		"--connections=2": "want at least 10", "--work-memory=1": "want at least 64",
+		"--connections=2": "want at least 11", "--work-memory=1": "want at least 64",
 		"--stop-timeout=1ms": "want at least 1s",
 		"--keep-history=1m":  "want at least 1h", "--log-format=xml": "want text or json",
 	} {

@@ -85,6 +85,8 @@ func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *serveOp
 		"on one database hear of positions at once (default: they look every second)")
 	flags.StringVar(&config.MQTT, "mqtt", "", "address to take positions of devices on over MQTT, such as 127.0.0.1:8471; "+
 		"with TLS if there is a certificate (default: not at all)")
+	flags.BoolVar(&config.HooksPrivate, "hooks-private", false, "let hooks be told at addresses that are not on the "+
+		"public Internet, such as those of this machine and of its network")
 	flags.StringVar(&config.Certificate, "tls-certificate", "", "file with a certificate and those that lead to it, in "+
 		"PEM; it is read again when it changes")
 	flags.StringVar(&config.PrivateKey, "tls-key", "", "file with the private key of the certificate, in PEM")

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"net/http"
 	"os"
 	"time"
 
@@ -136,21 +137,23 @@ func makeFleetGroups(ctx context.Context, c *client.Client, fleet *demo.Fleet) e
 			Title: &g.Title, Description: &g.Description, Icon: &g.Icon, Colour: &g.Colour, Guests: &guests,
 			Settings: &api.GroupSettings{SilentAfter: g.SilentAfter},
 		}})
-		if err != nil {
+		if err != nil && !isThere(err) {
 			return err
 		}
 	}
 	for _, d := range fleet.Devices() {
 		_, err := c.CreateDevice(ctx, api.NewDevice{ID: d.ID, DeviceUpdate: api.DeviceUpdate{Name: &d.Name, Group: &d.Group}})
-		var answered *client.Error
-		if errors.As(err, &answered) && answered.Status == 409 { // it is there
-			continue
-		}
-		if err != nil {
+		if err != nil && !isThere(err) {
 			return err
 		}
 	}
 	return nil
+}
+
+// isThere reports whether something was not made as it is there already: another simulation may have made it meanwhile.
+func isThere(err error) bool {
+	var answered *client.Error
+	return errors.As(err, &answered) && answered.Status == http.StatusConflict
 }
 
 // A pendingReport is a report that is sent at a time.

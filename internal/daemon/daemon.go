@@ -25,11 +25,13 @@ import (
 	"idlebeacon/internal/bus"
 	"idlebeacon/internal/core/loopback"
 	"idlebeacon/internal/fleet"
+	"idlebeacon/internal/hooks"
 	"idlebeacon/internal/httpapi"
 	"idlebeacon/internal/mqtt"
 	"idlebeacon/internal/pgbox"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
+	"idlebeacon/internal/watching"
 )
 
 // A Config says what to run and where.
@@ -54,6 +56,7 @@ type Config struct {
 	KeepPositions time.Duration
 	Bus           string // URL of a NATS server that reaches the other processes on the database; "" for none
 	MQTT          string // host:port to take positions on over MQTT; "" for not at all
+	HooksPrivate  bool   // hooks may be at addresses that are not on the public Internet
 	Certificate   string // file with a certificate and those that lead to it, in PEM; "" for no TLS
 	PrivateKey    string // file with its key
 	httpapi.Network
@@ -76,6 +79,8 @@ type Daemon struct {
 	served      chan error // the end of server
 	service     *service.Service
 	fleet       *fleet.Fleet
+	watching    *watching.Watching
+	hooks       *hooks.Hooks
 	bus         bus.Bus
 	mqtt        *mqtt.Door // nil if positions are not taken over MQTT
 	access      *access.Register
@@ -176,6 +181,12 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.fleet, err = fleet.Open(ctx, d.store, devices); err != nil {
 		return err
 	}
+	if d.watching, err = watching.Open(ctx, d.store, watching.Options{Fleet: d.fleet, Items: d.service, Log: d.log}); err != nil {
+		return err
+	}
+	d.hooks = hooks.Open(d.store, hooks.Options{
+		Watching: d.watching, Log: d.log, Private: config.HooksPrivate, Agent: "idlebeacon/" + config.Version,
+	})
 	if err := firstOwner(ctx, d.store, config.Data, d.log); err != nil {
 		return err
 	}
@@ -191,6 +202,8 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 		BaseURL:   config.BaseURL,
 		Access:    d.access,
 		Fleet:     d.fleet,
+		Watching:  d.watching,
+		Hooks:     d.hooks,
 		Network:   config.Network,
 	})
 	if err != nil {
@@ -396,6 +409,12 @@ func (d *Daemon) Stop() error {
 	}
 	if d.certificate != nil {
 		d.certificate.close()
+	}
+	if d.hooks != nil {
+		d.hooks.Shutdown()
+	}
+	if d.watching != nil {
+		d.watching.Shutdown(ctx)
 	}
 	if d.fleet != nil {
 		writing, cancel := context.WithTimeout(ctx, d.stopTimeout/4)

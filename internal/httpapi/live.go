@@ -23,6 +23,8 @@ import (
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/live"
+	"idlebeacon/internal/store"
+	"idlebeacon/internal/watching"
 )
 
 // beatEvery is how often a listener hears that the stream is alive, if there is nothing else.
@@ -30,9 +32,10 @@ const beatEvery = 15 * time.Second
 
 // listen is a stream of server-sent events (WHATWG HTML, section 9.2).
 func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, "collections", "groups", "bbox", "after")
+	q := parseQuery(r, "collections", "groups", "bbox", "after", "notices")
 	after := uint64(q.whole("after", 0, 0, maxNumber))
 	box, collections := q.box("bbox"), q.collections()
+	notices := h.options.Watching != nil && q.flag("notices") && actorOf(r).Role.Includes(policy.Reader)
 	if q.err != nil {
 		return q.err
 	}
@@ -75,7 +78,7 @@ func (h *server) listen(w http.ResponseWriter, r *http.Request) error {
 	header.Set("Cache-Control", "private, no-store, no-transform")
 	header.Set("X-Accel-Buffering", "no") // proxies are to pass on at once what they get
 	w.WriteHeader(http.StatusOK)
-	s := &stream{server: h, request: r, listener: l, follow: follow, moves: moves, out: w,
+	s := &stream{server: h, request: r, listener: l, follow: follow, moves: moves, notices: notices, out: w,
 		connection: http.NewResponseController(w)}
 	if r.Method == http.MethodHead {
 		return nil
@@ -111,6 +114,7 @@ type stream struct {
 	connection *http.ResponseController
 	follow     *followed // nil if it is not told of changes
 	moves      *moves    // nil if it is not told of devices
+	notices    bool      // it is told of what is noticed
 	buffer     bytes.Buffer
 }
 
@@ -128,7 +132,8 @@ func (s *stream) run(after uint64) {
 	views := make(chan []*live.View)
 	changes := make(chan live.Told)
 	moved := make(chan struct{})
-	ended := make(chan struct{}, 3)
+	noticed := make(chan []store.Notice)
+	ended := make(chan struct{}, 4)
 	go func() {
 		defer func() { ended <- struct{}{} }()
 		for {
@@ -151,7 +156,18 @@ func (s *stream) run(after uint64) {
 			s.moves.wait(ctx, moved)
 		}
 	}()
-	defer func() { cancel(); <-ended; <-ended; <-ended }()
+	go func() {
+		defer func() { ended <- struct{}{} }()
+		if s.notices {
+			s.server.options.Watching.Follow(ctx, func(some []store.Notice) bool { return handTo(ctx, noticed, some) })
+		}
+	}()
+	defer func() {
+		cancel()
+		for range cap(ended) {
+			<-ended
+		}
+	}()
 
 	s.event("hello", "", api.Hello{Listener: s.listener.ID, Change: now})
 	beat := time.NewTicker(beatEvery)
@@ -173,6 +189,8 @@ func (s *stream) run(after uint64) {
 			if !s.positions() {
 				return
 			}
+		case some := <-noticed:
+			s.tellNotices(some)
 		case <-changed:
 			if !s.server.still(s.request) {
 				return
@@ -224,6 +242,19 @@ func (s *stream) begin(name, id string) {
 		s.buffer.WriteString("id: " + id + "\n")
 	}
 	s.buffer.WriteString("data: ")
+}
+
+// tellNotices tells of what was noticed, as far as the listener may see it.
+func (s *stream) tellNotices(some []store.Notice) {
+	var seen []api.Notice
+	for i := range some {
+		if s.server.options.Watching.Sees(s.request.Context(), &some[i]) {
+			seen = append(seen, watching.Describe(&some[i]))
+		}
+	}
+	if len(seen) > 0 {
+		s.event("notices", "", api.NoticesEvent{Notices: seen})
+	}
 }
 
 // view sends the answer of a view, if it is not the one that the listener has.

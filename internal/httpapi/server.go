@@ -25,7 +25,9 @@ import (
 	"idlebeacon/internal/core/wellformed"
 	"idlebeacon/internal/fault"
 	"idlebeacon/internal/fleet"
+	"idlebeacon/internal/hooks"
 	"idlebeacon/internal/service"
+	"idlebeacon/internal/watching"
 )
 
 // Options are what a Server needs beside the service.
@@ -48,6 +50,9 @@ type Options struct {
 	Network
 	// Fleet has the devices; without it there are none.
 	Fleet *fleet.Fleet
+	// Watching has the watches, and Hooks who is told of what they notice; without them there are none.
+	Watching *watching.Watching
+	Hooks    *hooks.Hooks
 	// Patience is how long a client may send or read nothing; 0 for half a minute.
 	Patience time.Duration
 	// Stopping ends when the service begins to stop: downloads, which may go on for long, end
@@ -148,6 +153,8 @@ func (h *server) Routes() chi.Router {
 	h.managing(g)
 	h.admitting(g)
 	h.following(g)
+	h.watches(g)
+	h.hooking(g)
 	h.pages(g)
 	return r
 }

@@ -47,6 +47,9 @@ type Hook struct {
 // A list is texts as the database keeps them: an array in JSON, null for none at all.
 type list []string
 
+// GormDataType is the type of the column.
+func (list) GormDataType() string { return "jsonb" }
+
 // Value implements driver.Valuer.
 func (l list) Value() (driver.Value, error) {
 	if l == nil {
@@ -122,20 +125,31 @@ func (s *Store) HookByID(ctx context.Context, id string) (Hook, error) {
 }
 
 func (s *Store) hooks(ctx context.Context, where string, args ...any) (all []Hook, err error) {
-	var rows []struct {
-		hookRow
-		Waiting, Dead int
-	}
-	err = s.db.WithContext(ctx).Table("hooks h").Select(`h.*,
-		(SELECT count(*) FROM deliveries d WHERE d.hook_key = h.key AND d.state = 'waiting') AS waiting,
-		(SELECT count(*) FROM deliveries d WHERE d.hook_key = h.key AND d.state = 'dead') AS dead`).
-		Where(where, args...).Order("h.id").Find(&rows).Error
-	if err != nil {
+	var rows []hookRow
+	if err := s.db.WithContext(ctx).Where(where, args...).Order("id").Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("reading the hooks: %w", err)
+	}
+	var counts []struct {
+		HookKey int64
+		State   string
+		N       int
+	}
+	err = s.db.WithContext(ctx).Raw(`SELECT hook_key, state, count(*) AS n FROM deliveries WHERE state <> 'delivered'
+		GROUP BY hook_key, state`).Scan(&counts).Error
+	if err != nil {
+		return nil, fmt.Errorf("counting the messages to hooks: %w", err)
 	}
 	for i := range rows {
 		h := rows[i].hook()
-		h.Waiting, h.Dead = rows[i].Waiting, rows[i].Dead
+		for _, c := range counts {
+			switch {
+			case c.HookKey != h.Key:
+			case c.State == Waiting:
+				h.Waiting = c.N
+			case c.State == Dead:
+				h.Dead = c.N
+			}
+		}
 		all = append(all, h)
 	}
 	return all, nil

@@ -54,9 +54,9 @@ type Options struct {
 // for edits and for following them, so that none of these waits for those who read.
 const (
 	DefaultConnections   = 20
-	MinConnections       = 10
+	MinConnections       = 11
 	reservedConnections  = 5
-	listeningConnections = 3 // one for changes, one for keys, one for devices
+	listeningConnections = 4 // for changes, for keys, for devices, for watches
 )
 
 // A Store is a database of collections. It is safe for concurrent use.

@@ -225,13 +225,20 @@ func (w *Watching) check(ctx context.Context, e *Edit, mayRead MayRead) error {
 
 // mayWatch returns why the caller may not have a rule.
 func (w *Watching) mayWatch(ctx context.Context, r *watch.Rule, mayRead MayRead) error {
+	if err := w.mayHave(ctx, r, mayRead); err != nil {
+		return invalid.At("rule", err)
+	}
+	return nil
+}
+
+func (w *Watching) mayHave(ctx context.Context, r *watch.Rule, mayRead MayRead) error {
 	if err := r.Check(); err != nil {
 		return err
 	}
 	a := policy.ActorIn(ctx)
 	if r.Where != nil && r.Where.Item != "" {
 		if err := mayRead(r.Where.Collection); err != nil {
-			return invalid.In("where.collection", err)
+			return err
 		}
 	}
 	if a != nil && (!within(r.Groups, a.Limits.Groups, r.Groups == nil)) {
@@ -243,7 +250,7 @@ func (w *Watching) mayWatch(ctx context.Context, r *watch.Rule, mayRead MayRead)
 	}
 	for _, id := range devices {
 		if _, err := w.fleet.Device(ctx, id); err != nil {
-			return invalid.In("devices", err)
+			return err
 		}
 	}
 	if a != nil && !within(devices, a.Limits.Devices, r.Devices == nil) {

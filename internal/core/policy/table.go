@@ -35,6 +35,7 @@ const (
 	collection = "/api/collections/{collection}"
 	item       = collection + "/items/{item}"
 	device     = "/api/devices/{device}"
+	hook       = "/api/hooks/{hook}"
 )
 
 // Table has every route of the service. What is not in it is refused.
@@ -187,6 +188,25 @@ var Table = []Rule{
 		Scope: OfDevices},
 	{Method: "DELETE", Path: device + "/shares/{share}", Does: "ends such a link, likewise", Scope: OfDevices},
 	{Method: "GET", Path: device + "/file", Does: "gives all that is kept of a device", Scope: OfDevices},
+
+	{Method: "GET", Path: "/api/watches", Does: "lists the watches", Needs: Reader, Scope: OfDevices},
+	{Method: "POST", Path: "/api/watches", Does: "makes a watch", Needs: Editor, Scope: OfDevices},
+	{Method: "POST", Path: "/api/watches/try", Does: "tells what a watch would have noticed", Needs: Editor,
+		Scope: OfDevices},
+	{Method: "GET", Path: "/api/watches/{watch}", Does: "shows a watch", Needs: Reader, Scope: OfDevices},
+	{Method: "PATCH", Path: "/api/watches/{watch}", Does: "changes a watch", Needs: Editor, Scope: OfDevices},
+	{Method: "DELETE", Path: "/api/watches/{watch}", Does: "takes out a watch", Needs: Editor, Scope: OfDevices},
+	{Method: "GET", Path: "/api/notices", Does: "lists what was noticed", Needs: Reader, Scope: OfDevices},
+	{Method: "GET", Path: "/api/hooks", Does: "lists the hooks", Needs: Owner, Scope: Everything},
+	{Method: "POST", Path: "/api/hooks", Does: "makes a hook", Needs: Owner, Scope: Everything},
+	{Method: "GET", Path: hook, Does: "shows a hook", Needs: Owner, Scope: Everything},
+	{Method: "PATCH", Path: hook, Does: "changes a hook", Needs: Owner, Scope: Everything},
+	{Method: "DELETE", Path: hook, Does: "takes out a hook", Needs: Owner, Scope: Everything},
+	{Method: "GET", Path: hook + "/deliveries", Does: "lists the messages to a hook", Needs: Owner, Scope: Everything},
+	{Method: "POST", Path: hook + "/deliveries/again", Does: "sends the messages again that were given up", Needs: Owner,
+		Scope: Everything},
+	{Method: "POST", Path: hook + "/deliveries/{delivery}/again", Does: "sends a message again", Needs: Owner,
+		Scope: Everything},
 
 	page("/"), page("/data"), page("/data/*"), page("/access"), page("/changes"), page("/devices"), page("/suggestions/*"),
 	page("/assets/*"), page("/favicon.svg"),
