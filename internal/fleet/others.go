@@ -67,22 +67,26 @@ func (o *others) run(ctx context.Context) {
 	lost := uint64(0)
 	for {
 		now := time.Now()
+		missed := o.recheck.Swap(false)
+		some := o.there.Load() > 0
 		if now.Sub(beat) >= beatEvery {
 			if n, err := o.fleet.store.Beat(ctx, o.id, beatsFor); err == nil {
+				if missed = missed || some && n == 0; n > 0 { // what the last of them kept before it left may be missing
+					some = true
+				}
 				o.there.Store(int64(n))
 				beat = now
 			}
 		}
-		missed := o.recheck.Swap(false)
 		if o.bus != nil {
 			if l := o.bus.Lost(); l != lost {
 				lost, missed = l, true
 			}
 		}
-		if o.there.Load() == 0 {
+		if !some {
 			o.heardTo.Store(int64(motion.MomentOf(now)))
 		}
-		if o.there.Load() > 0 && (missed || o.bus == nil || now.Sub(whole) >= wholeEvery) {
+		if some && (missed || o.bus == nil || now.Sub(whole) >= wholeEvery) {
 			reach := now.Sub(polled) + overlap
 			if missed || now.Sub(whole) >= wholeEvery {
 				reach, whole = max(reach, longestOverlap), now

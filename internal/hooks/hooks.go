@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"sync"
+	"time"
 	"unicode/utf8"
 
 	"idlebeacon/internal/core/invalid"
@@ -38,6 +39,9 @@ type Options struct {
 	Log      *slog.Logger
 	Private  bool   // private addresses may be told
 	Agent    string // what messages say that they come from
+	// Pauses are how long after an attempt that failed the next comes; nil for the usual. After the last a message is
+	// given up.
+	Pauses []time.Duration
 }
 
 // Hooks are the hooks of one database. They are safe for concurrent use.
@@ -47,6 +51,7 @@ type Hooks struct {
 	log      *slog.Logger
 	client   *http.Client
 	agent    string
+	pauses   []time.Duration
 
 	mu   sync.Mutex
 	busy map[int64]bool // the keys of the hooks that are being told
@@ -60,7 +65,10 @@ func Open(st *store.Store, options Options) *Hooks {
 	running, stop := context.WithCancel(context.Background())
 	h := &Hooks{
 		store: st, watching: options.Watching, log: options.Log, client: newClient(options.Private), agent: options.Agent,
-		busy: map[int64]bool{}, stop: stop,
+		pauses: options.Pauses, busy: map[int64]bool{}, stop: stop,
+	}
+	if h.pauses == nil {
+		h.pauses = usualPauses
 	}
 	h.owned.Go(func() { h.run(running) })
 	return h

@@ -30,8 +30,8 @@ const (
 	inTurn = 50
 )
 
-// pauses are how long after an attempt that failed the next comes. After the last a message is given up.
-var pauses = []time.Duration{
+// usualPauses let a receiver be away for a day.
+var usualPauses = []time.Duration{
 	5 * time.Second, 30 * time.Second, 2 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour, 3 * time.Hour,
 	6 * time.Hour, 12 * time.Hour,
 }
@@ -135,8 +135,8 @@ func (h *Hooks) deliver(ctx context.Context, hook *store.Hook, d *store.Delivery
 	}
 	if err != nil {
 		d.State, d.Problem = store.Dead, tell(err)
-		if d.Attempts <= len(pauses) && d.Status != http.StatusGone {
-			d.State, after = store.Waiting, pauses[d.Attempts-1]
+		if d.Attempts <= len(h.pauses) && d.Status != http.StatusGone {
+			d.State, after = store.Waiting, h.pauses[d.Attempts-1]
 		}
 	}
 	if err := h.store.Tried(ctx, d, after); err != nil {

@@ -25,8 +25,9 @@ const (
 	unwatched = late + 30*time.Second
 	// seeded is how many positions of a device an engine begins with.
 	seeded = 3
-	// stretch is of how long a time what was received is judged at once when the duty begins.
-	stretch = 10 * time.Second
+	// stretch is of how long a time what was received is judged at once when the duty begins; if nothing was, it grows
+	// up to longestStretch.
+	stretch, longestStretch = 10 * time.Second, time.Hour
 	// guarded is for how long flags that are not set are kept.
 	guarded = 15 * time.Minute
 )
@@ -44,19 +45,20 @@ type duty struct {
 	engine    *watch.Engine
 	listening motion.Moment
 
-	version int64 // of the watches
-	watches map[int64]*store.Watch
-	roll    int64 // the version of the devices
-	devices map[int64]*fleet.Info
-	groups  map[string]int64
-	byID    map[string]int64
-	bounds  map[int64]*watch.Bound
-	places  map[string]*placed // by the id of the collection
-	rebind  bool
-	events  []watch.Event // that are not written yet
-	flags   []watch.Flag
-	noted   time.Time // when it was written how far positions are judged
-	looked  time.Time // when it was looked at what only the clock tells
+	version  int64 // of the watches
+	watches  map[int64]*store.Watch
+	roll     int64 // the version of the devices
+	devices  map[int64]*fleet.Info
+	groups   map[string]int64
+	byID     map[string]int64
+	bounds   map[int64]*watch.Bound
+	places   map[string]*placed // by the id of the collection
+	rebind   bool
+	events   []watch.Event // that are not written yet
+	flags    []watch.Flag
+	noted    time.Time     // when it was written how far positions are judged
+	judgedTo motion.Moment // positions that were received before are judged
+	looked   time.Time     // when it was looked at what only the clock tells
 }
 
 // A placed is where the items of a collection are that watches name.
@@ -81,6 +83,7 @@ func (w *Watching) begin(ctx context.Context, state store.Duty) (*duty, error) {
 	if from == 0 {
 		from = now
 	}
+	d.judgedTo = from
 	if err := d.look(ctx); err != nil {
 		return nil, err
 	}
@@ -108,11 +111,17 @@ func (w *Watching) begin(ctx context.Context, state store.Duty) (*duty, error) {
 	for _, f := range flags {
 		d.engine.SetFlag(f)
 	}
-	for ; from <= now; from = from.Add(stretch) {
+	for length := stretch; from <= now; {
 		var some []store.DevicePosition
-		err := w.store.PositionsReceived(ctx, from, from.Add(stretch), func(p store.DevicePosition) { some = append(some, p) })
+		to := from.Add(length)
+		err := w.store.PositionsReceived(ctx, from, to, func(p store.DevicePosition) { some = append(some, p) })
 		if err != nil {
 			return nil, err
+		}
+		if from = to; len(some) == 0 { // nobody may have listened for days
+			length = min(2*length, longestStretch)
+		} else {
+			length = stretch
 		}
 		d.judge(some)
 		if err := d.write(ctx); err != nil {
@@ -126,6 +135,9 @@ func (w *Watching) begin(ctx context.Context, state store.Duty) (*duty, error) {
 
 // judge judges positions in the order of their times.
 func (d *duty) judge(positions []store.DevicePosition) {
+	if len(positions) > 0 {
+		d.callRoll() // they may be of devices that were just made
+	}
 	slices.SortFunc(positions, func(a, b store.DevicePosition) int {
 		return cmp.Or(cmp.Compare(a.Time, b.Time), cmp.Compare(a.Device, b.Device))
 	})
@@ -162,9 +174,11 @@ func (d *duty) work(ctx context.Context) error {
 		return nil
 	}
 	d.noted = now
-	to := min(heard, motion.MomentOf(now)).Add(-late)
+	if to := min(heard, motion.MomentOf(now)).Add(-late); heard > 0 { // otherwise nothing is known of the others yet
+		d.judgedTo = max(d.judgedTo, to)
+	}
 	gone := d.engine.Forget(motion.MomentOf(now.Add(-guarded)))
-	return d.store.Judged(ctx, d.epoch, max(to, 1), d.listening, gone)
+	return d.store.Judged(ctx, d.epoch, d.judgedTo, d.listening, gone)
 }
 
 // write writes what was noticed.
@@ -201,9 +215,7 @@ func lastOf(flags []watch.Flag) (all []watch.Flag) {
 
 // look takes in what has changed of watches, devices and the items that watches name.
 func (d *duty) look(ctx context.Context) error {
-	if roll := d.fleet.Roll(d.identity, d.roll); roll != nil {
-		d.takeRoll(roll)
-	}
+	d.callRoll()
 	version, err := d.store.WatchVersion(ctx)
 	if err != nil {
 		return err
@@ -220,10 +232,16 @@ func (d *duty) look(ctx context.Context) error {
 	if d.rebind {
 		d.bindAll()
 	}
+	d.known.Store(version)
 	return nil
 }
 
-func (d *duty) takeRoll(roll *fleet.Roll) {
+// callRoll takes in what has changed of devices and groups.
+func (d *duty) callRoll() {
+	roll := d.fleet.Roll(d.identity, d.roll)
+	if roll == nil {
+		return
+	}
 	d.identity, d.roll, d.rebind = roll.Identity, roll.Version, true
 	d.groups, d.byID = map[string]int64{}, map[string]int64{}
 	for _, g := range roll.Groups {

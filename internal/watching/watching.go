@@ -1,6 +1,7 @@
 package watching
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"sync"
@@ -17,8 +18,8 @@ import (
 const (
 	// MaxWatches is how many watches there may be.
 	MaxWatches = 10_000
-	// dutyFor is for how long a process has the duty, and prolongEvery how often it prolongs that.
-	dutyFor, prolongEvery = 12 * time.Second, 3 * time.Second
+	// dutyFor is for how long a process has the duty; it prolongs that four times as often.
+	dutyFor = 12 * time.Second
 	// lookEvery is how often is looked at what only the clock tells, and at what nobody told of.
 	lookEvery = time.Second
 	// waiting is how many positions may wait to be judged.
@@ -37,6 +38,8 @@ type Options struct {
 	Items Items
 	Log   *slog.Logger
 	Now   func() time.Time // nil for time.Now
+	// DutyFor is for how long a process has the duty until it prolongs that, at least a second; 0 for the usual.
+	DutyFor time.Duration
 }
 
 // Watching is the watches of one database. It is safe for concurrent use.
@@ -47,9 +50,11 @@ type Watching struct {
 	log   *slog.Logger
 	now   func() time.Time
 	id    string // of this process
+	hold  time.Duration
 
 	wake  chan struct{} // room for one: watches may have changed, or positions wait
 	epoch atomic.Int64  // of the duty, 0 if this process does not have it
+	known atomic.Int64  // the version of the watches that are watched
 	news  *news
 
 	mu       sync.Mutex // guards all below
@@ -65,6 +70,7 @@ type Watching struct {
 func Open(ctx context.Context, st *store.Store, options Options) (*Watching, error) {
 	w := &Watching{
 		store: st, fleet: options.Fleet, items: options.Items, log: options.Log, now: options.Now, id: uuid.NewString(),
+		hold: cmp.Or(options.DutyFor, dutyFor),
 		wake: make(chan struct{}, 1),
 	}
 	if w.now == nil {
@@ -156,10 +162,10 @@ func (w *Watching) run(ctx context.Context) {
 	}
 	for {
 		var err error
-		if now := time.Now(); now.Sub(asked) >= prolongEvery {
+		if now := time.Now(); now.Sub(asked) >= w.hold/4 {
 			asked = now
 			var state store.Duty
-			state, err = w.store.HoldDuty(ctx, w.id, dutyFor)
+			state, err = w.store.HoldDuty(ctx, w.id, w.hold)
 			switch {
 			case err != nil:
 			case !state.Held:
@@ -176,7 +182,7 @@ func (w *Watching) run(ctx context.Context) {
 				}
 			}
 		}
-		if d != nil && time.Since(held) > dutyFor { // another may have it by now
+		if d != nil && time.Since(held) > w.hold { // another may have it by now
 			leave()
 		}
 		if d != nil {
