@@ -20,9 +20,11 @@ import (
 	"idlebeacon/api"
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fleet"
+	"idlebeacon/internal/hooks"
 	"idlebeacon/internal/pgbox/pgboxtest"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
+	"idlebeacon/internal/watching"
 )
 
 // A fixture is a running server whose every answer is held against the contract.
@@ -64,6 +66,7 @@ func newFixtureWith(t *testing.T, dsn string, options Options) *fixture {
 		options.Everyone = anOwner()
 	}
 	options.Fleet = fleetOn(t, st, s)
+	options.Watching, options.Hooks = watchingOn(t, st, s, options.Fleet)
 	handler, err := New(s, options)
 	if err != nil {
 		t.Fatal(err)
@@ -86,6 +89,22 @@ func fleetOn(t *testing.T, st *store.Store, s *service.Service) *fleet.Fleet {
 	}
 	t.Cleanup(func() { f.Shutdown(context.Background()) })
 	return f
+}
+
+// watchingOn opens the watches and hooks of a database.
+func watchingOn(t *testing.T, st *store.Store, s *service.Service, f *fleet.Fleet) (*watching.Watching, *hooks.Hooks) {
+	t.Helper()
+	log := slog.New(slog.DiscardHandler)
+	w, err := watching.Open(t.Context(), st, watching.Options{Fleet: f, Items: s, Log: log})
+	if err != nil {
+		t.Fatal(err)
+	}
+	h := hooks.Open(st, hooks.Options{Watching: w, Log: log})
+	t.Cleanup(func() {
+		h.Shutdown()
+		w.Shutdown(context.Background())
+	})
+	return w, h
 }
 
 // openOn opens a service on a database that others may use too.

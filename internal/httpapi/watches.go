@@ -155,7 +155,7 @@ func watchEdit(u *api.WatchUpdate) (e watching.Edit, err error) {
 	e = watching.Edit{Title: u.Title, Description: u.Description, Off: u.Off}
 	if u.Rule != nil {
 		if e.Rule, err = ruleOf(u.Rule); err != nil {
-			err = invalid.In("rule", err)
+			err = invalid.At("rule", err)
 		}
 	}
 	return e, err
@@ -210,7 +210,7 @@ func (h *server) tryWatch(w http.ResponseWriter, r *http.Request) error {
 	}
 	rule, err := ruleOf(&ask.Rule)
 	if err != nil {
-		return invalid.In("rule", err)
+		return invalid.At("rule", err)
 	}
 	to := time.Now()
 	if ask.To != nil {
