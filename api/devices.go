@@ -300,6 +300,7 @@ type PositionsEvent struct {
 type DeviceFile struct {
 	MadeAt    time.Time        `json:"made_at"`
 	Device    Device           `json:"device"`
+	Notices   []Notice         `json:"notices"` // what watches noticed of it
 	Positions []DevicePosition `json:"positions"`
 }
 

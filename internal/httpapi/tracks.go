@@ -20,6 +20,7 @@ import (
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/core/trackfile"
 	"idlebeacon/internal/fleet"
+	"idlebeacon/internal/watching"
 )
 
 const (
@@ -274,7 +275,13 @@ func (h *server) deviceFile(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	out := bufio.NewWriter(w)
-	_, _ = out.Write(bytes.TrimSuffix(head, []byte("null}"))) // the positions; what cannot be written, Flush tells
+	_, _ = out.Write(bytes.TrimSuffix(head, []byte(`null,"positions":null}`))) // what cannot be written, Flush tells
+	_ = out.WriteByte('[')
+	if err := h.writeNotices(r, out, id); err != nil {
+		h.options.Log.Warn("the file of a device was cut off", "device", id, "error", err)
+		panic(http.ErrAbortHandler)
+	}
+	_, _ = out.WriteString(`],"positions":`)
 	separator := "["
 	for {
 		for i := range track.Positions {
@@ -300,6 +307,34 @@ func (h *server) deviceFile(w http.ResponseWriter, r *http.Request) error {
 	}
 	_, _ = out.WriteString("]}\n")
 	return cut(out.Flush())
+}
+
+// writeNotices writes what was noticed of a device, the newest first, with commas between.
+func (h *server) writeNotices(r *http.Request, out *bufio.Writer, device string) error {
+	if h.options.Watching == nil {
+		return nil
+	}
+	ask := watching.Query{Devices: []string{device}, Limit: watching.MaxNotices}
+	separator := ""
+	for {
+		some, more, err := h.options.Watching.Notices(r.Context(), ask)
+		if err != nil {
+			return err
+		}
+		for i := range some {
+			text, err := json.Marshal(watching.Describe(&some[i]))
+			if err != nil {
+				panic(err) // all notices can be encoded
+			}
+			_, _ = out.WriteString(separator + "\n")
+			_, _ = out.Write(text)
+			separator = ","
+		}
+		if !more {
+			return nil
+		}
+		ask.Before = some[len(some)-1].Number
+	}
 }
 
 // cut ends an answer that the client does not take any more.

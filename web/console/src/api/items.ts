@@ -40,6 +40,10 @@ export async function fetchItems(collection: string, l: Listing, signal?: AbortS
   return pageOf(found as Schemas['Items']) // as they are, not as they were
 }
 
+/** Fetches an item. */
+export const fetchItem = (collection: string, item: string) =>
+  answerAt<Schemas['Item']>(itemPath(collection, item), null)
+
 /** What the popup of an item shows, in a style that is being tried if there is one. */
 export async function fetchPopup(
   collection: string,

@@ -1,5 +1,5 @@
 import { ServiceError } from './explain'
-import { unknownUser } from './service'
+import { type Schemas, unknownUser } from './service'
 
 /** An answer that somebody follows. */
 interface Followed {
@@ -68,14 +68,29 @@ export function follow(path: string, changed: () => void, signal: AbortSignal): 
   else if (!waiting) open()
 }
 
+type Noticed = Schemas['Notice']
+const noticing = new Set<(some: Noticed[]) => void>()
+
+/** Calls told with what watches notice, as it happens, until the signal; with nothing when some may have been missed. */
+export function onNotices(told: (some: Noticed[]) => void, signal: AbortSignal): void {
+  noticing.add(told)
+  signal.addEventListener('abort', () => noticing.delete(told))
+  if (!stream && !waiting) open()
+}
+
 function open(): void {
   clearTimeout(waiting)
   waiting = 0
-  const mine = (stream = new EventSource('/api/live'))
+  const mine = (stream = new EventSource('/api/live?notices=true'))
+  mine.addEventListener('notices', (e: MessageEvent<string>) => {
+    const { notices } = JSON.parse(e.data) as Schemas['Notices']
+    for (const told of noticing) told(notices)
+  })
   mine.addEventListener('hello', (e: MessageEvent<string>) => {
     listener = (JSON.parse(e.data) as { listener: string }).listener
     pause = firstPause
     tell()
+    for (const told of noticing) told([])
   })
   mine.addEventListener('view', (e: MessageEvent<string>) => {
     const v = JSON.parse(e.data) as { name: string; status: number; etag: string; answer: unknown }
@@ -105,6 +120,8 @@ function open(): void {
     if (stream === mine) again()
   })
 }
+
+const wanted = () => followed.size > 0 || noticing.size > 0
 
 function close(): void {
   stream?.close()
@@ -147,10 +164,10 @@ function tell(): void {
 // A browser has few connections to one service, and may keep a page that was left.
 window.addEventListener('pagehide', close)
 window.addEventListener('pageshow', (e) => {
-  if (e.persisted && followed.size > 0) open()
+  if (e.persisted && wanted()) open()
 })
 document.addEventListener('visibilitychange', () => {
   clearTimeout(resting)
   if (document.hidden) resting = window.setTimeout(close, restAfter)
-  else if (!stream && !waiting && followed.size > 0) open()
+  else if (!stream && !waiting && wanted()) open()
 })

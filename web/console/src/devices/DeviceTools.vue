@@ -3,7 +3,7 @@ import type { IdleMap, Marker, MarkerSource, Picked, Position } from '@idlebeaco
 import { Looks } from '@idlebeacon/map'
 import { Devices } from '@idlebeacon/map/devices'
 import ToggleSwitch from 'primevue/toggleswitch'
-import { computed, nextTick, onScopeDispose, ref, shallowRef, useTemplateRef, watch } from 'vue'
+import { computed, defineAsyncComponent, nextTick, onScopeDispose, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
 import {
   fetchDevice,
@@ -15,7 +15,9 @@ import {
   markersPath,
 } from '../api/devices'
 import { follow, isLive } from '../api/live'
+import type { Noticed } from '../api/watches'
 import { useNotices } from '../stores/notices'
+import { useSession } from '../stores/session'
 import { counted } from '../text/format'
 import DeviceDetails from './DeviceDetails.vue'
 import OwnPosition from './OwnPosition.vue'
@@ -23,17 +25,21 @@ import ReplayBar from './ReplayBar.vue'
 import { stateText } from './words'
 import { useFollowed } from './useFollowed'
 
+const WatchTools = defineAsyncComponent(() => import('../watches/WatchTools.vue')) // seldom needed at once
+
 // The devices on the map page: switches for their groups, their popup, and following one.
 const props = defineProps<{ map: IdleMap }>()
 const emit = defineEmits<{ source: [sources: MarkerSource[]] }>()
 const own = useTemplateRef('own')
 const mine = shallowRef<MarkerSource[]>([]) // one's own position
 const theirs = shallowRef<MarkerSource[]>([])
-watch([mine, theirs], () => emit('source', [...theirs.value, ...mine.value]))
+const watched = shallowRef<MarkerSource[]>([]) // where watches watch
+watch([mine, theirs, watched], () => emit('source', [...watched.value, ...theirs.value, ...mine.value]))
 
 const id = 'devices'
 const route = useRoute()
 const notices = useNotices()
+const session = useSession()
 const { value: groups } = useFollowed(() => groupsPath, fetchGroups)
 const off = ref(new Set((localStorage.getItem('idlebeacon-groups-off') ?? '').split(',').filter(Boolean)))
 const shown = computed(() => (groups.value ?? []).filter((g) => !off.value.has(g.id)))
@@ -187,6 +193,15 @@ props.map.addEventListener(
   { signal },
 )
 
+/** Shows where something was noticed. */
+function showNotice(n: Noticed): void {
+  stopFollowing()
+  props.map.travelTo({
+    centre: { lon: n.longitude, lat: n.latitude },
+    zoom: Math.max(props.map.view.zoom, 14),
+  })
+}
+
 /** Goes to a device that an address names. */
 watch(
   () => (route.name === 'map' ? route.query.device : undefined),
@@ -237,6 +252,13 @@ const name = computed(() => following.value)
     </button>
     <OwnPosition ref="own" :map="map" @source="mine = $event" />
   </section>
+  <WatchTools
+    v-if="groups && groups.length > 0 && session.reads"
+    :map="map"
+    :groups="shown"
+    @source="watched = $event"
+    @show="showNotice"
+  />
   <Teleport :to="map.parentElement">
     <ReplayBar
       v-if="replaying && shown.length > 0"

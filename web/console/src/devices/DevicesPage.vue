@@ -1,184 +1,46 @@
 <script setup lang="ts">
-import InputText from 'primevue/inputtext'
-import { computed, ref, watch } from 'vue'
-import { RouterLink, useRoute, useRouter } from 'vue-router'
-import { type Device, fetchDevices, fetchGroups, fetchTrack, groupsPath, type Listing, listPath } from '../api/devices'
-import Choice from '../parts/Choice.vue'
-import { counted } from '../text/format'
-import Sparkline from './Sparkline.vue'
-import { useFollowed } from './useFollowed'
-import { useNow } from './useNow'
-import { agoText, batteryOf, speedText, stateText } from './words'
+import { computed, defineAsyncComponent } from 'vue'
+import { RouterLink, useRoute } from 'vue-router'
+import { useSession } from '../stores/session'
+import DeviceList from './DeviceList.vue'
 
-// The devices in a list, by state, group and text; a click flies to one on the map.
-const pageSize = 50
+// The devices, what was noticed of them, who watches, and who is told. Which of these is shown is in the address.
+const NoticesPart = defineAsyncComponent(() => import('../watches/NoticesPart.vue'))
+const WatchList = defineAsyncComponent(() => import('../watches/WatchList.vue'))
+const HookList = defineAsyncComponent(() => import('../watches/HookList.vue'))
+
 const route = useRoute()
-const router = useRouter()
-const now = useNow()
-
-const one = (name: string) => [route.query[name] ?? []].flat()[0] ?? ''
-const text = ref(one('q'))
-const state = computed(() => one('state'))
-const group = computed(() => one('group'))
-const sort = computed(() => one('sort') || 'state')
-const offset = computed(() => Math.max(0, Math.floor(Number(one('offset')) || 0)))
-
-function show(change: Record<string, string | number | undefined>): void {
-  const query = { ...route.query, offset: undefined, ...change }
-  void router.replace({ name: 'devices', query })
-}
-let timer = 0
-watch(text, (now) => {
-  window.clearTimeout(timer)
-  timer = window.setTimeout(() => show({ q: now.trim() || undefined }), 250)
-})
-
-const listing = computed<Listing>(() => ({
-  groups: group.value ? [group.value] : [],
-  states: state.value ? [state.value] : [],
-  text: one('q'),
-  sort: sort.value,
-  offset: offset.value,
-  limit: pageSize,
-}))
-const { value: page, problem } = useFollowed(
-  () => listPath(listing.value),
-  (signal) => fetchDevices(listing.value, signal),
-)
-const { value: groups } = useFollowed(() => groupsPath, fetchGroups)
-
-const groupChoices = computed(() => [
-  { label: 'All groups', value: '' },
-  ...(groups.value ?? []).map((g) => ({ label: g.title || g.id, value: g.id })),
+const session = useSession()
+const parts = computed(() => [
+  { show: 'devices', label: 'Devices' },
+  ...(session.reads
+    ? [
+        { show: 'notices', label: 'Notices' },
+        { show: 'watches', label: 'Watches' },
+      ]
+    : []),
+  ...(session.ownsAll ? [{ show: 'hooks', label: 'Hooks' }] : []),
 ])
-const groupOf = (d: Device) => groups.value?.find((g) => g.id === d.group)
-const states = ['moving', 'still', 'silent', 'unheard', 'paused']
-const all = computed(() => Object.values(page.value?.states ?? {}).reduce((a, b) => a + b, 0))
-
-const sorts = [
-  { label: 'State', value: 'state' },
-  { label: 'Name', value: 'name' },
-  { label: 'Device', value: 'id' },
-  { label: 'Last heard', value: '-time' },
-  { label: 'Fastest', value: '-speed' },
-]
-
-// The speeds of the last positions of each device: what they were, and what is heard since.
-const speeds = ref(new Map<string, { time: string; values: number[] }>())
-const kept = 40
-watch(page, (now) => {
-  for (const d of now?.devices ?? []) {
-    const known = speeds.value.get(d.id)
-    if (!known) {
-      speeds.value.set(d.id, { time: d.position?.timestamp ?? '', values: [] })
-      if (d.position)
-        void fetchTrack(d.id, { limit: kept })
-          .then((t) => {
-            const of = speeds.value.get(d.id)
-            if (of) of.values = [...t.positions.map((p) => p.speed ?? 0), ...of.values].slice(-kept)
-          })
-          .catch(() => undefined) // the list is right without
-    } else if (d.position && d.position.timestamp !== known.time) {
-      known.time = d.position.timestamp
-      known.values = [...known.values, d.speed ?? 0].slice(-kept)
-    }
-  }
-})
-
-const age = (d: Device) => (d.position ? agoText(now.value - Date.parse(d.position.timestamp)) : '')
-const battery = (d: Device) => batteryOf(d.position?.properties as Record<string, unknown> | undefined)
+const asked = computed(() => [route.query.show ?? []].flat()[0])
+const shown = computed(() => parts.value.find((p) => p.show === asked.value)?.show ?? 'devices')
 </script>
 
 <template>
   <main>
     <h1 tabindex="-1">Devices</h1>
-    <div class="tools">
-      <InputText v-model="text" size="small" placeholder="Find by id or name" aria-label="Find by id or name" />
-      <Choice
-        :model-value="group"
-        :options="groupChoices"
-        label="Group"
-        @update:model-value="(g: string) => show({ group: g || undefined })"
-      />
-      <Choice
-        :model-value="sort"
-        :options="sorts"
-        label="Order"
-        @update:model-value="(s: string) => show({ sort: s })"
-      />
-    </div>
-    <div class="states" role="group" aria-label="State">
-      <button type="button" :aria-pressed="!state" @click="show({ state: undefined })">All {{ all }}</button>
-      <template v-for="s in states" :key="s">
-        <button
-          v-if="page?.states[s] || state === s"
-          type="button"
-          :aria-pressed="state === s"
-          @click="show({ state: s })"
-        >
-          <span class="mark" :class="s" />{{ stateText[s] }} {{ page?.states[s] ?? 0 }}
-        </button>
-      </template>
-    </div>
-    <p v-if="problem" role="alert">The devices cannot be shown. {{ problem }}</p>
-    <p v-else-if="page && page.matched === 0 && all === 0 && !listing.text && !group" class="empty">
-      There are no devices yet. One is made with its first report:
-      <code>idlebeacon report WB-01 --lat -38.5 --lon -22</code>
-    </p>
-    <p v-else-if="page && page.matched === 0" class="empty">No device is like that.</p>
-    <div v-else-if="page" class="scroll">
-      <table>
-        <thead>
-          <tr>
-            <th>Device</th>
-            <th><span class="wide">State</span></th>
-            <th>Last heard</th>
-            <th class="number">Speed</th>
-            <th class="spark">Lately</th>
-            <th class="number">Battery</th>
-            <th class="wide">Group</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="d in page.devices" :key="d.id" :class="d.state">
-            <td>
-              <RouterLink v-if="d.position" :to="{ name: 'map', query: { device: d.id } }" title="Show on the map">
-                <span dir="auto">{{ d.name || d.id }}</span>
-              </RouterLink>
-              <span v-else dir="auto">{{ d.name || d.id }}</span>
-              <small v-if="d.name">{{ d.id }}</small>
-            </td>
-            <td
-              ><span class="mark" :class="d.state" /><span class="wide">{{ stateText[d.state] }}</span></td
-            >
-            <td>{{ age(d) }}</td>
-            <td class="number">{{ speedText(d.speed) }}</td>
-            <td class="spark">
-              <Sparkline :values="speeds.get(d.id)?.values ?? []" :label="`Speeds of ${d.name || d.id} lately`" />
-            </td>
-            <td class="number" :class="{ low: (battery(d) ?? 100) < 20 }">
-              {{ battery(d) === null ? '' : `${battery(d)} %` }}
-            </td>
-            <td class="wide">{{ groupOf(d)?.title || d.group }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
-    <nav v-if="page && page.matched > pageSize" aria-label="Pages of the list">
-      <button
-        type="button"
-        :disabled="offset === 0"
-        @click="show({ offset: Math.max(0, offset - pageSize) || undefined })"
-        >Before</button
-      >
-      <span>{{ offset + 1 }} to {{ offset + page.returned }} of {{ counted(page.matched, 'device', 'devices') }}</span>
-      <button
-        type="button"
-        :disabled="offset + page.returned >= page.matched"
-        @click="show({ offset: offset + pageSize })"
-        >After</button
+    <nav v-if="parts.length > 1" class="parts" aria-label="Parts of this page">
+      <RouterLink
+        v-for="p in parts"
+        :key="p.show"
+        :to="{ name: 'devices', query: p.show === 'devices' ? {} : { show: p.show } }"
+        :aria-current="p.show === shown ? 'page' : undefined"
+        >{{ p.label }}</RouterLink
       >
     </nav>
+    <NoticesPart v-if="shown === 'notices'" :key="JSON.stringify(route.query)" />
+    <WatchList v-else-if="shown === 'watches'" />
+    <HookList v-else-if="shown === 'hooks'" />
+    <DeviceList v-else />
   </main>
 </template>
 
@@ -195,122 +57,20 @@ main {
 h1 {
   font-size: 1.15rem;
 }
-.tools {
+.parts {
   display: flex;
   flex-wrap: wrap;
-  gap: 0.5rem;
-}
-.states {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0.4rem;
-}
-.states button,
-nav button {
-  padding: 0.25rem 0.8rem;
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-  background: var(--card);
-  color: inherit;
-  font: inherit;
-  cursor: pointer;
-}
-.states button[aria-pressed='true'] {
-  background: var(--bar);
-  color: var(--on-bar);
-}
-nav button:disabled {
-  opacity: 0.5;
-  cursor: default;
-}
-.scroll {
-  overflow-x: auto;
-  flex: none;
-}
-table {
-  width: 100%;
-  border-collapse: collapse;
-  background: var(--card);
-}
-th,
-td {
-  padding: 0.4rem 0.7rem;
+  gap: 1.2rem;
   border-bottom: 1px solid var(--rule);
-  text-align: start;
-  white-space: nowrap;
 }
-th {
+.parts a {
+  padding: 0.3rem 0.1rem 0.45rem;
+  color: inherit;
+  text-decoration: none;
+  border-bottom: 3px solid transparent;
+}
+.parts a[aria-current] {
+  border-color: var(--bar);
   font-weight: 600;
-  color: var(--soft);
-}
-td {
-  font-variant-numeric: tabular-nums;
-}
-.number {
-  text-align: end;
-}
-.spark {
-  width: 130px;
-  color: var(--soft);
-}
-small {
-  margin-inline-start: 0.5rem;
-  color: var(--soft);
-}
-tr.silent td,
-tr.paused td,
-tr.unheard td {
-  color: var(--soft);
-}
-.low {
-  color: var(--signal);
-  font-weight: 600;
-}
-.mark {
-  display: inline-block;
-  width: 0.7em;
-  height: 0.7em;
-  margin-inline-end: 0.45em;
-  border-radius: 50%;
-  border: 2px solid currentColor;
-}
-.mark.moving {
-  border-width: 0;
-  border-radius: 0;
-  background: currentColor;
-  clip-path: polygon(0 0, 100% 50%, 0 100%, 25% 50%);
-}
-.mark.still {
-  background: currentColor;
-}
-.mark.silent,
-.mark.unheard {
-  border-style: dashed;
-}
-.mark.paused {
-  border-radius: 2px;
-}
-@media (max-width: 600px) {
-  .wide,
-  .spark,
-  small {
-    display: none;
-  }
-  th,
-  td {
-    padding-inline: 0.35rem;
-  }
-  td:first-child {
-    white-space: normal;
-  }
-}
-.empty {
-  color: var(--soft);
-  line-height: 1.5;
-}
-nav {
-  display: flex;
-  align-items: center;
-  gap: 0.8rem;
 }
 </style>

@@ -1,11 +1,14 @@
 <script setup lang="ts">
 import type { IdleMap, Marker } from '@idlebeacon/map'
 import type { Devices } from '@idlebeacon/map/devices'
-import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import { computed, onMounted, onUnmounted, ref, shallowRef, watch } from 'vue'
 import { fetchPast, type Group, keyOf, type Past } from '../api/devices'
 import { explain } from '../api/explain'
 import Icon from '../parts/Icon.vue'
+import { fetchNotices, type Noticed } from '../api/watches'
+import { useSession } from '../stores/session'
 import { counted, language } from '../text/format'
+import { noticeText } from '../watches/words'
 
 // A slider over the past: shows on the map where devices were at a moment, and lets it go on.
 const props = defineProps<{
@@ -91,6 +94,47 @@ function markerOf(p: Past['devices'][number]): Marker {
   }
 }
 
+// What was noticed in the span, as marks over the slider; the last before the moment is told.
+const session = useSession()
+const noticed = shallowRef<Noticed[]>([]) // oldest first
+watch(
+  [begin, end],
+  async () => {
+    if (!session.reads) return
+    const ask = {
+      from: new Date(begin.value),
+      to: new Date(end.value),
+      groups: props.groups.map((g) => g.id),
+      limit: 1000,
+    }
+    const found = await fetchNotices(ask).catch(() => null) // the replay is right without
+    if (found) noticed.value = found.notices.sort((a, b) => Date.parse(a.time) - Date.parse(b.time))
+  },
+  { immediate: true },
+)
+const marks = computed(() => {
+  const places = 200 // of the slider: those that share one are one mark
+  const by = new Map<number, Noticed[]>()
+  for (const n of noticed.value) {
+    const place = Math.round(((Date.parse(n.time) - begin.value) / (end.value - begin.value)) * places)
+    by.set(place, [...(by.get(place) ?? []), n])
+  }
+  return [...by].map(([place, some]) => ({ left: (place / places) * 100, some }))
+})
+const latest = computed(() => noticed.value.findLast((n) => Date.parse(n.time) <= at.value))
+const markText = (some: readonly Noticed[]) =>
+  some
+    .slice(0, 5)
+    .map((n) => `${n.device} ${noticeText(n)}`)
+    .join('\n') + (some.length > 5 ? `\nand ${some.length - 5} more` : '')
+function toNotice(n: Noticed | undefined): void {
+  if (!n) return
+  playing.value = false
+  go(Date.parse(n.time))
+}
+const following = computed(() => noticed.value.find((n) => Date.parse(n.time) > at.value))
+const preceding = computed(() => noticed.value.findLast((n) => Date.parse(n.time) < at.value - 999))
+
 async function step(): Promise<void> {
   const began = performance.now()
   at.value = Math.min(end.value, at.value + frame * speed.value)
@@ -149,6 +193,18 @@ onUnmounted(() => {
       <span class="heard">{{ counted(heard, 'device', 'devices') }}</span>
       <button type="button" class="close" aria-label="End the replay" @click="emit('close')"><Icon name="x" /></button>
     </div>
+    <div v-if="marks.length > 0" class="marks">
+      <button
+        v-for="m in marks"
+        :key="m.left"
+        type="button"
+        tabindex="-1"
+        aria-hidden="true"
+        :style="{ left: `${m.left}%` }"
+        :title="markText(m.some)"
+        @click="toNotice(m.some[0])"
+      />
+    </div>
     <input
       type="range"
       aria-label="Moment"
@@ -173,6 +229,14 @@ onUnmounted(() => {
       <button v-for="s in speeds" :key="s" type="button" :aria-pressed="speed === s" @click="speed = s"
         >{{ s }}×</button
       >
+    </div>
+    <div v-if="noticed.length > 0" class="row told">
+      <button type="button" :disabled="!preceding" aria-label="The notice before" @click="toNotice(preceding)"
+        >‹</button
+      >
+      <button type="button" :disabled="!following" aria-label="The next notice" @click="toNotice(following)">›</button>
+      <span v-if="latest">{{ latest.device }} {{ noticeText(latest) }}</span>
+      <span v-else class="heard">{{ counted(noticed.length, 'notice', 'notices') }} in this span</span>
     </div>
     <p v-if="problem" role="alert">{{ problem }}</p>
   </div>
@@ -226,6 +290,29 @@ strong {
 }
 .apart {
   margin-inline-start: auto;
+}
+.marks {
+  position: relative;
+  height: 0.7rem;
+  margin: 0 8px -0.4rem;
+}
+.marks button {
+  position: absolute;
+  top: 0;
+  width: 6px;
+  height: 100%;
+  margin-left: -3px;
+  padding: 0;
+  border: 0;
+  border-radius: 2px;
+  background: var(--signal);
+}
+.told span {
+  flex: 1;
+  min-width: 0;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
 input {
   width: 100%;

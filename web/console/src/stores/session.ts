@@ -16,6 +16,7 @@ export const useSession = defineStore('session', () => {
   const guest = computed(() => session.value?.kind === 'guest')
   const owner = computed(() => session.value?.role === 'owner')
   const edits = computed(() => owner.value || session.value?.role === 'editor')
+  const reads = computed(() => edits.value || session.value?.role === 'contributor' || session.value?.role === 'reader')
   /** Whether one may change items of a collection, or suggest that. */
   const works = (c: Collection) =>
     edits.value || session.value?.role === 'contributor' || (guest.value && c.guests === 'suggest')
@@ -60,5 +61,5 @@ export const useSession = defineStore('session', () => {
     window.location.reload()
   }
 
-  return { session, asking, problem, guest, owner, edits, works, ownsAll, begin, enter, leave }
+  return { session, asking, problem, guest, owner, edits, reads, works, ownsAll, begin, enter, leave }
 })
