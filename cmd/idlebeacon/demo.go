@@ -96,6 +96,9 @@ func moveDemo(ctx context.Context, c *client.Client, data string, s simulation, 
 	if err := makeFleetGroups(ctx, c, fleet); err != nil {
 		return nil, err
 	}
+	if err := makeDemoWatches(ctx, c, world); err != nil {
+		return nil, err
+	}
 	done := filepath.Join(data, "devices-reported")
 	if _, err := os.Stat(done); err != nil {
 		s.past = time.Hour

@@ -75,9 +75,9 @@ func openHouse(t *testing.T, dsn string, network Network) *house {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { register.Shutdown(context.Background()) })
-	handler, err := New(s, quiet(Options{
-		Access: register, Network: network, Pictures: fstest.MapFS{}, Fleet: fleetOn(t, st, s),
-	}))
+	options := Options{Access: register, Network: network, Pictures: fstest.MapFS{}, Fleet: fleetOn(t, st, s)}
+	options.Watching, options.Hooks = watchingOn(t, st, s, options.Fleet)
+	handler, err := New(s, quiet(options))
 	if err != nil {
 		t.Fatal(err)
 	}

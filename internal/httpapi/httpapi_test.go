@@ -15,7 +15,9 @@ import (
 	"idlebeacon/api"
 	"idlebeacon/internal/access"
 	"idlebeacon/internal/fleet"
+	"idlebeacon/internal/hooks"
 	"idlebeacon/internal/pgbox/pgboxtest"
+	"idlebeacon/internal/watching"
 )
 
 func TestMain(m *testing.M) { pgboxtest.Main(m) }
@@ -65,7 +67,9 @@ func TestSortedItems(t *testing.T) {
 func TestRoutesAndContractAgree(t *testing.T) {
 	var routed, described []string
 	err := chi.Walk(
-		(&server{options: Options{Access: &access.Register{}, Fleet: &fleet.Fleet{}}}).Routes(),
+		(&server{options: Options{
+			Access: &access.Register{}, Fleet: &fleet.Fleet{}, Watching: &watching.Watching{}, Hooks: &hooks.Hooks{},
+		}}).Routes(),
 		func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
 			routed = append(routed, method+" "+strings.TrimSuffix(route, "/"))
 			return nil

@@ -15,8 +15,10 @@ import (
 	"idlebeacon/internal/access"
 	"idlebeacon/internal/core/policy"
 	"idlebeacon/internal/fleet"
+	"idlebeacon/internal/hooks"
 	"idlebeacon/internal/service"
 	"idlebeacon/internal/store"
+	"idlebeacon/internal/watching"
 )
 
 // A fake is a service without a database. Methods that a test does not expect to be called
@@ -60,6 +62,7 @@ func ask(h http.Handler, method, target string) *httptest.ResponseRecorder {
 func TestEveryRouteIsInTheTable(t *testing.T) {
 	h := &server{options: Options{
 		Console: fstest.MapFS{}, Pictures: fstest.MapFS{}, Access: &access.Register{}, Fleet: &fleet.Fleet{},
+		Watching: &watching.Watching{}, Hooks: &hooks.Hooks{},
 	}}
 	known := map[string]bool{}
 	err := chi.Walk(h.Routes(), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {

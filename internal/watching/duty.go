@@ -157,10 +157,10 @@ func (d *duty) work(ctx context.Context) error {
 		return errAnew
 	}
 	now := d.now()
-	if now.Sub(d.looked) >= lookEvery || now.Before(d.looked) {
+	if d.stale.Swap(false) || now.Sub(d.looked) >= lookEvery || now.Before(d.looked) {
 		d.looked = now
 		if err := d.look(ctx); err != nil {
-			return err
+			return errors.Join(errAnew, err) // the positions are not judged
 		}
 		d.judge(positions)
 		d.engine.Tick(motion.MomentOf(now), d.listening)

@@ -284,6 +284,7 @@ func (w *Watching) Create(ctx context.Context, id string, e Edit, mayRead MayRea
 	case errors.Is(err, store.ErrTooMany):
 		return Watch{}, invalid.New("", "there are %d watches, which is the most", MaxWatches)
 	}
+	w.changed()
 	return Watch{Watch: made}, err
 }
 
@@ -302,6 +303,7 @@ func (w *Watching) Update(ctx context.Context, id string, e Edit, mayRead MayRea
 	if err != nil {
 		return Watch{}, err
 	}
+	w.changed()
 	out := []Watch{{Watch: changed}}
 	return out[0], w.findProblems(ctx, out)
 }
@@ -315,5 +317,6 @@ func (w *Watching) Delete(ctx context.Context, id string, mayRead MayRead) error
 	if errors.Is(err, store.ErrNoWatch) {
 		err = noWatch(id)
 	}
+	w.changed()
 	return err
 }

@@ -3,6 +3,7 @@ package watching
 import (
 	"cmp"
 	"context"
+	"errors"
 	"log/slog"
 	"sync"
 	"sync/atomic"
@@ -53,6 +54,7 @@ type Watching struct {
 	hold  time.Duration
 
 	wake  chan struct{} // room for one: watches may have changed, or positions wait
+	stale atomic.Bool   // watches may have changed since they were read
 	epoch atomic.Int64  // of the duty, 0 if this process does not have it
 	known atomic.Int64  // the version of the watches that are watched
 	news  *news
@@ -85,7 +87,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Watching, err
 	w.fleet.OnPositions(w.take)
 	w.owned.Go(func() {
 		st.ListenForWatches(running, func() {
-			w.nudge()
+			w.changed()
 			w.news.nudge()
 		})
 	})
@@ -112,6 +114,12 @@ func (w *Watching) nudge() {
 	case w.wake <- struct{}{}:
 	default: // it is about to be looked at
 	}
+}
+
+// changed has the watches read before any position is judged that is taken from now on.
+func (w *Watching) changed() {
+	w.stale.Store(true)
+	w.nudge()
 }
 
 // take takes in positions that were kept.
@@ -186,7 +194,7 @@ func (w *Watching) run(ctx context.Context) {
 			leave()
 		}
 		if d != nil {
-			if err = d.work(ctx); err == errAnew || isNotHeld(err) {
+			if err = d.work(ctx); errors.Is(err, errAnew) || isNotHeld(err) {
 				leave()
 				asked, err = time.Time{}, nil
 			}

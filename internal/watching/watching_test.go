@@ -348,3 +348,18 @@ func TestSilenceIsNoticed(t *testing.T) {
 	p.report(at("b1", middle, motion.MomentOf(time.Now())))
 	p.noticed(Query{}, watch.Silent, watch.Silent)
 }
+
+// TestAWatchWatchesAtOnce reports to the process that watches, as soon as a watch is made.
+func TestAWatchWatchesAtOnce(t *testing.T) {
+	p := open(t, pgboxtest.DSN(t))
+	knows(t, p)
+	now := motion.MomentOf(time.Now().Add(-time.Hour))
+	for i := range 10 {
+		id := fmt.Sprint("w", i)
+		p.create(id, watch.Rule{Where: &watch.Where{At: &middle, Radius: 400}, Notices: []watch.Kind{watch.Entered}})
+		p.report(at("d", fromMiddle(1500), now.Add(2*time.Minute)))
+		now = now.Add(4 * time.Minute)
+		p.report(at("d", fromMiddle(100), now))
+		polltest.Until(t, "it is noticed", func() bool { return len(p.notices(Query{Watches: []string{id}})) == 1 })
+	}
+}

@@ -1,6 +1,7 @@
 package geometry
 
 import (
+	"math"
 	"math/rand/v2"
 	"testing"
 
@@ -168,6 +169,41 @@ func TestRelationsOfOtherTypes(t *testing.T) {
 		}
 		if got := r.Within(&other.g); got != c.in {
 			t.Errorf("%s within %s: %v", c.other, c.region, got)
+		}
+	}
+}
+
+// TestBeyond holds the distance from areas against positions sampled along their edges.
+func TestBeyond(t *testing.T) {
+	r := rand.New(rand.NewPCG(11, 12))
+	for range 200 {
+		centre := geo.Point{Lon: r.Float64()*360 - 180, Lat: r.Float64()*120 - 60}
+		var ring []Position
+		n := 3 + r.IntN(6)
+		for i := range n {
+			ring = append(ring, Position{Point: geo.Destination(centre, 200+1800*r.Float64(), 360*float64(i)/float64(n))})
+		}
+		ring = append(ring, ring[0])
+		g := Geometry{Type: Polygon, Polygons: [][][]Position{{ring}}}
+		region := Prepare(&g)
+		for range 20 {
+			p := geo.Destination(centre, 4000*r.Float64(), 360*r.Float64())
+			nearest := math.Inf(1)
+			for i := 1; i < len(ring); i++ {
+				for k := range 201 {
+					f := float64(k) / 200
+					dlon := geo.WrapLon(ring[i].Lon - ring[i-1].Lon)
+					at := geo.Point{Lon: geo.WrapLon(ring[i-1].Lon + f*dlon), Lat: ring[i-1].Lat + f*(ring[i].Lat-ring[i-1].Lat)}
+					nearest = min(nearest, geo.Distance(p, at))
+				}
+			}
+			if region.IntersectsPoint(p) {
+				nearest = 0
+			}
+			most := 1500.0
+			if got, want := region.Beyond(p, most), min(nearest, most); math.Abs(got-want) > 12 { // half of a step between samples
+				t.Fatalf("%v is %.1f m outside, want %.1f", p, got, want)
+			}
 		}
 	}
 }

@@ -8,6 +8,7 @@ import DeviceList from './DeviceList.vue'
 const NoticesPart = defineAsyncComponent(() => import('../watches/NoticesPart.vue'))
 const WatchList = defineAsyncComponent(() => import('../watches/WatchList.vue'))
 const HookList = defineAsyncComponent(() => import('../watches/HookList.vue'))
+const Confirming = defineAsyncComponent(() => import('../watches/Confirming.vue'))
 
 const route = useRoute()
 const session = useSession()
@@ -41,6 +42,7 @@ const shown = computed(() => parts.value.find((p) => p.show === asked.value)?.sh
     <WatchList v-else-if="shown === 'watches'" />
     <HookList v-else-if="shown === 'hooks'" />
     <DeviceList v-else />
+    <Confirming v-if="shown === 'watches' || shown === 'hooks'" />
   </main>
 </template>
 

@@ -113,7 +113,7 @@ watch(
   { immediate: true },
 )
 const marks = computed(() => {
-  const places = 200 // of the slider: those that share one are one mark
+  const places = 300 // of the slider: those that share one are one mark
   const by = new Map<number, Noticed[]>()
   for (const n of noticed.value) {
     const place = Math.round(((Date.parse(n.time) - begin.value) / (end.value - begin.value)) * places)
@@ -299,12 +299,11 @@ strong {
 .marks button {
   position: absolute;
   top: 0;
-  width: 6px;
+  width: 2px;
   height: 100%;
-  margin-left: -3px;
+  margin-left: -1px;
   padding: 0;
   border: 0;
-  border-radius: 2px;
   background: var(--signal);
 }
 .told span {

@@ -16,6 +16,7 @@ import {
   removeHook,
   sendAgain,
 } from '../api/watches'
+import { useConfirming } from '../parts/useConfirming'
 import { useCollections } from '../stores/collections'
 import { counted, momentText } from '../text/format'
 
@@ -56,8 +57,17 @@ const turn = (h: Hook, on: boolean) =>
     `${h.id} is ${on ? 'on' : 'off'}.`,
     `${h.id} is as it was.`,
   )
-const remove = (h: Hook) =>
-  change(() => removeHook(h.id).then(() => undefined), `${h.id} is gone.`, `${h.id} is still there.`)
+const confirm = useConfirming()
+function remove(h: Hook): void {
+  confirm.require({
+    header: `Remove ${h.id}?`,
+    message: 'It is told nothing any more, and the messages that wait for it are dropped.',
+    rejectProps: { label: 'Keep it', severity: 'secondary' },
+    acceptProps: { label: 'Remove', severity: 'danger' },
+    accept: () =>
+      void change(() => removeHook(h.id).then(() => undefined), `${h.id} is gone.`, `${h.id} is still there.`),
+  })
+}
 const told = (h: Hook) =>
   [
     h.notices && `notices${h.kinds ? ` (${h.kinds.join(', ')})` : ''}${h.watches ? ` of ${h.watches.join(', ')}` : ''}`,

@@ -4,7 +4,7 @@ import { radiusOf, type SketchShape } from '@idlebeacon/map/sketch'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
-import { computed, defineAsyncComponent, reactive, ref, shallowRef, watch } from 'vue'
+import { computed, defineAsyncComponent, onMounted, reactive, ref, shallowRef, useTemplateRef, watch } from 'vue'
 import type { Group } from '../api/devices'
 import { explain } from '../api/explain'
 import { fetchItems, type Item } from '../api/items'
@@ -25,6 +25,11 @@ const collections = useCollections()
 const messages = useNotices()
 
 const was = props.old?.rule
+const whole = useTemplateRef('whole')
+onMounted(() => {
+  whole.value?.scrollIntoView({ block: 'start' })
+  whole.value?.querySelector('input')?.focus({ preventScroll: true })
+})
 const form = reactive({
   title: props.old?.title ?? '',
   notices: new Set<NoticeKind>(was?.notices ?? ['entered', 'left']),
@@ -113,11 +118,11 @@ function turn(kind: NoticeKind, on: boolean): void {
   form.notices = next
 }
 
-const line = computed(() => circle.value.lines[0] ?? [])
+const line = computed(() => [...(circle.value.lines[0] ?? [])]) // the sketch goes on with its own
 const missing = computed(() => {
   if (form.notices.size === 0) return 'Choose what is noticed.'
   if (form.where === 'anywhere' && needsArea.value) return 'Say where: something enters, leaves or stays in an area.'
-  if (form.where === 'circle' && line.value.length < 2) return 'Draw the circle: click its middle, then its edge.'
+  if (form.where === 'circle' && line.value.length < 2) return 'Draw the circle on the map.'
   if (form.where === 'area' && !form.area) return 'There is no area. Draw one in a collection first.'
   if (form.where === 'device' && !form.around.trim()) return 'Name the device in the middle.'
   return ''
@@ -192,7 +197,7 @@ const save = () =>
 </script>
 
 <template>
-  <form class="watch" @submit.prevent="save">
+  <form ref="whole" class="watch" @submit.prevent="save">
     <label
       >Title <InputText v-model="form.title" size="small" maxlength="100" placeholder="Boats in the sound"
     /></label>

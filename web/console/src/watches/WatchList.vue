@@ -4,6 +4,7 @@ import Button from 'primevue/button'
 import { RouterLink } from 'vue-router'
 import { useList } from '../access/useList'
 import { changeWatch, fetchWatches, removeWatch, type Watch } from '../api/watches'
+import { useConfirming } from '../parts/useConfirming'
 import { useSession } from '../stores/session'
 import { ruleText } from './words'
 
@@ -17,12 +18,21 @@ const turn = (w: Watch, on: boolean) =>
     `${nameOf(w)} is ${on ? 'on' : 'off'}.`,
     `${nameOf(w)} is as it was.`,
   )
-const remove = (w: Watch) =>
-  change(
-    () => removeWatch(w.id).then(() => undefined),
-    `${nameOf(w)} is gone. What it noticed stays.`,
-    `${nameOf(w)} is still there.`,
-  )
+const confirm = useConfirming()
+function remove(w: Watch): void {
+  confirm.require({
+    header: `Remove ${nameOf(w)}?`,
+    message: 'It notices nothing any more. What it noticed stays.',
+    rejectProps: { label: 'Keep it', severity: 'secondary' },
+    acceptProps: { label: 'Remove', severity: 'danger' },
+    accept: () =>
+      void change(
+        () => removeWatch(w.id).then(() => undefined),
+        `${nameOf(w)} is gone. What it noticed stays.`,
+        `${nameOf(w)} is still there.`,
+      ),
+  })
+}
 </script>
 
 <template>

@@ -63,13 +63,17 @@ export function ruleText(r: WatchRule): string {
     }
   })
   const who = r.devices ? r.devices.join(', ') : r.groups ? `A device of ${r.groups.join(', ')}` : 'A device'
-  return `${who} ${what.join(' or ')}${whereText(r)}${hoursText(r)}`
+  return `${who} ${either(what)}${whereText(r)}${hoursText(r)}`
+}
+
+function either(what: string[]): string {
+  return [what.slice(0, -1).join(', '), ...what.slice(-1)].filter(Boolean).join(' or ')
 }
 
 function whereText({ where: w }: WatchRule): string {
   if (!w) return ''
   const around = w.device ?? (w.item ? `${w.collection ?? ''}/${w.item}` : 'a spot')
-  return w.radius ? `, ${lengthText(w.radius)} around ${around}` : `, area ${around}`
+  return w.radius ? `, within ${lengthText(w.radius)} of ${around}` : `, in ${around}`
 }
 
 function hoursText({ hours: h }: WatchRule): string {
