@@ -35,8 +35,8 @@ const (
 	budgetRate    = 10_000 // reports a second
 )
 
-// positions measures reports: how many a second are durable, how long one takes to those who look at where it is, what a
-// device takes in memory, and views of places beside reports.
+// positions measures reports: how many a second are durable, how long one takes to those who look at where it is, what
+// a device takes in memory, and views of places beside reports.
 func positions(ctx context.Context, r *report) error {
 	return withPlaces(ctx, r, func(s *service.Service, dsn string, _ time.Duration) error {
 		st, err := store.Open(ctx, store.Options{DSN: dsn, Log: quiet})
@@ -150,8 +150,8 @@ func copyPositions(ctx context.Context, dsn string) (rate float64, err error) {
 	return rate, err
 }
 
-// reporting reports at so many a second, 0 for as many as go, for a while. It returns how many a second were kept, and how
-// long a batch took.
+// reporting reports at so many a second, 0 for as many as go, for a while. It returns how many a second were kept, and
+// how long a batch took.
 func reporting(ctx context.Context, f *fleet.Fleet, asked float64) (rate float64, took spread, err error) {
 	var kept atomic.Int64
 	var mu sync.Mutex
@@ -229,7 +229,8 @@ type follower struct {
 	ready chan struct{}
 }
 
-// reportsToListeners measures, at growing rates, how old a position is when it reaches a listener who looks at where it is.
+// reportsToListeners measures, at growing rates, how old a position is when it reaches a listener who looks at where it
+// is.
 func reportsToListeners(ctx context.Context, r *report, f *fleet.Fleet, url, key string) error {
 	var p50, p99 chartLine
 	p50, p99 = chartLine{name: "p50", colour: lineColours[0]}, chartLine{name: "p99", colour: lineColours[0], dashed: true}

@@ -196,7 +196,9 @@ func (c *Client) TrackFile(ctx context.Context, device, format string, o TrackOp
 
 // AddTrack keeps the positions of a file, gpx or csv, as those of a device. Of what it returns, verdicts are those of
 // the first that were refused.
-func (c *Client) AddTrack(ctx context.Context, device, format string, file io.Reader) (v api.ReportVerdicts, err error) {
+func (c *Client) AddTrack(
+	ctx context.Context, device, format string, file io.Reader,
+) (v api.ReportVerdicts, err error) {
 	path := devicePath(device) + "/track?format=" + url.QueryEscape(format)
 	media := map[string]string{"gpx": "application/gpx+xml", "csv": "text/csv"}[format]
 	return v, c.do(ctx, http.MethodPost, path, media, file, &v)
@@ -230,7 +232,9 @@ func reportPath(group string) string {
 
 // ReportLines reports where devices are, as lines of JSON that are read as they come, and calls each with what
 // became of each.
-func (c *Client) ReportLines(ctx context.Context, lines io.Reader, group string, each func(api.ReportVerdict) error) error {
+func (c *Client) ReportLines(
+	ctx context.Context, lines io.Reader, group string, each func(api.ReportVerdict) error,
+) error {
 	response, err := c.once(ctx, http.MethodPost, reportPath(group), "application/x-ndjson", lines)
 	if err != nil {
 		return err

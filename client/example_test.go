@@ -74,7 +74,9 @@ func ExampleClient_Near() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	near, err := c.Near(context.Background(), "moorings", client.NearOptions{Origin: client.Origin{Lat: -38.451, Lon: -22.101}, Limit: 1})
+	near, err := c.Near(
+		context.Background(), "moorings", client.NearOptions{Origin: client.Origin{Lat: -38.451, Lon: -22.101}, Limit: 1},
+	)
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -18,8 +18,8 @@ type PositionStream struct {
 	mu         sync.Mutex // one at a time sends
 }
 
-// OpenPositions opens a connection for reports. Devices that are not there yet are made in a group, "" for the usual one.
-// Whoever has the stream calls Close in the end.
+// OpenPositions opens a connection for reports. Devices that are not there yet are made in a group, "" for the usual
+// one. Whoever has the stream calls Close in the end.
 func (c *Client) OpenPositions(ctx context.Context, group string) (*PositionStream, error) {
 	header := http.Header{}
 	if c.key != "" {

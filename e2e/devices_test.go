@@ -25,7 +25,9 @@ import (
 // movingDemo starts a demo whose devices move.
 func movingDemo(t *testing.T, args ...string) *process {
 	t.Helper()
-	return start(t, filepath.Join(t.TempDir(), "demo"), append([]string{"demo", "--places", "300", "--devices", "60"}, args...)...)
+	return start(
+		t, filepath.Join(t.TempDir(), "demo"),
+		append([]string{"demo", "--places", "300", "--devices", "60"}, args...)...)
 }
 
 // TestDeviceCommands runs the commands about devices.
@@ -305,7 +307,9 @@ func TestDevicesInTheConsole(t *testing.T) {
 		t.Helper()
 		at = at.Add(time.Second)
 		name := "Follow Me"
-		_, err := c.Report(t.Context(), []api.Report{{Device: "FT-1", Latitude: -38.9, Longitude: lon, Timestamp: &at}}, "workboats")
+		_, err := c.Report(
+			t.Context(), []api.Report{{Device: "FT-1", Latitude: -38.9, Longitude: lon, Timestamp: &at}}, "workboats",
+		)
 		if err == nil && lon == -22 {
 			_, err = c.UpdateDevice(t.Context(), "FT-1", api.DeviceUpdate{Name: &name})
 		}

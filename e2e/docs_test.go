@@ -137,8 +137,8 @@ func TestGeneratedClient(t *testing.T) {
 	}
 }
 
-// TestExamplesOfEditing sends the JSON of docs/EDITING.md to the calls that it is about, with items of a collection that
-// are called as there. Each is what the contract wants, and is done.
+// TestExamplesOfEditing sends the JSON of docs/EDITING.md to the calls that it is about, with items of a collection
+// that are called as there. Each is what the contract wants, and is done.
 func TestExamplesOfEditing(t *testing.T) {
 	t.Parallel() // it has a service of its own
 	p := start(t, t.TempDir(), "serve")

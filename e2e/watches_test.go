@@ -90,7 +90,10 @@ func TestWatchCommands(t *testing.T) {
 	run("watches add other --area waters --entered", "a slash", 2)
 	run("watches add other --area waters/Q1 --entered", "there is no item", 1)
 	run("watches add other --days sat --nearer 5", "--hours", 2)
-	run("watches add night --faster 0.1 --hours 22:00-06:00 --days sat,sun --zone Europe/Dublin --group workboats", "was made", 0)
+	run(
+		"watches add night --faster 0.1 --hours 22:00-06:00 --days sat,sun --zone Europe/Dublin --group workboats",
+		"was made", 0,
+	)
 	run("watches change night --off", "was changed", 0)
 	run("watches change night", "say what is to change", 2)
 	run("watches", "off", 0)
@@ -140,10 +143,12 @@ func TestNoticesOfTheKilled(t *testing.T) {
 	stub := stubHook(t)
 	rule := api.WatchRule{Notices: []string{"fast"}, FasterThan: 10}
 	yes := true
-	if _, err := c.CreateWatch(t.Context(), api.NewWatch{ID: "fast", WatchUpdate: api.WatchUpdate{Rule: &rule}}); err != nil {
+	watch := api.NewWatch{ID: "fast", WatchUpdate: api.WatchUpdate{Rule: &rule}}
+	if _, err := c.CreateWatch(t.Context(), watch); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.CreateHook(t.Context(), api.NewHook{ID: "h", HookUpdate: api.HookUpdate{URL: &stub.url, Notices: &yes}}); err != nil {
+	hook := api.NewHook{ID: "h", HookUpdate: api.HookUpdate{URL: &stub.url, Notices: &yes}}
+	if _, err := c.CreateHook(t.Context(), hook); err != nil {
 		t.Fatal(err)
 	}
 	begin := time.Now().Add(-12 * time.Hour).UTC().Truncate(time.Second)
@@ -152,7 +157,9 @@ func TestNoticesOfTheKilled(t *testing.T) {
 	// Whatever is not acknowledged is sent again.
 	report := func(c *client.Client) {
 		at, speed := begin.Add(time.Duration(n)*time.Second), 20*float64(n%2)
-		_, err := c.Report(t.Context(), []api.Report{{Device: "k1", Latitude: -38.5, Longitude: -22, Timestamp: &at, Speed: &speed}}, "")
+		_, err := c.Report(
+			t.Context(), []api.Report{{Device: "k1", Latitude: -38.5, Longitude: -22, Timestamp: &at, Speed: &speed}}, "",
+		)
 		if err != nil {
 			return
 		}
@@ -242,7 +249,8 @@ func TestWatchesInTheConsole(t *testing.T) {
 		return w
 	}
 	w := made()
-	if at := w.Rule.Where; at == nil || *at.Latitude > -38.89 || *at.Latitude < -38.91 || at.Radius < 500 || at.Radius > 2500 {
+	if at := w.Rule.Where; at == nil || *at.Latitude > -38.89 || *at.Latitude < -38.91 || at.Radius < 500 ||
+		at.Radius > 2500 {
 		t.Fatalf("it watches %+v", at)
 	}
 	at := time.Now().Add(-10 * time.Minute)

@@ -91,7 +91,9 @@ first start makes and imports the data; later starts find it as it was left.`,
 
 // moveDemo has devices move about, at first with what they did in the hour before, until the function that it
 // returns is called, or ctx ends.
-func moveDemo(ctx context.Context, c *client.Client, data string, s simulation, world *demo.World) (stop func(), err error) {
+func moveDemo(
+	ctx context.Context, c *client.Client, data string, s simulation, world *demo.World,
+) (stop func(), err error) {
 	fleet := world.Fleet(s.devices)
 	if err := makeFleetGroups(ctx, c, fleet); err != nil {
 		return nil, err

@@ -51,7 +51,9 @@ day if they are not taken.`,
 			return nil
 		})
 	}
-	cmd.AddCommand(hooksAddCommand(), hooksChangeCommand(), hooksMessagesCommand(), hooksAgainCommand(), hooksRemoveCommand())
+	cmd.AddCommand(
+		hooksAddCommand(), hooksChangeCommand(), hooksMessagesCommand(), hooksAgainCommand(), hooksRemoveCommand(),
+	)
 	return cmd
 }
 

@@ -169,8 +169,11 @@ func dialMQTT(address, key string) (sender, error) {
 		return nil, fmt.Errorf("the service does not answer over MQTT at %s: start it with --mqtt %s", address, address)
 	}
 	if err := token.Error(); err != nil {
-		return nil, fmt.Errorf("connecting over MQTT to %s: %w; the service takes positions there with --mqtt %s, with a key "+
-			"of the role device or owner", address, err, address)
+		return nil, fmt.Errorf(
+			"connecting over MQTT to %s: %w; the service takes positions there with --mqtt %s, with a key "+
+				"of the role device or owner",
+			address, err, address,
+		)
 	}
 	return out, nil
 }

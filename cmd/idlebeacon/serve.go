@@ -81,10 +81,16 @@ func serveFlags(cmd *cobra.Command, config *daemon.Config, data string) *serveOp
 		"how long positions of devices are kept if their group does not say, at least 1h; 0 for good",
 	)
 	flags.DurationVar(&config.StopTimeout, "stop-timeout", daemon.DefaultStopTimeout, "how long a stop may take")
-	flags.StringVar(&config.Bus, "bus", "", "URL of a NATS server, such as nats://127.0.0.1:4222, by which several processes "+
-		"on one database hear of positions at once (default: they look every second)")
-	flags.StringVar(&config.MQTT, "mqtt", "", "address to take positions of devices on over MQTT, such as 127.0.0.1:8471; "+
-		"with TLS if there is a certificate (default: not at all)")
+	flags.StringVar(
+		&config.Bus, "bus", "",
+		"URL of a NATS server, such as nats://127.0.0.1:4222, by which several processes "+
+			"on one database hear of positions at once (default: they look every second)",
+	)
+	flags.StringVar(
+		&config.MQTT, "mqtt", "",
+		"address to take positions of devices on over MQTT, such as 127.0.0.1:8471; "+
+			"with TLS if there is a certificate (default: not at all)",
+	)
 	flags.BoolVar(&config.HooksPrivate, "hooks-private", false, "let hooks be told at addresses that are not on the "+
 		"public Internet, such as those of this machine and of its network")
 	flags.StringVar(&config.Certificate, "tls-certificate", "", "file with a certificate and those that lead to it, in "+

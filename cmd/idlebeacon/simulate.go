@@ -75,7 +75,9 @@ func (s *simulation) flags(cmd *cobra.Command) {
 	f.Float64Var(&s.rate, "rate", 0, "reports a second of all together (default: each every few seconds)")
 	f.Float64Var(&s.late, "late", 2, "of a hundred reports, how many come late")
 	f.Float64Var(&s.doubled, "doubled", 1, "of a hundred reports, how many come twice")
-	f.Float64Var(&s.dropOuts, "drop-outs", 4, "of a hundred stretches of five minutes, in how many a device has no connection")
+	f.Float64Var(
+		&s.dropOuts, "drop-outs", 4, "of a hundred stretches of five minutes, in how many a device has no connection",
+	)
 	f.DurationVar(&s.past, "past", 0, "report this much of the past first, such as 2h")
 	f.StringVar(&s.over, "over", "http", "how to send: http, ws (a WebSocket) or mqtt")
 	f.StringVar(&s.mqtt, "mqtt", "127.0.0.1:8471", "with --over mqtt, where the service takes positions")

@@ -165,7 +165,9 @@ func (o *ruleOptions) rule(cmd *cobra.Command) (r api.WatchRule, err error) {
 		}
 	}
 	if len(r.Notices) == 0 {
-		return r, &usageError{fmt.Errorf("say what is to be noticed: --entered, --left, --stayed, --faster, --silent or --nearer")}
+		return r, &usageError{
+			fmt.Errorf("say what is to be noticed: --entered, --left, --stayed, --faster, --silent or --nearer"),
+		}
 	}
 	given := 0
 	for _, name := range []string{"area", "place", "around", "lat"} {
@@ -219,7 +221,10 @@ func watchesAddCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		n := api.NewWatch{ID: args[0], WatchUpdate: api.WatchUpdate{Rule: &rule, Title: &o.title, Description: &o.description}}
+		n := api.NewWatch{
+			ID:          args[0],
+			WatchUpdate: api.WatchUpdate{Rule: &rule, Title: &o.title, Description: &o.description},
+		}
 		return r.with(func(c *client.Client) error {
 			w, err := c.CreateWatch(cmd.Context(), n)
 			return r.changedWatch(&w, "made", err)

@@ -16,8 +16,8 @@ import (
 // LongestShare is for how long a device can be shared at most.
 const LongestShare = 30 * 24 * time.Hour
 
-// ShareDevice makes a key that may see one device and nothing else until a time, for whoever is given it, and returns its
-// secret. Whether by may share the device is for the caller to find out.
+// ShareDevice makes a key that may see one device and nothing else until a time, for whoever is given it, and returns
+// its secret. Whether by may share the device is for the caller to find out.
 func (r *Register) ShareDevice(
 	ctx context.Context, by *policy.Actor, device, title string, until time.Time,
 ) (store.Key, string, error) {

@@ -181,7 +181,8 @@ func (d *Daemon) start(ctx context.Context, config Config) (err error) {
 	if d.fleet, err = fleet.Open(ctx, d.store, devices); err != nil {
 		return err
 	}
-	if d.watching, err = watching.Open(ctx, d.store, watching.Options{Fleet: d.fleet, Items: d.service, Log: d.log}); err != nil {
+	d.watching, err = watching.Open(ctx, d.store, watching.Options{Fleet: d.fleet, Items: d.service, Log: d.log})
+	if err != nil {
 		return err
 	}
 	d.hooks = hooks.Open(d.store, hooks.Options{

@@ -270,7 +270,9 @@ func TestViewsAreThoseOfAnIndexMadeAnew(t *testing.T) {
 				t.Fatal(err)
 			}
 			var got, want []string
-			err = v.Markers(func(m *Marker) { got = append(got, fmt.Sprint(m.Count, m.Members, m.Stacked, m.OpensAt, m.Extent)) })
+			err = v.Markers(
+				func(m *Marker) { got = append(got, fmt.Sprint(m.Count, m.Members, m.Stacked, m.OpensAt, m.Extent)) },
+			)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -19,8 +19,8 @@ func (f *Fleet) hand(positions []store.DevicePosition) {
 	}
 }
 
-// HeardTo returns a moment up to which all positions that were received are in memory, but for those that took more than
-// longestOverlap to be kept.
+// HeardTo returns a moment up to which all positions that were received are in memory, but for those that took more
+// than longestOverlap to be kept.
 func (f *Fleet) HeardTo() motion.Moment { return motion.Moment(f.others.heardTo.Load()) }
 
 // A Roll is all groups and devices. It does not change.

@@ -45,8 +45,8 @@ type pending[T any] struct {
 	loose bool
 }
 
-// NewInflow returns an inflow for whoever ctx belongs to, whose new devices come into a group, "" for the usual. It calls
-// told with what became of reports; an error of it ends the inflow. Whoever has it calls Close in the end.
+// NewInflow returns an inflow for whoever ctx belongs to, whose new devices come into a group, "" for the usual. It
+// calls told with what became of reports; an error of it ends the inflow. Whoever has it calls Close in the end.
 func NewInflow[T any](ctx context.Context, f *Fleet, group string, told func([]Told[T]) error) *Inflow[T] {
 	ctx, stop := context.WithCancel(ctx)
 	i := &Inflow[T]{
@@ -57,8 +57,8 @@ func NewInflow[T any](ctx context.Context, f *Fleet, group string, told func([]T
 	return i
 }
 
-// Put adds a report. If too many wait, it waits, too, or as long as ctx lets it. A loose report is one that may be lost:
-// it does not wait, and in its place the oldest loose one is left out.
+// Put adds a report. If too many wait, it waits, too, or as long as ctx lets it. A loose report is one that may be
+// lost: it does not wait, and in its place the oldest loose one is left out.
 func (i *Inflow[T]) Put(ctx context.Context, r Reported, tag T, loose bool) error {
 	for {
 		i.mu.Lock()
@@ -153,8 +153,8 @@ func (i *Inflow[T]) end(err error) {
 	i.ended, i.waiting = err, nil
 }
 
-// keep keeps a batch. If more comes than can be written, or it is not known whether it was, it tries again: reports that
-// come twice are known.
+// keep keeps a batch. If more comes than can be written, or it is not known whether it was, it tries again: reports
+// that come twice are known.
 func (i *Inflow[T]) keep(ctx context.Context, batch []pending[T]) ([]Told[T], error) {
 	reports := make([]Reported, len(batch))
 	for k := range batch {

@@ -92,7 +92,10 @@ func TestPositionsReachOtherProcesses(t *testing.T) {
 			one, two := process(t, dsn, address), process(t, dsn, address)
 			send(t, one, "", report("a", here, now))
 			reaches(t, two, "a", now)
-			polltest.Until(t, "both know of each other", func() bool { return one.others.there.Load() == 1 && two.others.there.Load() == 1 })
+			polltest.Until(
+				t, "both know of each other",
+				func() bool { return one.others.there.Load() == 1 && two.others.there.Load() == 1 },
+			)
 			for i := range 20 {
 				from, to := one, two
 				if i%2 == 1 {

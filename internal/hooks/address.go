@@ -16,9 +16,11 @@ import (
 
 // notPublic are addresses of networks that are nobody's or somebody's own, beside those that [netip.Addr] knows: the
 // registries of special addresses of IANA, and ways to write an IPv4 address in IPv6.
-var notPublic = prefixes("0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "192.88.99.0/24", "198.18.0.0/15",
-	"198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4", "::/96", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23",
-	"2001:db8::/32", "2002::/16", "3fff::/20", "5f00::/16", "fec0::/10")
+var notPublic = prefixes(
+	"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "192.88.99.0/24", "198.18.0.0/15", "198.51.100.0/24",
+	"203.0.113.0/24", "240.0.0.0/4", "::/96", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23",
+	"2001:db8::/32", "2002::/16", "3fff::/20", "5f00::/16", "fec0::/10",
+)
 
 func prefixes(all ...string) (out []netip.Prefix) {
 	for _, p := range all {
@@ -34,7 +36,9 @@ func public(a netip.Addr) bool {
 		!slices.ContainsFunc(notPublic, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
-var errPrivate = errors.New("the address is not on the public Internet; the service allows such only with --hooks-private")
+var errPrivate = errors.New(
+	"the address is not on the public Internet; the service allows such only with --hooks-private",
+)
 
 const (
 	dialTimeout = 5 * time.Second

@@ -88,7 +88,9 @@ func (f *fixture) report(device string, speed float32) {
 	f.now = f.now.Add(time.Second)
 	p := motion.At(geo.Point{Lon: -22, Lat: -38.5}, f.now)
 	p.Speed = speed
-	_, err := f.fleet.Report(f.t.Context(), []fleet.Reported{{Report: motion.Report{Device: device, Position: p, Timed: true}}}, "")
+	_, err := f.fleet.Report(
+		f.t.Context(), []fleet.Reported{{Report: motion.Report{Device: device, Position: p, Timed: true}}}, "",
+	)
 	if err != nil {
 		f.t.Fatal(err)
 	}

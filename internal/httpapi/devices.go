@@ -527,7 +527,9 @@ func (h *server) deviceMarkers(w http.ResponseWriter, r *http.Request) error {
 
 // deviceMembers lists the devices that a marker stands for.
 func (h *server) deviceMembers(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat(selectionNamesOfDevices, gatherNames, []string{"lat", "lon", "zoom", "limit", "after"})...)
+	q := parseQuery(
+		r,
+		slices.Concat(selectionNamesOfDevices, gatherNames, []string{"lat", "lon", "zoom", "limit", "after"})...)
 	ask := fleet.ViewQuery{Zoom: q.number("zoom", math.NaN(), 0, maxZoom), Options: q.gathering()}
 	ask.Selection, _ = q.devices()
 	at := geo.Point{Lat: q.number("lat", math.NaN(), -90, 90), Lon: q.number("lon", math.NaN(), -180, 180)}

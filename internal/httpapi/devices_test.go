@@ -62,7 +62,10 @@ func TestDevices(t *testing.T) {
 	f.want(200, `"state":"still"`, "GET", "/api/devices/WB-02", "")
 	f.want(200, `"moving":1`, "GET", "/api/groups/boats", "")
 	f.want(200, `"matched":1`, "GET", "/api/devices?state=moving", "")
-	f.want(200, `"matched":2,"states":{"moving":1,"paused":0,"silent":0,"still":1,"unheard":0}`, "GET", "/api/devices?q=wb", "")
+	f.want(
+		200, `"matched":2,"states":{"moving":1,"paused":0,"silent":0,"still":1,"unheard":0}`, "GET", "/api/devices?q=wb",
+		"",
+	)
 	f.want(200, `"rel":"next"`, "GET", "/api/devices?sortby=-speed&limit=1", "")
 	f.want(200, `"matched":2,"shown":{"boats":2}`, "GET", "/api/devices/markers?bbox=-23,-39,-21,-38&zoom=12", "")
 	f.want(200, `"kind":"device","group":"boats","device":"WB-01","icon":"ship","state":"moving"`, "GET",
@@ -103,7 +106,10 @@ func TestDevices(t *testing.T) {
 	}
 	f.want(404, "WB-09", "GET", "/api/devices/WB-09", "")
 	f.want(404, "cars", "GET", "/api/devices?groups=cars", "")
-	f.want(200, `"name":"Ternlet"`, "PATCH", "/api/devices/WB-02", `{"name":"Ternlet","colour":"#0b6e99","properties":{"a":1}}`)
+	f.want(
+		200, `"name":"Ternlet"`, "PATCH", "/api/devices/WB-02",
+		`{"name":"Ternlet","colour":"#0b6e99","properties":{"a":1}}`,
+	)
 	f.want(400, "colour", "PATCH", "/api/devices/WB-02", `{"colour":"red"}`)
 	f.want(200, `"state":"paused"`, "PATCH", "/api/devices/WB-02", `{"paused":true}`)
 	f.want(400, "share", "GET", "/api/devices/WB-02/track", "")
@@ -125,13 +131,17 @@ func TestReporting(t *testing.T) {
 	f.want(400, "swapped", "POST", "/api/positions", `{"device":"N-1","latitude":-138,"longitude":2}`)
 	f.want(400, "latitude", "POST", "/api/positions", `{"device":"N-1"}`)
 	f.want(400, "report", "POST", "/api/positions", ``)
-	f.want(200, `"kept":1,"repeated":1,"refused":2`, "POST", "/api/positions", `[{"device":"N-2","latitude":1,"longitude":2,`+
-		`"timestamp":"2026-11-01T00:00:00Z"},{"device":"N-2","latitude":1,"longitude":2,"timestamp":"2026-11-01T00:00:00Z"},`+
-		`{"device":"N-2"},7]`)
+	f.want(
+		200, `"kept":1,"repeated":1,"refused":2`, "POST", "/api/positions",
+		`[{"device":"N-2","latitude":1,"longitude":2,`+
+			`"timestamp":"2026-11-01T00:00:00Z"},{"device":"N-2","latitude":1,"longitude":2,"timestamp":"2026-11-01T00:00:00Z"},`+
+			`{"device":"N-2"},7]`,
+	)
 	// A track that another program wrote.
 	status, _, answer := f.call("POST", "/api/devices/N-2/track", "text/csv", "time,lat,lon\n2026-11-02T00:00:00Z,1,2\n"+
 		"2026-11-02T00:00:00Z,1,2\n2026-11-03T00:00:00Z,91,2\n")
-	if status != 200 || !strings.Contains(answer, `"kept":1,"repeated":1,"refused":1`) || !strings.Contains(answer, "line 4") {
+	if status != 200 || !strings.Contains(answer, `"kept":1,"repeated":1,"refused":1`) ||
+		!strings.Contains(answer, "line 4") {
 		t.Errorf("%d %s", status, answer)
 	}
 	f.want(400, "format", "POST", "/api/devices/N-2/track", "x")

@@ -203,7 +203,9 @@ func TestJointMarkersFollowEdits(t *testing.T) {
 	add := func(collection, id string, lon, lat float64) {
 		t.Helper()
 		f.want(201, "", "POST", "/api/collections/"+collection+"/items", fmt.Sprintf(
-			`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{"name":"N"}}`, id, lon, lat))
+			`{"type":"Feature","id":%q,"geometry":{"type":"Point","coordinates":[%v,%v]},"properties":{"name":"N"}}`, id,
+			lon, lat,
+		))
 	}
 	add("huts", "1", -22, -38.5)
 	add("quays", "1", -22.0001, -38.5)

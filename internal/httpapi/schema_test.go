@@ -68,7 +68,8 @@ func TestSchemaOnEveryWayIn(t *testing.T) {
 			if err := json.Unmarshal([]byte(answer), &r); err != nil || status != 200 {
 				t.Fatalf("%s: %d %s", path, status, answer)
 			}
-			if r.Rejected != 1 || r.Rows != 3 || !strings.Contains(r.Errors[0].Reason, `/properties/beds is a text; want a whole`) {
+			if r.Rejected != 1 || r.Rows != 3 ||
+				!strings.Contains(r.Errors[0].Reason, `/properties/beds is a text; want a whole`) {
 				t.Errorf("%s of %s: %s", path, media, answer)
 			}
 			if r.Import != "" {

@@ -103,7 +103,13 @@ func New(s Service, options Options) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &server{service: s, options: options, contract: contractJSON, backdrop: options.Backdrop, hosts: hostsOf(&options)}
+	h := &server{
+		service:  s,
+		options:  options,
+		contract: contractJSON,
+		backdrop: options.Backdrop,
+		hosts:    hostsOf(&options),
+	}
 	if options.Access == nil && options.Everyone == nil {
 		return nil, errors.New("httpapi: nobody knows who callers are")
 	}
@@ -444,7 +450,9 @@ func (c *caller) from(r *http.Request) string {
 }
 
 // secrets are the parameters whose values are not written to the log.
-var secrets = regexp.MustCompile(`(?i)(^|&)([^=&]*(?:key|token|ticket|secret|password|signature|code|state)[^=&]*)=[^&]*`)
+var secrets = regexp.MustCompile(
+	`(?i)(^|&)([^=&]*(?:key|token|ticket|secret|password|signature|code|state)[^=&]*)=[^&]*`,
+)
 
 // A loggedQuery is a query, written to a log with what is nobody else's business left out.
 type loggedQuery string

@@ -19,8 +19,11 @@ import (
 // fastWatch makes a watch that notices who is fast.
 func (f *fixture) fastWatch(id string) {
 	f.t.Helper()
-	f.want(201, `"margin":10`, "POST", "/api/watches", fmt.Sprintf(`{"id":%q,"title":"Too fast","rule":{"notices":["fast"],`+
-		`"faster_than":10}}`, id))
+	f.want(
+		201, `"margin":10`, "POST", "/api/watches",
+		fmt.Sprintf(`{"id":%q,"title":"Too fast","rule":{"notices":["fast"],`+
+			`"faster_than":10}}`, id),
+	)
 }
 
 // fastFrom is when devices were fast last, in milliseconds since 1970.
@@ -98,12 +101,17 @@ func TestWatchesOverHTTP(t *testing.T) {
 		`{"notices":["near"],"nearer_than":50,"hours":{"from":"07:00","to":"09:00","days":["mon","mon"]}}`:   "rule.hours.days",
 		`{"notices":["near"],"nearer_than":50,"hours":{"from":"07:00","to":"09:00","days":["Monday","mo"]}}`: "rule.hours.days",
 	} {
-		status, _, answer := f.call("POST", "/api/watches/try", "application/json", `{"from":"2026-04-01T00:00:00Z","rule":`+rule+`}`)
+		status, _, answer := f.call(
+			"POST", "/api/watches/try", "application/json", `{"from":"2026-04-01T00:00:00Z","rule":`+rule+`}`,
+		)
 		if p := f.problem(string(answer)); status != 400 && status != 404 || field != "" && p.Field != field {
 			t.Errorf("%s: %d, %+v, want the field %s", rule, status, p, field)
 		}
 	}
-	f.want(200, "", "PATCH", "/api/watches/pool", `{"rule":{"notices":["left"],"where":{"collection":"waters","item":"pool"}}}`)
+	f.want(
+		200, "", "PATCH", "/api/watches/pool",
+		`{"rule":{"notices":["left"],"where":{"collection":"waters","item":"pool"}}}`,
+	)
 	f.want(204, "", "DELETE", "/api/collections/waters", "")
 	f.want(200, `"problem":"where.item: there is no item`, "GET", "/api/watches", "")
 	f.want(204, "", "DELETE", "/api/watches/pool", "")
@@ -141,13 +149,16 @@ func TestWatchesOverHTTP(t *testing.T) {
 		"?to=2026-01-01T00:00:00Z": false, "?from=2026-01-01T00:00:00Z": true,
 	} {
 		found := f.noticesAt("/api/notices" + path).Notices
-		if (len(found) > 0) != any || path == "?devices=b2" && slices.ContainsFunc(found, func(n api.Notice) bool { return n.Device != "b2" }) {
+		if (len(found) > 0) != any ||
+			path == "?devices=b2" && slices.ContainsFunc(found, func(n api.Notice) bool { return n.Device != "b2" }) {
 			t.Errorf("%s has %+v", path, found)
 		}
 	}
 	f.want(400, "groups", "GET", "/api/notices?groups=vans", "")
 	var tried api.WatchTried
-	ask := fmt.Sprintf(`{"rule":{"notices":["fast"],"faster_than":10},"from":%q}`, time.Now().Add(-7*time.Hour).Format(time.RFC3339))
+	ask := fmt.Sprintf(
+		`{"rule":{"notices":["fast"],"faster_than":10},"from":%q}`, time.Now().Add(-7*time.Hour).Format(time.RFC3339),
+	)
 	if err := json.Unmarshal([]byte(f.want(200, "", "POST", "/api/watches/try", ask)), &tried); err != nil ||
 		len(tried.Notices) < 5 || tried.Devices != 2 {
 		t.Errorf("tried: %+v, %v", tried, err)
@@ -206,9 +217,17 @@ func TestNoticesAreFor(t *testing.T) {
 	reader.want(400, "", "GET", "/api/notices?groups=vans", "")
 	editor := as(policy.Actor{Role: policy.Editor, Limits: vans})
 	editor.want(403, "groups", "POST", "/api/watches", `{"id":"x","rule":{"notices":["fast"],"faster_than":1}}`)
-	editor.want(403, "groups", "POST", "/api/watches", `{"id":"x","rule":{"notices":["fast"],"faster_than":1,"groups":["boats"]}}`)
-	editor.want(404, "b1", "POST", "/api/watches", `{"id":"x","rule":{"notices":["fast"],"faster_than":1,"groups":["vans"],"devices":["b1"]}}`)
-	editor.want(201, "", "POST", "/api/watches", `{"id":"vans","rule":{"notices":["fast"],"faster_than":1,"groups":["vans"]}}`)
+	editor.want(
+		403, "groups", "POST", "/api/watches",
+		`{"id":"x","rule":{"notices":["fast"],"faster_than":1,"groups":["boats"]}}`,
+	)
+	editor.want(
+		404, "b1", "POST", "/api/watches",
+		`{"id":"x","rule":{"notices":["fast"],"faster_than":1,"groups":["vans"],"devices":["b1"]}}`,
+	)
+	editor.want(
+		201, "", "POST", "/api/watches", `{"id":"vans","rule":{"notices":["fast"],"faster_than":1,"groups":["vans"]}}`,
+	)
 	editor.want(404, "", "PATCH", "/api/watches/fast", `{"off":true}`)
 	editor.want(404, "", "DELETE", "/api/watches/fast", "")
 	editor.want(403, "groups", "PATCH", "/api/watches/vans", `{"rule":{"notices":["fast"],"faster_than":1}}`)
@@ -234,13 +253,17 @@ func TestNoticesAreFor(t *testing.T) {
 	}
 	// Whoever does not share where they are is not told of.
 	owner.want(200, "", "PATCH", "/api/devices/b1", `{"paused":true}`)
-	polltest.Until(t, "the other process has heard", func() bool { return len(reader.noticesAt("/api/notices").Notices) == 0 })
+	polltest.Until(
+		t, "the other process has heard", func() bool { return len(reader.noticesAt("/api/notices").Notices) == 0 },
+	)
 }
 
 func TestHooksOverHTTP(t *testing.T) {
 	f := newFixture(t)
-	made := f.want(201, `"secret":"whsec_`, "POST", "/api/hooks",
-		`{"id":"office","url":"https://office.example/told","notices":true,"kinds":["silent"],"groups":[],"collections":["c"]}`)
+	made := f.want(
+		201, `"secret":"whsec_`, "POST", "/api/hooks",
+		`{"id":"office","url":"https://office.example/told","notices":true,"kinds":["silent"],"groups":[],"collections":["c"]}`,
+	)
 	if strings.Contains(made, `"groups"`) {
 		t.Errorf("of no group in particular: %s", made)
 	}
@@ -249,7 +272,8 @@ func TestHooksOverHTTP(t *testing.T) {
 	}
 	f.want(200, `"dead":0`, "GET", "/api/hooks", "")
 	if changed := f.want(200, `"off":true`, "PATCH", "/api/hooks/office", `{"off":true,"kinds":[]}`); strings.Contains(changed,
-		"kinds") || strings.Contains(changed, "whsec_") {
+		"kinds") ||
+		strings.Contains(changed, "whsec_") {
 		t.Errorf("changed: %s", changed)
 	}
 	f.want(200, `"secret":"whsec_`, "PATCH", "/api/hooks/office", `{"new_secret":true}`)

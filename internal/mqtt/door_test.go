@@ -53,7 +53,12 @@ func opened(t *testing.T) (*Door, *fleet.Fleet, *who) {
 		t.Fatal(err)
 	}
 	device := func(ids ...string) *policy.Actor {
-		return &policy.Actor{Kind: policy.Keyed, ID: "key/" + ids[0], Role: policy.Device, Limits: policy.Limits{Devices: ids}}
+		return &policy.Actor{
+			Kind:   policy.Keyed,
+			ID:     "key/" + ids[0],
+			Role:   policy.Device,
+			Limits: policy.Limits{Devices: ids},
+		}
 	}
 	w := &who{keys: map[string]*policy.Actor{
 		"one": device("b1"), "two": device("b2", "b3"), "any": {Kind: policy.Keyed, ID: "key/any", Role: policy.Device},
@@ -128,7 +133,10 @@ func TestAcknowledgedIsKept(t *testing.T) {
 	report := func(ms int64) string { return fmt.Sprintf(`{"latitude":1,"longitude":2,"timestamp":%d}`, now+ms) }
 	published(t, c, "positions/b2", report(0))
 	published(t, c, "positions/b2", report(0))
-	published(t, c, "positions", fmt.Sprintf(`[{"device":"b3","latitude":1,"longitude":2,"timestamp":%d},{"device":"b2"}]`, now))
+	published(
+		t, c, "positions",
+		fmt.Sprintf(`[{"device":"b3","latitude":1,"longitude":2,"timestamp":%d},{"device":"b2"}]`, now),
+	)
 	published(t, c, "positions/b3", `{"device":"b2","latitude":1,"longitude":2}`)
 	for _, want := range []string{"b2 kept", "b2 repeated", "b3 kept", "b2 refused", "b2 refused"} {
 		select {

@@ -94,7 +94,9 @@ type LayerShapes struct {
 
 // JointShapes prepares the areas and paths of several layers in a viewport, each of another
 // collection, in the order in which they are drawn: those whose styles show them at the zoom.
-func (s *Service) JointShapes(ctx context.Context, layers []Layer, box geo.Box, zoom float64) (all []LayerShapes, err error) {
+func (s *Service) JointShapes(
+	ctx context.Context, layers []Layer, box geo.Box, zoom float64,
+) (all []LayerShapes, err error) {
 	err = s.eachShown(ctx, layers, zoom, func(layer Layer, drawn *style.Style) error {
 		view, err := s.Shapes(ctx, layer.Collection, ShapesQuery{Box: box, Zoom: zoom, Selection: layer.Selection})
 		if err == nil {

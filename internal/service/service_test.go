@@ -196,7 +196,8 @@ func TestImport(t *testing.T) {
 	)(
 		s.Import(t.Context(), "c", strings.NewReader(file.String()), importing.Options{DryRun: true}),
 	)
-	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 || must[Summary](t)(s.Collection(t.Context(), "c")).Places != 0 {
+	if dry.Rows != 2501 || dry.Rejected != 1 || dry.Created != 0 ||
+		must[Summary](t)(s.Collection(t.Context(), "c")).Places != 0 {
 		t.Fatalf("dry run: %+v", dry)
 	}
 	for _, want := range []importing.Report{{Created: 2500}, {Unchanged: 2500}, {Unchanged: 2499, Replaced: 1}} {

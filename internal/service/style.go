@@ -97,7 +97,9 @@ func (s *Service) resolved(c *collection) (*looks, error) {
 
 // resolve finds what a style leaves to the data, and the versions of the items that its
 // rules name, "" for those that are not there.
-func (s *Service) resolve(ctx context.Context, c *collection, of *style.Style) (*style.Resolved, map[filter.Item]string, error) {
+func (s *Service) resolve(
+	ctx context.Context, c *collection, of *style.Style,
+) (*style.Resolved, map[filter.Item]string, error) {
 	bound := map[filter.Item]string{}
 	bind := func(f *filter.Filter) (*filter.Filter, error) {
 		for _, item := range f.Items() {

@@ -382,5 +382,7 @@ func TestNothingIsToldWhileAllIsLoadedAnew(t *testing.T) {
 		}
 	}
 	keep("COMMIT")
-	polltest.Until(t, "the collections to be back", func() bool { _, err := s.Collection(t.Context(), "c"); return err == nil })
+	polltest.Until(
+		t, "the collections to be back", func() bool { _, err := s.Collection(t.Context(), "c"); return err == nil },
+	)
 }

@@ -151,7 +151,9 @@ func (s *Service) Viewports(ctx context.Context, layers []Layer, q MarkersQuery)
 
 // eachShown calls show with each layer that its style shows at a zoom, and with the style. What is
 // wrong with a layer is reported with the id of its collection.
-func (s *Service) eachShown(ctx context.Context, layers []Layer, zoom float64, show func(Layer, *style.Style) error) error {
+func (s *Service) eachShown(
+	ctx context.Context, layers []Layer, zoom float64, show func(Layer, *style.Style) error,
+) error {
 	for _, layer := range layers {
 		c, err := s.collection(ctx, layer.Collection)
 		if err != nil {

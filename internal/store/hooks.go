@@ -378,7 +378,9 @@ func (s *Store) ChangeLine(ctx context.Context, number uint64) (*ChangeLine, err
 
 // NoticeByNumber returns a notice, or nil if it is not kept any more.
 func (s *Store) NoticeByNumber(ctx context.Context, number int64) (*Notice, error) {
-	found, err := s.notices(s.reserved.WithContext(ctx), "n.number = ? AND d.paused_at IS NULL AND o.paused_at IS NULL", number)
+	found, err := s.notices(
+		s.reserved.WithContext(ctx), "n.number = ? AND d.paused_at IS NULL AND o.paused_at IS NULL", number,
+	)
 	if err != nil || len(found) == 0 {
 		return nil, err
 	}

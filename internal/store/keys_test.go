@@ -72,7 +72,13 @@ func TestKeysAreKept(t *testing.T) {
 	for _, at := range []time.Time{now, now.Add(-time.Hour)} { // what comes late does not count as the last
 		use := KeyUse{Key: k.Key, At: at, From: "192.0.2.1", Day: today, Requests: 3}
 		gone := KeyUse{Key: 999, At: at, From: "192.0.2.2", Day: today, Requests: 3}
-		yesterday := KeyUse{Key: k.Key, At: at.Add(-48 * time.Hour), From: "192.0.2.9", Day: today.AddDate(0, 0, -1), Requests: 1}
+		yesterday := KeyUse{
+			Key:      k.Key,
+			At:       at.Add(-48 * time.Hour),
+			From:     "192.0.2.9",
+			Day:      today.AddDate(0, 0, -1),
+			Requests: 1,
+		}
 		if err := s.NoteKeyUse(t.Context(), []KeyUse{use, gone, yesterday}, today.AddDate(0, 0, -5)); err != nil {
 			t.Fatal(err)
 		}

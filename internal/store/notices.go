@@ -168,7 +168,9 @@ func (s *Store) Notices(ctx context.Context, q NoticeQuery) (all []Notice, err e
 	if q.Ascending {
 		order = "ASC"
 	}
-	return s.notices(s.db.WithContext(ctx), where.String()+" ORDER BY n.number "+order+" LIMIT ?", append(args, q.Limit)...)
+	return s.notices(
+		s.db.WithContext(ctx), where.String()+" ORDER BY n.number "+order+" LIMIT ?",
+		append(args, q.Limit)...)
 }
 
 // LastNotice returns the number of the newest notice, 0 if there never was one.

@@ -265,7 +265,10 @@ func (s *Store) NewestOf(ctx context.Context, devices []int64, each int, yield f
 // PositionsReceived calls yield with the positions that were received from one moment on and before another.
 func (s *Store) PositionsReceived(ctx context.Context, from, before motion.Moment, yield func(DevicePosition)) error {
 	return s.eachPosition(s.reserved.WithContext(ctx).Raw(`SELECT `+positionColumns+` FROM positions p WHERE
-		p.received >= ? AND p.received < ?`, int64(from), int64(before)), func(p DevicePosition) bool { yield(p); return true })
+		p.received >= ? AND p.received < ?`, int64(from), int64(before)), func(p DevicePosition) bool {
+		yield(p)
+		return true
+	})
 }
 
 // PositionsOf calls yield with the positions of some devices from one moment to another, both included, in the order of
@@ -307,7 +310,8 @@ func (s *Store) Leave(ctx context.Context, id string) error {
 // of their times, until it returns false. There are at most limit; if descending is set they are the newest, the
 // newest first.
 func (s *Store) Track(
-	ctx context.Context, device int64, from, to motion.Moment, limit int, descending bool, yield func(motion.Position) bool,
+	ctx context.Context, device int64, from, to motion.Moment, limit int, descending bool,
+	yield func(motion.Position) bool,
 ) error {
 	order := ""
 	if descending {

@@ -53,7 +53,9 @@ func versionOf(t *testing.T, s *Store) int64 {
 var reported = motion.MomentOf(time.Date(2026, 3, 31, 23, 59, 0, 0, time.UTC))
 
 func position(device Device, minutes int) DevicePosition {
-	p := motion.At(geo.Point{Lon: -22 + float64(minutes%100)/100, Lat: -38.5}, reported.Add(time.Duration(minutes)*time.Minute))
+	p := motion.At(
+		geo.Point{Lon: -22 + float64(minutes%100)/100, Lat: -38.5}, reported.Add(time.Duration(minutes)*time.Minute),
+	)
 	return DevicePosition{device.Key, p}
 }
 
@@ -84,7 +86,9 @@ func TestPositionsAreKeptOnce(t *testing.T) {
 		t.Fatalf("at first %v are fresh, %v", fresh, err)
 	}
 	gone := DevicePosition{b.Key + 1000, full.Position}
-	fresh, err = s.WritePositions(t.Context(), identity, versionOf(t, s), []DevicePosition{full, position(a, 1), gone, position(b, 1)})
+	fresh, err = s.WritePositions(
+		t.Context(), identity, versionOf(t, s), []DevicePosition{full, position(a, 1), gone, position(b, 1)},
+	)
 	if err != nil || !slices.Equal(fresh, []int{1}) {
 		t.Fatalf("then %v are fresh, %v", fresh, err)
 	}
@@ -104,9 +108,12 @@ func TestPositionsAreKeptOnce(t *testing.T) {
 		t.Errorf("the newest are %v, %v", newest, err)
 	}
 	var then []int64
-	err = s.PositionsAt(t.Context(), []int64{a.Key, b.Key}, reported.Add(90*time.Second), reported, func(p DevicePosition) {
-		then = append(then, p.Device-a.Key, int64(p.Time.Sub(reported)/time.Minute))
-	})
+	err = s.PositionsAt(
+		t.Context(), []int64{a.Key, b.Key}, reported.Add(90*time.Second), reported,
+		func(p DevicePosition) {
+			then = append(then, p.Device-a.Key, int64(p.Time.Sub(reported)/time.Minute))
+		},
+	)
 	if err != nil || !slices.Equal(then, []int64{0, 1, 1, 1}) {
 		t.Errorf("at a moment: %v, %v", then, err)
 	}

@@ -368,7 +368,9 @@ func (s *Store) Flags(ctx context.Context) (all []watch.Flag, err error) {
 
 // PositionsBefore calls yield with the newest positions of every device that were received before a moment, at most so
 // many of each, the oldest of a device first.
-func (s *Store) PositionsBefore(ctx context.Context, received motion.Moment, each int, yield func(DevicePosition)) error {
+func (s *Store) PositionsBefore(
+	ctx context.Context, received motion.Moment, each int, yield func(DevicePosition),
+) error {
 	return s.eachPosition(s.reserved.WithContext(ctx).Raw(`SELECT `+positionColumns+` FROM devices d CROSS JOIN LATERAL (
 		SELECT * FROM (SELECT * FROM positions q WHERE q.device_key = d.key AND q.received < ? ORDER BY q.time DESC LIMIT ?) n
 		ORDER BY n.time) p WHERE d.gone_at IS NULL`, int64(received), each),

@@ -27,7 +27,9 @@ type Trial struct {
 
 // Try tells what a rule would have noticed of the positions from one moment to another, both included, that are kept
 // and that the caller may see.
-func (w *Watching) Try(ctx context.Context, r *watch.Rule, from, to motion.Moment, mayRead MayRead) (out Trial, err error) {
+func (w *Watching) Try(
+	ctx context.Context, r *watch.Rule, from, to motion.Moment, mayRead MayRead,
+) (out Trial, err error) {
 	if err := w.mayWatch(ctx, r, mayRead); err != nil {
 		return out, err
 	}

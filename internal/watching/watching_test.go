@@ -91,7 +91,8 @@ func knows(t *testing.T, all ...*process) {
 	t.Helper()
 	polltest.Until(t, "the watches are watched", func() bool {
 		version, err := all[0].store.WatchVersion(t.Context())
-		return err == nil && slices.ContainsFunc(all, func(p *process) bool { return p.Epoch() != 0 && p.known.Load() == version })
+		return err == nil &&
+			slices.ContainsFunc(all, func(p *process) bool { return p.Epoch() != 0 && p.known.Load() == version })
 	})
 }
 
@@ -342,7 +343,8 @@ func TestSilenceIsNoticed(t *testing.T) {
 	p.report(at("b1", middle, sent))
 	p.noticed(Query{}, watch.Silent)
 	n := <-followed
-	if due := n.Event.Time.Sub(sent); n.Event.Kind != watch.Silent || n.Event.Since != sent || due < 2*time.Second || due > 4*time.Second {
+	if due := n.Event.Time.Sub(sent); n.Event.Kind != watch.Silent || n.Event.Since != sent || due < 2*time.Second ||
+		due > 4*time.Second {
 		t.Errorf("noticed: %+v, %v after the report", n, due)
 	}
 	p.report(at("b1", middle, motion.MomentOf(time.Now())))

@@ -98,7 +98,8 @@ func Destination(p Point, metres, bearing float64) Point {
 // the Earth at p. It is off by less than one in a thousand within 50 km, away from the poles.
 func Offset(p, to Point) (east, north float64) {
 	const metresPerDegree = EarthRadius * math.Pi / 180
-	return WrapLon(to.Lon-p.Lon) * metresPerDegree * math.Cos(radians((p.Lat+to.Lat)/2)), (to.Lat - p.Lat) * metresPerDegree
+	across := metresPerDegree * math.Cos(radians((p.Lat+to.Lat)/2))
+	return WrapLon(to.Lon-p.Lon) * across, (to.Lat - p.Lat) * metresPerDegree
 }
 
 // WrapLon brings a longitude in degrees into -180 <= lon <= 180 by whole turns.

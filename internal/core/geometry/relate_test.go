@@ -201,7 +201,8 @@ func TestBeyond(t *testing.T) {
 				nearest = 0
 			}
 			most := 1500.0
-			if got, want := region.Beyond(p, most), min(nearest, most); math.Abs(got-want) > 12 { // half of a step between samples
+			const step = 12 // more than half of one between samples
+			if got, want := region.Beyond(p, most), min(nearest, most); math.Abs(got-want) > step {
 				t.Fatalf("%v is %.1f m outside, want %.1f", p, got, want)
 			}
 		}

@@ -40,8 +40,8 @@ func (n *node) known(c *Column) *totals {
 }
 
 // total returns what n knows of a column, having found it out if need be. It takes about 12 bytes
-// an entry, those of the nodes below included, and is kept with n: an edit makes other nodes of those it touches, and these
-// find it out anew from theirs.
+// an entry, those of the nodes below included, and is kept with n: an edit makes other nodes of those it touches, and
+// these find it out anew from theirs.
 func (n *node) total(m *Measure) *totals {
 	if t := n.known(m.Column); t != nil {
 		return t

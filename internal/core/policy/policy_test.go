@@ -178,7 +178,8 @@ func TestLimitsAreChecked(t *testing.T) {
 		}
 	}
 	good := Limits{
-		Origins: []string{"https://app.example", "http://localhost:5173", AnyOrigin}, Collections: []string{"a"}, PerMinute: 5,
+		Origins:     []string{"https://app.example", "http://localhost:5173", AnyOrigin},
+		Collections: []string{"a"}, PerMinute: 5,
 	}
 	if err := good.Check(Reader); err != nil {
 		t.Error(err)

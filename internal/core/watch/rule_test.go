@@ -11,7 +11,8 @@ import (
 )
 
 func TestHours(t *testing.T) {
-	at := func(day int, clock string) motion.Moment { // of April 2026, in Dublin, an hour ahead of UTC then; the 10th is a Friday
+	// The days are of April 2026, in Dublin, which is an hour ahead of UTC then; the 10th is a Friday.
+	at := func(day int, clock string) motion.Moment {
 		when, err := time.Parse("15:04", clock)
 		if err != nil {
 			t.Fatal(err)
@@ -23,13 +24,22 @@ func TestHours(t *testing.T) {
 		days     []string
 		in, out  []motion.Moment
 	}{
-		{"08:00", "17:30", nil, []motion.Moment{at(10, "08:00"), at(11, "17:29")}, []motion.Moment{at(10, "07:59"), at(10, "17:30")}},
-		{"22:00", "06:30", nil, []motion.Moment{at(10, "22:00"), at(11, "06:29")}, []motion.Moment{at(10, "21:59"), at(11, "06:30")}},
+		{
+			"08:00", "17:30", nil, []motion.Moment{at(10, "08:00"), at(11, "17:29")},
+			[]motion.Moment{at(10, "07:59"), at(10, "17:30")},
+		},
+		{
+			"22:00", "06:30", nil, []motion.Moment{at(10, "22:00"), at(11, "06:29")},
+			[]motion.Moment{at(10, "21:59"), at(11, "06:30")},
+		},
 		{
 			"22:00", "06:30", []string{"fri"}, []motion.Moment{at(10, "23:00"), at(11, "03:00")},
 			[]motion.Moment{at(10, "03:00"), at(11, "23:00")},
 		},
-		{"00:00", "00:00", []string{"sat", "sun"}, []motion.Moment{at(11, "00:00"), at(12, "23:59")}, []motion.Moment{at(10, "23:59")}},
+		{
+			"00:00", "00:00", []string{"sat", "sun"}, []motion.Moment{at(11, "00:00"), at(12, "23:59")},
+			[]motion.Moment{at(10, "23:59")},
+		},
 	} {
 		h, err := ParseHours(c.from, c.to, c.days, "Europe/Dublin")
 		if err != nil {
@@ -79,7 +89,9 @@ func TestCellsCover(t *testing.T) {
 func TestDevicesAreFound(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 5))
 	settings := motion.DefaultSettings()
-	for _, centre := range []geo.Point{{Lon: -22, Lat: -38.5}, {Lon: 180, Lat: 10}, {Lon: -180, Lat: -60}, {Lon: 5, Lat: 84.9}, {Lat: 89.99}} {
+	for _, centre := range []geo.Point{
+		{Lon: -22, Lat: -38.5}, {Lon: 180, Lat: 10}, {Lon: -180, Lat: -60}, {Lon: 5, Lat: 84.9}, {Lat: 89.99},
+	} {
 		e := NewEngine()
 		at := map[int64]geo.Point{}
 		for key := range int64(300) {
@@ -124,7 +136,8 @@ func TestRulesFollowDevices(t *testing.T) {
 		want   int
 	}{
 		{Device{Group: 7}, 9, 1}, {Device{Group: 7}, 9, 0}, {Device{Group: 8}, 9, 0}, {Device{Group: 7}, 9, 1},
-		{Device{Group: 7, Paused: true}, 9, 0}, {Device{Group: 7}, 4.8, 0}, {Device{Group: 7}, 9, 1}, {Device{Group: 7}, 4.8, 0},
+		{Device{Group: 7, Paused: true}, 9, 0}, {Device{Group: 7}, 4.8, 0}, {Device{Group: 7}, 9, 1},
+		{Device{Group: 7}, 4.8, 0},
 		{Device{Group: 7}, 9, 0}, {Device{Group: 7}, 4, 0}, {Device{Group: 7}, 9, 1},
 	} {
 		if got := step(c.device, c.speed); got != c.want {

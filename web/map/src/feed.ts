@@ -20,8 +20,8 @@ export interface MarkerSource extends Appearance {
   /** Draws its markers; the map does if there is none. */
   layer?: OwnLayer
   /**
-   * Calls changed when what is loaded of a box at a zoom is not as it was any more, until the signal. As long as current()
-   * is true it does so at once, and nothing is asked for again by itself.
+   * Calls changed when what is loaded of a box at a zoom is not as it was any more, until the signal. As long as
+   * current() is true it does so at once, and nothing is asked for again by itself.
    */
   follow?(box: Box, zoom: number, changed: () => void, signal: AbortSignal): void
   current?(): boolean

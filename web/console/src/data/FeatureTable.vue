@@ -12,7 +12,8 @@ import { extentOf } from '../parts/extent'
 import { useSession } from '../stores/session'
 import { counted, numberText } from '../text/format'
 
-// The items of a collection that meet a condition, in any order. Only the rows in sight are there, and fetched as they come.
+// The items of a collection that meet a condition, in any order. Only the rows in sight are there, and fetched as they
+// come.
 const props = defineProps<{
   collection: Collection
   filter: string // the condition that is listed by

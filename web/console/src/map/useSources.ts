@@ -47,8 +47,8 @@ export function layersOf(
 export const sourceOf = (group: number) => `together ${group}`
 
 /**
- * Makes the sources of the map from collections and what is chosen of them, one for each group that gathers. One is made
- * anew only when what it draws changes, so that an update of a count does not fetch all again.
+ * Makes the sources of the map from collections and what is chosen of them, one for each group that gathers. One is
+ * made anew only when what it draws changes, so that an update of a count does not fetch all again.
  */
 export function useSources(): (shown: readonly Collection[], chosen: ReadonlyMap<string, Chosen>) => MarkerSource[] {
   const { styles } = storeToRefs(useStyles())

@@ -60,8 +60,8 @@ export const useImports = defineStore('imports', () => {
   }
 
   /**
-   * Imports a file and waits until that is over; make is the collection that is made with it, or null where it is there.
-   * A stop leaves nothing of it, while it is being sent or later.
+   * Imports a file and waits until that is over; make is the collection that is made with it, or null where it is
+   * there. A stop leaves nothing of it, while it is being sent or later.
    */
   async function run(
     file: File,

@@ -63,8 +63,8 @@ class Land {
 }
 
 /**
- * Turns a line of positions into a ring. A step of more than half the world goes the short way, across the antimeridian;
- * a ring that so goes round the whole world holds a pole, and is closed along that edge of the map.
+ * Turns a line of positions into a ring. A step of more than half the world goes the short way, across the
+ * antimeridian; a ring that so goes round the whole world holds a pole, and is closed along that edge of the map.
  */
 function ringOf(positions: Position[]): Ring {
   const line: MapPoint[] = []

@@ -35,9 +35,9 @@ interface Handle extends Corner {
 
 /**
  * Sketch lets people draw a path, an area or a circle on a map, and change one: a click adds a corner, a double click
- * ends the line, corners are dragged, and the spots between them make new ones. With the keyboard Enter adds a corner at
- * the middle of the map, comma and full stop choose a corner, arrow keys move the chosen one by metres, Delete takes it
- * out. Its events are those of SketchEvents.
+ * ends the line, corners are dragged, and the spots between them make new ones. With the keyboard Enter adds a corner
+ * at the middle of the map, comma and full stop choose a corner, arrow keys move the chosen one by metres, Delete takes
+ * it out. Its events are those of SketchEvents.
  */
 export class Sketch extends EventTarget implements Overlay {
   private camera: Camera | null = null

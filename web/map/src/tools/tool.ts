@@ -9,8 +9,8 @@ export interface Press {
 
 /**
  * A tool is a use of pointers, wheel and keys. Hands offers each event to the tools in their order, until one returns
- * true: it has taken the event. A press and its moves that a tool has taken are its own until the pointer is lifted; the
- * other tools that had been offered the press are cancelled.
+ * true: it has taken the event. A press and its moves that a tool has taken are its own until the pointer is lifted;
+ * the other tools that had been offered the press are cancelled.
  */
 export interface Tool {
   press?(p: Press): boolean
