@@ -40,6 +40,21 @@ func TestDevicesDocument(t *testing.T) {
 	}
 }
 
+// TestWatchesDocument does the same with docs/WATCHES.md.
+func TestWatchesDocument(t *testing.T) {
+	t.Parallel()
+	receiver := freePort(t)
+	_, port, err := net.SplitHostPort(receiver)
+	if err != nil {
+		t.Fatal(err)
+	}
+	service := start(t, filepath.Join(t.TempDir(), "demo"), "demo", "--devices", "25", "--hooks-private")
+	ran := runDocument(t, service, "WATCHES.md", strings.NewReplacer("idlebeacon-data/demo", service.data, "8472", port))
+	if ran["sh"] < 3 || ran["js"] < 1 {
+		t.Errorf("ran %v", ran)
+	}
+}
+
 // runDocument runs every piece of a document against a service, and returns how many of each kind they are.
 func runDocument(t *testing.T, service *process, name string, more *strings.Replacer) (ran map[string]int) {
 	t.Helper()
@@ -68,6 +83,8 @@ func runDocument(t *testing.T, service *process, name string, more *strings.Repl
 				}
 			}
 			continue
+		case "json", "console": // only shown
+			continue
 		case "sh":
 			command = exec.Command("bash", "-euo", "pipefail", "-c", content)
 		case "js":
@@ -82,8 +99,7 @@ func runDocument(t *testing.T, service *process, name string, more *strings.Repl
 			}
 			write(t, filepath.Join(dir, "go.sum"), string(sum))
 			write(
-				t,
-				filepath.Join(dir, "go.mod"),
+				t, filepath.Join(dir, "go.mod"),
 				"module piece\n\ngo 1.26\n\nrequire idlebeacon v0.0.0\n\nreplace idlebeacon => "+root+"\n",
 			)
 			command = exec.Command("bash", "-c", "go mod tidy >&2 && go run .")

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -56,6 +57,8 @@ type Hooks struct {
 	mu   sync.Mutex
 	busy map[int64]bool // the keys of the hooks that are being told
 
+	taken, failed, dead atomic.Int64
+
 	stop  context.CancelFunc
 	owned sync.WaitGroup
 }
@@ -80,6 +83,16 @@ func (h *Hooks) Shutdown() {
 	h.owned.Wait()
 	h.client.CloseIdleConnections()
 }
+
+// Counts are what became of messages since the start.
+type Counts struct {
+	Taken  int64 // messages
+	Failed int64 // attempts
+	Dead   int64 // messages that were given up
+}
+
+// Counts returns what became of the messages that this process sent.
+func (h *Hooks) Counts() Counts { return Counts{h.taken.Load(), h.failed.Load(), h.dead.Load()} }
 
 func noHook(id string) error { return &fault.NotFoundError{What: "hook", ID: id} }
 

@@ -142,6 +142,15 @@ func (h *Hooks) deliver(ctx context.Context, hook *store.Hook, d *store.Delivery
 	if err := h.store.Tried(ctx, d, after); err != nil {
 		return false
 	}
+	if err != nil {
+		h.failed.Add(1)
+	}
+	switch d.State {
+	case store.Delivered:
+		h.taken.Add(1)
+	case store.Dead:
+		h.dead.Add(1)
+	}
 	if d.Status == http.StatusGone {
 		off := true
 		h.log.Warn("a hook answers that it is gone, and is told no more", "hook", hook.ID)

@@ -471,7 +471,8 @@ func TestMetrics(t *testing.T) {
 		`idlebeacon_requests_total{method="POST",route="/api/collections/{collection}/items",status="201"} 1`,
 		`idlebeacon_requests_total{method="GET",route="/api/collections/{collection}",status="404"} 1`,
 		"idlebeacon_ready 1", "idlebeacon_applied_change 2", "idlebeacon_places 1",
-		"idlebeacon_edits_total 1", "idlebeacon_waiting_writes 0",
+		"idlebeacon_edits_total 1", "idlebeacon_waiting_writes 0", "idlebeacon_notices_total 0",
+		"idlebeacon_hook_messages_total 0",
 	} {
 		if !strings.Contains(answer, want+"\n") {
 			t.Errorf("the metrics have no %s", want)

@@ -10,7 +10,9 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"idlebeacon/internal/fleet"
+	"idlebeacon/internal/hooks"
 	"idlebeacon/internal/service"
+	"idlebeacon/internal/watching"
 )
 
 // metrics is what the service reports to its operator in numbers, in the form of OpenMetrics.
@@ -159,6 +161,26 @@ var fleetNumbers = []struct {
 		func(s *fleet.Stats) float64 { return float64(s.Others) }},
 }
 
+// watchNumbers are what is reported of watches and hooks.
+var watchNumbers = []struct {
+	kind       prometheus.ValueType
+	name, help string
+	value      func(*watching.Watching, *hooks.Hooks) float64
+}{
+	{gauge, "watching", "1 if this process is the one that watches devices and tells hooks.",
+		func(w *watching.Watching, _ *hooks.Hooks) float64 { return truth(w.Epoch() != 0) }},
+	{gauge, "watch_seconds_behind", "How old the oldest position is that waits to be judged by watches.",
+		func(w *watching.Watching, _ *hooks.Hooks) float64 { return w.Behind().Seconds() }},
+	{counter, "notices_total", "Notices that this process wrote.",
+		func(w *watching.Watching, _ *hooks.Hooks) float64 { return float64(w.Noticed()) }},
+	{counter, "hook_messages_total", "Messages to hooks that were taken.",
+		func(_ *watching.Watching, h *hooks.Hooks) float64 { return float64(h.Counts().Taken) }},
+	{counter, "hook_attempts_failed_total", "Attempts to send messages to hooks that failed.",
+		func(_ *watching.Watching, h *hooks.Hooks) float64 { return float64(h.Counts().Failed) }},
+	{counter, "hook_messages_dead_total", "Messages to hooks that were given up.",
+		func(_ *watching.Watching, h *hooks.Hooks) float64 { return float64(h.Counts().Dead) }},
+}
+
 const gauge, counter = prometheus.GaugeValue, prometheus.CounterValue
 
 func truth(is bool) float64 {
@@ -199,6 +221,14 @@ func newServiceCollector(h *server) *serviceCollector {
 			}
 			s := h.options.Fleet.Stats()
 			return n.value(&s), true
+		})
+	}
+	for _, n := range watchNumbers {
+		add(n.kind, n.name, n.help, func(*service.Stats) (float64, bool) {
+			if h.options.Watching == nil || h.options.Hooks == nil {
+				return 0, false
+			}
+			return n.value(h.options.Watching, h.options.Hooks), true
 		})
 	}
 	return c

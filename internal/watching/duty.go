@@ -195,6 +195,7 @@ func (d *duty) write(ctx context.Context) error {
 		if err := d.store.WriteNotices(ctx, d.epoch, e, lastOf(f)); err != nil {
 			return err
 		}
+		d.noticed.Add(int64(len(e)))
 		d.events, d.flags = d.events[len(e):], d.flags[len(f):]
 	}
 	d.events, d.flags = nil, nil

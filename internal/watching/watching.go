@@ -63,6 +63,9 @@ type Watching struct {
 	taking   bool       // positions are taken
 	overflow bool       // some were dropped
 	arrived  []store.DevicePosition
+	since    time.Time // when the first of them came
+
+	noticed atomic.Int64
 
 	stop  context.CancelFunc
 	owned sync.WaitGroup
@@ -132,6 +135,9 @@ func (w *Watching) take(positions []store.DevicePosition) {
 	case len(w.arrived)+len(positions) > waiting:
 		w.overflow, w.arrived = true, nil
 	default:
+		if len(w.arrived) == 0 {
+			w.since = time.Now()
+		}
 		for i := range positions {
 			p := positions[i]
 			p.Properties = nil // nobody asks for them here
@@ -140,6 +146,19 @@ func (w *Watching) take(positions []store.DevicePosition) {
 	}
 	w.nudge()
 }
+
+// Behind returns for how long the position waits that has waited longest to be judged here.
+func (w *Watching) Behind() time.Duration {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.arrived) == 0 {
+		return 0
+	}
+	return time.Since(w.since)
+}
+
+// Noticed returns how many notices this process has written.
+func (w *Watching) Noticed() int64 { return w.noticed.Load() }
 
 // collect begins to take positions anew, or ends it.
 func (w *Watching) collect(on bool) {
