@@ -54,8 +54,9 @@ go-test: build
 # with it themselves.
 race-test: build
 	@scripts/install postgresql gcc
-	go test -race ./internal/admission ./internal/core/index ./internal/core/places ./internal/core/shapes ./internal/kept ./internal/answers ./internal/store \
-		./internal/replica ./internal/importing ./internal/service ./internal/httpapi ./internal/pgbox ./internal/fleet ./internal/mqtt
+	go test -race ./internal/admission ./internal/core/index ./internal/core/places ./internal/core/shapes \
+		./internal/kept ./internal/answers ./internal/store ./internal/replica ./internal/importing ./internal/service \
+		./internal/httpapi ./internal/pgbox ./internal/fleet ./internal/mqtt ./internal/watching ./internal/hooks
 
 # A while of fuzzing for each target; FUZZTIME says how long.
 FUZZTIME ?= 20s

@@ -13,6 +13,7 @@ import (
 	"gorm.io/gorm"
 
 	"idlebeacon/internal/core/feature"
+	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/pgbox/pgboxtest"
 )
 
@@ -165,7 +166,23 @@ func TestFromEachOlderSchema(t *testing.T) {
 						`now())`,
 				)
 			}
+			if steps >= 19 { // since then there are devices
+				run(
+					t, dsn,
+					`INSERT INTO device_groups (key, id, title, description, icon, colour, guests, guest_origins, settings,
+						created_at, version) VALUES (1, 'boats', 'Boats', '', '', '', 'none', '',
+						'{"moving_from":1.5,"silent_after":60}', now(), 1)`,
+					`INSERT INTO devices (key, id, group_key, name, icon, colour, properties, made_by, created_at, version)
+						VALUES (1, 'b1', 1, 'Ternlet', '', '', '{"crew":3}', 'key/k', now(), 2)`,
+					`CREATE TABLE positions_2026_01 PARTITION OF positions FOR VALUES FROM (1767225600000) TO (1769904000000)`,
+					`INSERT INTO positions (device_key, time, received, lon, lat) VALUES (1, 1767300000000, 1767300000001, 3, 4)`,
+					`UPDATE fleet SET version = 2`,
+				)
+			}
 			s := open(t, dsn)
+			if steps >= 19 {
+				keepsDevices(t, s)
+			}
 			sameJSON(t, s, "SELECT before FROM changes WHERE number = 3", keptBefore)
 			if steps >= 4 {
 				sameJSON(t, s, "SELECT report FROM imports", keptReport)
@@ -195,6 +212,28 @@ func TestFromEachOlderSchema(t *testing.T) {
 				t.Errorf("an edit: %+v, %v", outcomes, err)
 			}
 		})
+	}
+}
+
+// keepsDevices looks at the devices that an older version left.
+func keepsDevices(t *testing.T, s *Store) {
+	t.Helper()
+	f, err := s.FleetSince(t.Context(), 0)
+	if err != nil || len(f.Groups) != 1 || len(f.Devices) != 1 {
+		t.Fatalf("%+v, %v", f, err)
+	}
+	if g, d := f.Groups[0], f.Devices[0]; g.ID != "boats" || g.Settings.MovingFrom != 1.5 ||
+		g.Settings.SilentAfter != 60 || d.Name != "Ternlet" || d.Properties != `{"crew":3}` {
+		t.Errorf("%+v, %+v", g, d)
+	}
+	n := 0
+	err = s.NewestPositions(t.Context(), 3, func(p DevicePosition) {
+		if n++; p.Device != 1 || p.Time != 1767300000000 || p.At != (geo.Point{Lon: 3, Lat: 4}) {
+			t.Errorf("it was at %+v", p)
+		}
+	})
+	if err != nil || n != 1 {
+		t.Errorf("%d positions, %v", n, err)
 	}
 }
 

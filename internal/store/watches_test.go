@@ -1,0 +1,100 @@
+package store
+
+import (
+	"errors"
+	"testing"
+	"time"
+
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/motion"
+	"idlebeacon/internal/core/watch"
+	"idlebeacon/internal/pgbox/pgboxtest"
+)
+
+// keptRules are rules as the database keeps them.
+var keptRules = []string{
+	`{"groups":["boats"],"devices":["b1"],"where":{"at":{"lon":-22.1,"lat":-38.5},"radius":400},
+		"notices":["entered","left","stayed"],"stayed_for":600,"margin":10,"worst_accuracy":100,"states":["moving"],
+		"filter":"\"crew\" > 2","hours":{"from":1320,"to":390,"days":[0,6],"zone":"Europe/Dublin"}}`,
+	`{"where":{"collection":"waters","item":"A1"},"notices":["fast","silent","near"],"silent_for":900.5,
+		"faster_than":3,"nearer_than":50,"margin":0,"worst_accuracy":30}`,
+	`{"where":{"device":"b2","radius":60},"notices":["left"],"margin":10,"worst_accuracy":100}`,
+}
+
+// TestKeptRulesStayAsTheyAre reads rules that were written before, and writes them again.
+func TestKeptRulesStayAsTheyAre(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	s := open(t, dsn)
+	for i, rule := range keptRules {
+		err := s.db.Exec(`INSERT INTO watches (id, title, description, rule, off, made_by, created_at) VALUES
+			(chr(97 + ?), 'T', 'D', ?, false, 'key/k', now())`, i, rule).Error
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, err := s.Watches(t.Context())
+	if err != nil || len(all) != len(keptRules) {
+		t.Fatalf("%d watches, %v", len(all), err)
+	}
+	for i := range all {
+		if err := all[i].Rule.Check(); err != nil {
+			t.Errorf("%s: %v", all[i].ID, err)
+		}
+		again, err := s.UpdateWatch(t.Context(), all[i].ID, func(w *Watch) { w.Rule = all[i].Rule })
+		if err != nil || again.Title != "T" || again.Description != "D" || again.MadeBy != "key/k" {
+			t.Errorf("%+v, %v", again, err)
+		}
+		sameJSON(t, s, "SELECT rule FROM watches WHERE id = '"+all[i].ID+"'", keptRules[i])
+	}
+	first, second := all[0].Rule, all[1].Rule
+	if first.StayedFor != 10*time.Minute || *first.Where.At != (geo.Point{Lon: -22.1, Lat: -38.5}) ||
+		first.Hours.From != 22*60 || first.Hours.Zone.String() != "Europe/Dublin" || first.Filter.String() != `"crew" > 2` {
+		t.Errorf("the first rule is %+v", first)
+	}
+	if second.SilentFor != 900_500*time.Millisecond || second.Where.Item != "A1" || !second.Notes(watch.Near) {
+		t.Errorf("the second rule is %+v", second)
+	}
+}
+
+// TestTheDutyIsOnes lets two processes ask for the duty of watching.
+func TestTheDutyIsOnes(t *testing.T) {
+	dsn := pgboxtest.DSN(t)
+	one, two := open(t, dsn), open(t, dsn)
+	hold := func(s *Store, process string, length time.Duration) Duty {
+		t.Helper()
+		d, err := s.HoldDuty(t.Context(), process, length)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	first := hold(one, "one", time.Hour)
+	if again := hold(one, "one", time.Hour); !first.Held || !again.Held || again.Epoch != first.Epoch {
+		t.Fatalf("%+v, and then %+v", first, again)
+	}
+	if other := hold(two, "two", time.Hour); other.Held {
+		t.Fatalf("two hold it: %+v", other)
+	}
+	now := motion.MomentOf(time.Now())
+	if err := one.Judged(t.Context(), first.Epoch, now, now-5, nil); err != nil {
+		t.Fatal(err)
+	}
+	hold(one, "one", 0) // it ends
+	second := hold(two, "two", time.Hour)
+	if !second.Held || second.Epoch <= first.Epoch || second.Judged != now || second.Listening != now-5 {
+		t.Fatalf("%+v after %+v", second, first)
+	}
+	if err := one.Judged(t.Context(), first.Epoch, 0, 0, nil); !errors.Is(err, ErrNotHeld) {
+		t.Errorf("the first writes that it has judged: %v", err)
+	}
+	event := watch.Event{Rule: 1, Device: 1, Kind: watch.Fast, Time: now, Since: now, Speed: motion.Unknown}
+	if err := one.WriteNotices(t.Context(), first.Epoch, []watch.Event{event}, nil); !errors.Is(err, ErrNotHeld) {
+		t.Errorf("the first writes a notice: %v", err)
+	}
+	if err := one.LeaveDuty(t.Context(), "one"); err != nil {
+		t.Error(err)
+	}
+	if other := hold(one, "one", time.Hour); other.Held {
+		t.Errorf("the duty was taken from who has it: %+v", other)
+	}
+}
