@@ -133,3 +133,26 @@ func TestSelectionsAreToldApart(t *testing.T) {
 		seen[key] = s
 	}
 }
+
+// TestTiesAreInTheOrderOfIds asks for the nearest of places on one spot that came in any order.
+func TestTiesAreInTheOrderOfIds(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 9))
+	crowd := geo.Point{Lon: -22, Lat: -38.5}
+	for _, n := range []int{2, 7, 300} {
+		var set Set
+		for _, i := range r.Perm(n) {
+			set.Put(&Row{Place: Place{ID: fmt.Sprintf("p%03d", i), At: crowd}}, uint64(i+1))
+		}
+		for _, limit := range []int{1, 5, n} {
+			found := set.Publish(uint64(n)).Near(geo.Point{Lon: -22.01, Lat: -38.4}, 1e6, limit)
+			if len(found) != min(limit, n) {
+				t.Fatalf("%d found of %d", len(found), n)
+			}
+			for i, f := range found {
+				if f.ID != fmt.Sprintf("p%03d", i) {
+					t.Fatalf("number %d of %d is %s", i, n, f.ID)
+				}
+			}
+		}
+	}
+}

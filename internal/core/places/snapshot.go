@@ -343,22 +343,35 @@ type Neighbour struct {
 	Bearing float64 // direction from the point asked about, degrees clockwise from north
 }
 
-// Near returns the places nearest to from, nearest first: at most limit, and
-// none further away than radius metres.
+// mostTies is among how many places that are equally far away the order of ids is looked for.
+const mostTies = 1000
+
+// Near returns the places nearest to from, nearest first: at most limit, and none further away than radius metres.
+// Those equally far away come in the order of their ids, unless far more are than there is room for.
 func (s *Snapshot) Near(from geo.Point, radius float64, limit int) []Neighbour {
-	found := []Neighbour{}
+	type hit struct {
+		entry  index.Entry
+		metres float64
+		id     []byte
+	}
+	var hits []hit
 	if limit <= 0 {
-		return found
+		return []Neighbour{}
 	}
 	for e, metres := range s.tree.Near(from, s.at) {
-		if metres > radius {
+		n := len(hits)
+		if metres > radius || n >= limit && (metres > hits[n-1].metres || n >= limit+mostTies) {
 			break
 		}
-		p := s.place(e)
-		found = append(found, Neighbour{Place: p, Metres: metres, Bearing: geo.Bearing(from, p.At)})
-		if len(found) == limit {
-			break
-		}
+		hits = append(hits, hit{e, metres, s.id(e.Ref)})
+	}
+	slices.SortStableFunc(hits, func(a, b hit) int {
+		return cmp.Or(cmp.Compare(a.metres, b.metres), bytes.Compare(a.id, b.id))
+	})
+	found := make([]Neighbour, 0, min(limit, len(hits)))
+	for _, h := range hits[:min(limit, len(hits))] {
+		p := s.place(h.entry)
+		found = append(found, Neighbour{Place: p, Metres: h.metres, Bearing: geo.Bearing(from, p.At)})
 	}
 	return found
 }

@@ -40,44 +40,18 @@ type Event struct {
 	Speed float32   // then, in metres per second, or [motion.Unknown]
 }
 
-// A Condition is what a flag is about.
-type Condition string
-
-// What flags are about.
-const (
-	Inside   Condition = "inside"
-	TooFast  Condition = "fast"
-	Unheard  Condition = "silent"
-	Together Condition = "near"
-)
-
-// A FlagKey names a flag.
-type FlagKey struct {
-	Rule, Device, Other int64 // Other is greater than Device
-	Condition           Condition
-}
-
-// A Flag is what an engine knows of a rule and a device.
-type Flag struct {
-	FlagKey
-	On    bool
-	Told  bool          // of [Inside]: that it stayed has been noticed
-	At    motion.Moment // of the position with which it changed last
-	Since motion.Moment // when it was set
-}
-
 // An Engine tells what rules notice. It is not safe for concurrent use.
 type Engine struct {
-	rules    map[int64]*rule
-	cells    map[cell][]*rule // rules with areas
-	levels   [33]int          // how many cells there are of each level
-	anywhere map[*rule]bool   // rules without areas
-	around   map[int64][]*rule
-	near     map[*rule]bool
-	quiet    map[*rule]bool // rules that notice silence
-	devices  map[int64]*device
-	grid     map[cell][]*device
-	flags    map[FlagKey]*Flag
+	rules   map[int64]*rule
+	slots   map[slot][]*rule
+	levels  [33]int           // how many slots there are of each level
+	named   map[int64][]*rule // rules that are about a device by its key
+	around  map[int64][]*rule
+	quiet   map[*rule]bool // rules that notice silence
+	devices map[int64]*device
+	members map[int64]map[*device]bool // the devices of a group
+	grid    map[cell][]*device
+	flags   map[FlagKey]*Flag
 
 	events  []Event
 	changed map[FlagKey]*Flag
@@ -87,7 +61,7 @@ type rule struct {
 	*Bound
 	groups, devices map[int64]bool // nil for all
 	cells           []cell
-	inside          map[*device]bool // of rules around devices: those that are inside
+	inside          map[*device]bool // those whose flag says so
 }
 
 type device struct {
@@ -103,9 +77,9 @@ type device struct {
 // NewEngine returns an engine without rules.
 func NewEngine() *Engine {
 	return &Engine{
-		rules: map[int64]*rule{}, cells: map[cell][]*rule{}, anywhere: map[*rule]bool{}, around: map[int64][]*rule{},
-		near: map[*rule]bool{}, quiet: map[*rule]bool{}, devices: map[int64]*device{}, grid: map[cell][]*device{},
-		flags: map[FlagKey]*Flag{}, changed: map[FlagKey]*Flag{},
+		rules: map[int64]*rule{}, slots: map[slot][]*rule{}, named: map[int64][]*rule{}, around: map[int64][]*rule{},
+		quiet: map[*rule]bool{}, devices: map[int64]*device{}, members: map[int64]map[*device]bool{},
+		grid: map[cell][]*device{}, flags: map[FlagKey]*Flag{}, changed: map[FlagKey]*Flag{},
 	}
 }
 
@@ -129,17 +103,14 @@ func (e *Engine) SetRule(b *Bound) {
 		r.inside = old.inside
 	}
 	e.rules[b.Key] = r
-	switch {
-	case b.Around != 0:
+	for key := range r.devices {
+		e.named[key] = append(e.named[key], r)
+	}
+	if b.Around != 0 {
 		e.around[b.Around] = append(e.around[b.Around], r)
 		e.moveCircle(r)
-	case b.Area != nil:
-		e.putIn(r)
-	case b.Where == nil:
-		e.anywhere[r] = true
-	}
-	if r.Notes(Near) {
-		e.near[r] = true
+	} else {
+		e.putInSlots(r)
 	}
 	if r.Notes(Silent) {
 		e.quiet[r] = true
@@ -161,32 +132,14 @@ func (e *Engine) takeOut(r *rule) {
 	if r == nil {
 		return
 	}
-	e.takeOutOfCells(r)
-	delete(e.anywhere, r)
-	delete(e.near, r)
+	e.takeOutOfSlots(r)
+	for key := range r.devices {
+		dropRule(e.named, key, r)
+	}
 	delete(e.quiet, r)
 	if r.Around != 0 {
-		e.around[r.Around] = slices.DeleteFunc(e.around[r.Around], func(o *rule) bool { return o == r })
+		dropRule(e.around, r.Around, r)
 	}
-}
-
-func (e *Engine) putIn(r *rule) {
-	r.cells = cover(r.Area.box())
-	for _, c := range r.cells {
-		e.cells[c] = append(e.cells[c], r)
-		e.levels[c.level]++
-	}
-}
-
-func (e *Engine) takeOutOfCells(r *rule) {
-	for _, c := range r.cells {
-		left := slices.DeleteFunc(e.cells[c], func(o *rule) bool { return o == r })
-		if e.cells[c] = left; len(left) == 0 {
-			delete(e.cells, c)
-		}
-		e.levels[c.level]--
-	}
-	r.cells = nil
 }
 
 // SetDevice takes in who a device is.
@@ -196,6 +149,11 @@ func (e *Engine) SetDevice(d Device) {
 		known = &device{}
 		e.devices[d.Key] = known
 	}
+	delete(e.members[known.Group], known)
+	if e.members[d.Group] == nil {
+		e.members[d.Group] = map[*device]bool{}
+	}
+	e.members[d.Group][known] = true
 	if known.Properties != d.Properties {
 		known.values = nil
 	}
@@ -213,7 +171,10 @@ func (e *Engine) RemoveDevice(key int64) {
 	}
 	e.place(d, false)
 	for _, r := range e.around[key] {
-		e.takeOutOfCells(r)
+		e.takeOutOfSlots(r)
+	}
+	if delete(e.members[d.Group], d); len(e.members[d.Group]) == 0 {
+		delete(e.members, d.Group)
 	}
 	delete(e.devices, key)
 }
@@ -234,67 +195,6 @@ func (e *Engine) Seed(key int64, positions []motion.Position) {
 	}
 }
 
-// SetFlag takes in a flag that was kept.
-func (e *Engine) SetFlag(f Flag) {
-	if e.rules[f.Rule] == nil || e.devices[f.Device] == nil || f.Other != 0 && e.devices[f.Other] == nil {
-		return
-	}
-	*e.flag(f.FlagKey) = f
-	e.noteInside(&f)
-}
-
-// noteInside keeps which devices are inside circles around others.
-func (e *Engine) noteInside(f *Flag) {
-	if r := e.rules[f.Rule]; f.Condition == Inside && r != nil && r.Around != 0 {
-		if d := e.devices[f.Device]; f.On {
-			r.inside[d] = true
-		} else {
-			delete(r.inside, d)
-		}
-	}
-}
-
-// flag returns a flag, which is made if it is not there.
-func (e *Engine) flag(k FlagKey) *Flag {
-	f := e.flags[k]
-	if f == nil {
-		f = &Flag{FlagKey: k}
-		e.flags[k] = f
-		for _, key := range [...]int64{k.Device, k.Other} {
-			if d := e.devices[key]; d != nil {
-				d.flags = append(d.flags, f)
-			}
-		}
-	}
-	return f
-}
-
-// drop forgets a flag.
-func (e *Engine) drop(f *Flag) {
-	delete(e.flags, f.FlagKey)
-	delete(e.changed, f.FlagKey)
-	for _, key := range [...]int64{f.Device, f.Other} {
-		if d := e.devices[key]; d != nil {
-			d.flags = slices.DeleteFunc(d.flags, func(o *Flag) bool { return o == f })
-			if r := e.rules[f.Rule]; r != nil {
-				delete(r.inside, d)
-			}
-		}
-	}
-}
-
-// Forget drops flags that are not set and have not changed since a moment, and returns their keys: what comes
-// is newer than they.
-func (e *Engine) Forget(before motion.Moment) (gone []FlagKey) {
-	for k, f := range e.flags {
-		if !f.On && f.At < before && e.changed[k] == nil {
-			gone = append(gone, k)
-			e.drop(f)
-		}
-	}
-	return gone
-}
-
 // Take returns what was noticed, in the order of the times, and the flags that have changed since it was called
 // last.
 func (e *Engine) Take() (events []Event, flags []Flag) {
@@ -307,13 +207,6 @@ func (e *Engine) Take() (events []Event, flags []Flag) {
 	}
 	clear(e.changed)
 	return events, flags
-}
-
-// set changes a flag with a position at a moment.
-func (e *Engine) set(f *Flag, on bool, at, since motion.Moment) {
-	f.On, f.At, f.Since, f.Told = on, at, since, false
-	e.changed[f.FlagKey] = f
-	e.noteInside(f)
 }
 
 // note notices something, if the rule is about such a time.
@@ -371,52 +264,6 @@ func (e *Engine) advance(d *device, p *motion.Position) bool {
 	return believed
 }
 
-// gridLevel is that of the cells by which devices are found: at the equator they are 2.4 km wide.
-const gridLevel = 14
-
-// place puts a device where it was judged to be, or takes it out.
-func (e *Engine) place(d *device, in bool) {
-	var c cell
-	if in {
-		if c = cellOf(geo.Project(d.judged.At), gridLevel); d.placed && c == d.cell {
-			return
-		}
-	}
-	if d.placed {
-		left := slices.DeleteFunc(e.grid[d.cell], func(o *device) bool { return o == d })
-		if e.grid[d.cell] = left; len(left) == 0 {
-			delete(e.grid, d.cell)
-		}
-	}
-	if d.placed, d.cell = in, c; in {
-		e.grid[c] = append(e.grid[c], d)
-	}
-}
-
-// within calls f with each device that may be within some metres of a position.
-func (e *Engine) within(p geo.Point, metres float64, f func(*device)) {
-	for _, b := range boxAround(p, metres).SpotBoxes() {
-		from, to := cellOf(b.Min, gridLevel), cellOf(b.Max, gridLevel)
-		if across := (uint64(to.x-from.x) + 1) * (uint64(to.y-from.y) + 1); across > uint64(len(e.grid)) {
-			for c, all := range e.grid {
-				if c.x >= from.x && c.x <= to.x && c.y >= from.y && c.y <= to.y {
-					for _, d := range all {
-						f(d)
-					}
-				}
-			}
-			continue
-		}
-		for y := from.y; y <= to.y; y++ {
-			for x := from.x; x <= to.x; x++ {
-				for _, d := range e.grid[cell{gridLevel, x, y}] {
-					f(d)
-				}
-			}
-		}
-	}
-}
-
 // Judge takes in a position of a device. One that is no newer than those before changes nothing.
 func (e *Engine) Judge(key int64, p *motion.Position) {
 	d := e.devices[key]
@@ -443,25 +290,30 @@ func (e *Engine) Judge(key int64, p *motion.Position) {
 	at := geo.Project(p.At)
 	for level, n := range e.levels {
 		if n > 0 {
-			for _, r := range e.cells[cellOf(at, uint8(level))] {
-				if e.isOutside(r, d) {
-					e.judge(r, d, &m)
-				}
-			}
+			c := cellOf(at, uint8(level))
+			e.judgeNew(e.slots[slot{cell: c}], d, &m)
+			e.judgeNew(e.slots[slot{c, d.Group}], d, &m)
 		}
 	}
+	e.judgeNew(e.named[key], d, &m)
 	for _, f := range slices.Clone(d.flags) {
 		if r := e.rules[f.Rule]; (f.Condition == Inside || f.Condition == TooFast) && f.On && r != nil {
 			e.judge(r, d, &m)
 		}
 	}
-	for r := range e.anywhere {
-		e.judge(r, d, &m)
-	}
 	e.leaveBehind(d, &m)
 	for _, r := range e.around[key] {
 		e.moveCircle(r)
 		e.judgeCircle(r, d, &m)
+	}
+}
+
+// judgeNew applies rules in whose areas a device is not yet known to be.
+func (e *Engine) judgeNew(rules []*rule, d *device, m *moment) {
+	for _, r := range rules {
+		if r.Where == nil || e.isOutside(r, d) {
+			e.judge(r, d, m)
+		}
 	}
 }
 
@@ -562,7 +414,7 @@ func (e *Engine) judgeInside(r *rule, d *device, m *moment, at motion.Moment) bo
 	switch {
 	case now && !was:
 		f = e.flag(FlagKey{Rule: r.Key, Device: d.Key, Condition: Inside})
-		known := f.At != 0 || m.outside(r, area)
+		known := m.outside(r, area) // else it may have been inside all the time
 		e.set(f, true, at, at)
 		if event.Kind = Entered; known && does {
 			e.note(r, d, event)
@@ -598,36 +450,5 @@ func (e *Engine) judgeSpeed(r *rule, d *device, m *moment, inside bool) {
 	case !was && inside && speed > r.FasterThan && (r.States == nil || slices.Contains(r.States, m.state)):
 		e.set(e.flag(FlagKey{Rule: r.Key, Device: d.Key, Condition: TooFast}), true, m.p.Time, m.p.Time)
 		e.note(r, d, Event{Kind: Fast, Time: m.p.Time, Since: m.p.Time, At: m.p.At, Speed: m.speed})
-	}
-}
-
-// hear takes back that a device is silent, with a position at a moment.
-func (e *Engine) hear(d *device, at motion.Moment) {
-	for _, f := range d.flags {
-		if f.Condition == Unheard && f.On && at > f.Since {
-			e.set(f, false, at, at)
-		}
-	}
-}
-
-// Tick tells which devices are silent at a moment. Nobody could hear of them before the moment listening.
-func (e *Engine) Tick(now, listening motion.Moment) {
-	for r := range e.quiet {
-		for _, d := range e.devices {
-			since := max(d.last.Time, listening)
-			if d.last.Time == 0 || now.Sub(since) < r.SilentFor || !r.concerns(d) {
-				continue
-			}
-			if r.Where != nil && e.isOutside(r, d) {
-				continue
-			}
-			key := FlagKey{Rule: r.Key, Device: d.Key, Condition: Unheard}
-			if f := e.flags[key]; f != nil && (f.On || f.At > d.last.Time) {
-				continue
-			}
-			due := since.Add(r.SilentFor)
-			e.set(e.flag(key), true, due, d.last.Time)
-			e.note(r, d, Event{Kind: Silent, Time: due, Since: d.last.Time, At: d.last.At, Speed: motion.Unknown})
-		}
 	}
 }

@@ -62,11 +62,11 @@ func (e *Engine) moveCircle(r *rule) {
 	if centre == nil || centre.judged.Time == 0 {
 		return
 	}
-	e.takeOutOfCells(r)
+	e.takeOutOfSlots(r)
 	bound := *r.Bound
 	bound.Area = &Area{Centre: centre.judged.At, Radius: r.Where.Radius}
 	r.Bound = &bound
-	e.putIn(r)
+	e.putInSlots(r)
 }
 
 // judgeCircle tells which devices are inside a circle that has moved with the device in its middle.

@@ -31,15 +31,23 @@ const off = computed(() => new Set(props.groups.map((g) => g.id)))
 const { all, known } = useNoticed({ limit: 30 }, () => true, tell)
 const few = 5
 
-let told = 0 // when
-/** Tells of notices in passing, at most one every few seconds. */
+const pause = 6000 // ms between two messages
+let next: number | undefined // the timer of the next message
+let waiting: Noticed[] = [] // what came meanwhile, the newest first
+onScopeDispose(() => window.clearTimeout(next))
+/** Tells of notices in passing: the first at once, those of the next few seconds together. */
 function tell(some: Noticed[]): void {
-  const shown = some.filter((n) => off.value.has(n.group))
-  const [first] = shown
-  if (quiet.value || !first || Date.now() - told < 6000) return
-  told = Date.now()
-  const others = shown.length > 1 ? `, and ${counted(shown.length - 1, 'other notice', 'other notices')}` : ''
+  waiting = [...some.filter((n) => off.value.has(n.group)).reverse(), ...waiting].slice(0, 1000)
+  if (next === undefined) tellOfWaiting()
+}
+function tellOfWaiting(): void {
+  const [first] = waiting
+  next = undefined
+  if (quiet.value || !first) return void (waiting = [])
+  const others = waiting.length > 1 ? `, and ${counted(waiting.length - 1, 'other notice', 'other notices')}` : ''
   messages.done(`${first.device} ${noticeText(first)}${others}`, { label: 'Show', act: () => emit('show', first) })
+  waiting = []
+  next = window.setTimeout(tellOfWaiting, pause)
 }
 
 const watches = shallowRef<Watch[] | null>(null)
