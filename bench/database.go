@@ -54,9 +54,14 @@ func overNetwork(ctx context.Context, r *report) error {
 
 // withPlaces measures the start of a service with a million places, and calls measure with it,
 // with its database, and with how long a bare COPY of the places took.
-func withPlaces(ctx context.Context, r *report, measure func(*service.Service, string, time.Duration) error) (
-	err error,
-) {
+func withPlaces(ctx context.Context, r *report, measure func(*service.Service, string, time.Duration) error) error {
+	return withDatabase(ctx, func(st *store.Store, dsn string) error {
+		return onPlaces(ctx, r, st, dsn, measure)
+	})
+}
+
+// withDatabase starts a database of its own, and gives its address.
+func withDatabase(ctx context.Context, measure func(st *store.Store, dsn string) error) (err error) {
 	dir, err := os.MkdirTemp("", "idlebeacon-bench-")
 	if err != nil {
 		return err
@@ -76,7 +81,14 @@ func withPlaces(ctx context.Context, r *report, measure func(*service.Service, s
 		return err
 	}
 	defer st.Close()
-	copied, err := fill(ctx, st, server.DSN(), million)
+	return measure(st, server.DSN())
+}
+
+func onPlaces(
+	ctx context.Context, r *report, st *store.Store, dsn string,
+	measure func(*service.Service, string, time.Duration) error,
+) error {
+	copied, err := fill(ctx, st, dsn, million)
 	if err != nil {
 		return err
 	}
@@ -95,7 +107,7 @@ func withPlaces(ctx context.Context, r *report, measure func(*service.Service, s
 	}
 	defer s.Close()
 	r.add("ready after start, 1 M places", "3 s", short(least), least.Seconds()/3)
-	return measure(s, server.DSN(), copied)
+	return measure(s, dsn, copied)
 }
 
 // importShare measures imports of CSV files of n rows against a bare COPY of them: into a

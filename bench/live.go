@@ -110,8 +110,8 @@ type watcher struct {
 	ready chan struct{}
 }
 
-// watching opens listeners with a view each at a zoom from least to most. Whoever has them calls leave in the end.
-func watching(ctx context.Context, url, key string, random *rand.Rand, listeners int, least, most float64) (
+// watchViews opens listeners with a view each at a zoom from least to most. Whoever has them calls leave in the end.
+func watchViews(ctx context.Context, url, key string, random *rand.Rand, listeners int, least, most float64) (
 	watchers []*watcher, leave func() error, err error,
 ) {
 	listening, cancel := context.WithCancel(ctx)
@@ -142,7 +142,7 @@ func toListeners(
 	ctx context.Context, r *report, s *service.Service, url, key, what string, least, most float64,
 ) error {
 	random := rand.New(rand.NewPCG(9, 9))
-	watchers, leave, err := watching(ctx, url, key, random, liveListeners, least, most)
+	watchers, leave, err := watchViews(ctx, url, key, random, liveListeners, least, most)
 	if err != nil {
 		return err
 	}

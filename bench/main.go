@@ -66,6 +66,7 @@ var parts = []struct {
 	{"live", live},
 	{"writes", writes},
 	{"positions", positions},
+	{"watches", watches},
 	{"start", starts},
 }
 

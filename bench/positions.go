@@ -73,11 +73,8 @@ func positions(ctx context.Context, r *report) error {
 }
 
 // fleetReport is a report of one of the moving devices.
-func fleetReport(random *rand.Rand, device int, at time.Time) fleet.Reported {
-	p := geo.Point{Lon: -22.4 + random.Float64()*0.8, Lat: -38.7 + random.Float64()*0.4}
-	out := fleet.Reported{Report: motion.Report{Device: fmt.Sprint("d", device), Position: motion.At(p,
-		motion.MomentOf(at)), Timed: true}}
-	out.Speed, out.Heading, out.Accuracy = 4, float32(random.IntN(360)), 5
+func fleetReport(device int, at time.Time) fleet.Reported {
+	out := fleet.Reported{Report: motion.Report{Device: fmt.Sprint("d", device), Position: path(device, at), Timed: true}}
 	out.Properties = []byte(`{"battery":80}`)
 	return out
 }
@@ -90,10 +87,9 @@ func bytesOfDevices(ctx context.Context, r *report, f *fleet.Fleet) error {
 		runtime.ReadMemStats(&m)
 		return m.HeapAlloc
 	}
-	random := rand.New(rand.NewPCG(1, 1))
 	var others []fleet.Reported // so that what connections take does not count
 	for d := range 5000 {
-		others = append(others, fleetReport(random, movingDevices+d, time.Now()))
+		others = append(others, fleetReport(movingDevices+d, time.Now()))
 	}
 	if _, err := f.Report(ctx, others, ""); err != nil {
 		return err
@@ -104,7 +100,7 @@ func bytesOfDevices(ctx context.Context, r *report, f *fleet.Fleet) error {
 		for from := 0; from < movingDevices; from += 5000 {
 			var reports []fleet.Reported
 			for d := from; d < from+5000; d++ {
-				reports = append(reports, fleetReport(random, d, at))
+				reports = append(reports, fleetReport(d, at))
 			}
 			if _, err := f.Report(ctx, reports, ""); err != nil {
 				return err
@@ -163,7 +159,6 @@ func reporting(ctx context.Context, f *fleet.Fleet, asked float64) (rate float64
 	}
 	began := time.Now()
 	for n := range reportSenders {
-		random := rand.New(rand.NewPCG(uint64(n), 5))
 		group.Go(func() error {
 			device := n * movingDevices / reportSenders
 			for next := began; time.Since(began) < reportTime; {
@@ -175,7 +170,7 @@ func reporting(ctx context.Context, f *fleet.Fleet, asked float64) (rate float64
 				now := time.Now()
 				for i := range reports {
 					device = (device + 1) % movingDevices
-					reports[i] = fleetReport(random, device, now)
+					reports[i] = fleetReport(device, now)
 				}
 				verdicts, err := f.Report(ctx, reports, "")
 				if err != nil {

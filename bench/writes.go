@@ -54,7 +54,7 @@ func writes(ctx context.Context, r *report) error {
 			}
 			r.add("views over HTTP, always another, nobody listens", "", before.String(), 0)
 			for _, listeners := range []int{20, liveListeners} {
-				_, leave, err := watching(ctx, url, key, rand.New(rand.NewPCG(9, 9)), listeners, 15, 17)
+				_, leave, err := watchViews(ctx, url, key, rand.New(rand.NewPCG(9, 9)), listeners, 15, 17)
 				if err != nil {
 					return err
 				}

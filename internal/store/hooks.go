@@ -158,7 +158,7 @@ func (s *Store) hooks(ctx context.Context, where string, args ...any) (all []Hoo
 // CreateHook keeps a new hook, whose Key and CreatedAt are given by the store, or returns ErrExists, or ErrTooMany if
 // there are as many as may be. It is told of changes from now on.
 func (s *Store) CreateHook(ctx context.Context, h Hook, most int) (Hook, error) {
-	err := s.changeWatches(ctx, func(tx *gorm.DB) error {
+	err := s.changeWatches(ctx, func(tx *gorm.DB, _ int64) error {
 		var there int
 		var change uint64
 		err := tx.Raw("SELECT (SELECT count(*) FROM hooks), change FROM clock").Row().Scan(&there, &change)
@@ -180,7 +180,7 @@ func (s *Store) CreateHook(ctx context.Context, h Hook, most int) (Hook, error) 
 
 // UpdateHook changes a hook with f, under a lock, or returns ErrNoHook.
 func (s *Store) UpdateHook(ctx context.Context, id string, f func(*Hook)) (h Hook, err error) {
-	err = s.changeWatches(ctx, func(tx *gorm.DB) error {
+	err = s.changeWatches(ctx, func(tx *gorm.DB, _ int64) error {
 		var row hookRow
 		err := tx.Where("id = ?", id).Take(&row).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -202,7 +202,7 @@ func (s *Store) UpdateHook(ctx context.Context, id string, f func(*Hook)) (h Hoo
 
 // DeleteHook takes out a hook with its deliveries, or returns ErrNoHook.
 func (s *Store) DeleteHook(ctx context.Context, id string) error {
-	return s.changeWatches(ctx, func(tx *gorm.DB) error {
+	return s.changeWatches(ctx, func(tx *gorm.DB, _ int64) error {
 		gone := tx.Exec("DELETE FROM hooks WHERE id = ?", id)
 		if gone.Error == nil && gone.RowsAffected == 0 {
 			return ErrNoHook
@@ -265,7 +265,7 @@ func (s *Store) Deliveries(ctx context.Context, hook int64, state string, before
 // SendAgain has a delivery of a hook sent again, or all that were given up for the number 0, and returns how many
 // these are.
 func (s *Store) SendAgain(ctx context.Context, hook, number int64) (n int64, err error) {
-	err = s.changeWatches(ctx, func(tx *gorm.DB) error {
+	err = s.changeWatches(ctx, func(tx *gorm.DB, _ int64) error {
 		again := tx.Exec(`UPDATE deliveries SET state = 'waiting', attempts = 0, due_at = now() WHERE hook_key = ? AND
 			(number = ? OR ? = 0 AND state = 'dead')`, hook, number, number)
 		if n = again.RowsAffected; again.Error == nil && n == 0 && number != 0 {

@@ -78,7 +78,7 @@ func (s *Store) WriteNotices(ctx context.Context, epoch int64, events []watch.Ev
 		if err := tx.Exec("UPDATE watching SET notices = ?", newest).Error; err != nil {
 			return err
 		}
-		return tx.Exec("SELECT pg_notify(?, '')", watchChannel).Error
+		return tx.Exec("SELECT pg_notify(?, ?)", watchChannel, noticedPayload).Error
 	})
 	if err != nil {
 		err = fmt.Errorf("keeping notices: %w", err)

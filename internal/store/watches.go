@@ -20,6 +20,9 @@ import (
 // watchChannel is the channel on which it is told that watches or hooks have changed, or something was noticed.
 const watchChannel = "idlebeacon_watches"
 
+// noticedPayload says that something was noticed, and nothing else has changed.
+const noticedPayload = "noticed"
+
 // Errors about watches.
 var (
 	ErrNoWatch = errors.New("store: there is no such watch")
@@ -155,6 +158,7 @@ type watchRow struct {
 	Off         bool
 	MadeBy      string
 	CreatedAt   time.Time
+	Version     int64 // of all watches and hooks, after its newest change
 }
 
 // TableName is that of the table.
@@ -185,9 +189,22 @@ func rowOfWatch(w *Watch) (*watchRow, error) {
 }
 
 // Watches returns all watches in the order of their ids.
-func (s *Store) Watches(ctx context.Context) (all []Watch, err error) {
+func (s *Store) Watches(ctx context.Context) ([]Watch, error) {
+	return watchesOf(s.reserved.WithContext(ctx).Order("id"))
+}
+
+// WatchesSince returns the watches that were made or changed after a version, and the keys of all that are not off.
+func (s *Store) WatchesSince(ctx context.Context, version int64) (changed []Watch, on []int64, err error) {
+	if err := s.reserved.WithContext(ctx).Raw("SELECT key FROM watches WHERE NOT off").Scan(&on).Error; err != nil {
+		return nil, nil, fmt.Errorf("reading which watches there are: %w", err)
+	}
+	changed, err = watchesOf(s.reserved.WithContext(ctx).Where("version > ?", version))
+	return changed, on, err
+}
+
+func watchesOf(query *gorm.DB) (all []Watch, err error) {
 	var rows []watchRow
-	if err := s.reserved.WithContext(ctx).Order("id").Find(&rows).Error; err != nil {
+	if err := query.Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("reading the watches: %w", err)
 	}
 	for i := range rows {
@@ -200,18 +217,25 @@ func (s *Store) Watches(ctx context.Context) (all []Watch, err error) {
 	return all, nil
 }
 
-// ListenForWatches is Listen for changes of watches and hooks, and for what is noticed.
-func (s *Store) ListenForWatches(ctx context.Context, wake func()) {
-	s.listen(ctx, watchChannel, new(atomic.Bool), func(string) { wake() })
+// ListenForWatches is Listen for what is noticed, and for changes of watches and hooks.
+func (s *Store) ListenForWatches(ctx context.Context, noticed, changed func()) {
+	s.listen(ctx, watchChannel, new(atomic.Bool), func(payload string) {
+		if payload != noticedPayload { // or something may have been missed
+			changed()
+		}
+		noticed()
+	})
 }
 
-// changeWatches runs f in a transaction that no other of its kind runs beside, and tells all processes of it.
-func (s *Store) changeWatches(ctx context.Context, f func(tx *gorm.DB) error) error {
+// changeWatches runs f in a transaction that no other of its kind runs beside, with the version that watches and hooks
+// have after it, and tells all processes of it.
+func (s *Store) changeWatches(ctx context.Context, f func(tx *gorm.DB, version int64) error) error {
 	err := s.reserved.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Exec("UPDATE watching SET version = version + 1").Error; err != nil {
+		var version int64
+		if err := tx.Raw("UPDATE watching SET version = version + 1 RETURNING version").Row().Scan(&version); err != nil {
 			return err
 		}
-		if err := f(tx); err != nil {
+		if err := f(tx, version); err != nil {
 			return err
 		}
 		return tx.Exec("SELECT pg_notify(?, '')", watchChannel).Error
@@ -225,7 +249,7 @@ func (s *Store) changeWatches(ctx context.Context, f func(tx *gorm.DB) error) er
 // CreateWatch keeps a new watch, whose Key and CreatedAt are given by the store, or returns ErrExists, or
 // ErrTooMany if there are as many as may be.
 func (s *Store) CreateWatch(ctx context.Context, w Watch, most int) (Watch, error) {
-	err := s.changeWatches(ctx, func(tx *gorm.DB) error {
+	err := s.changeWatches(ctx, func(tx *gorm.DB, version int64) error {
 		var there int
 		if err := tx.Raw("SELECT count(*) FROM watches").Row().Scan(&there); err != nil {
 			return err
@@ -238,6 +262,7 @@ func (s *Store) CreateWatch(ctx context.Context, w Watch, most int) (Watch, erro
 		if err != nil {
 			return err
 		}
+		row.Version = version
 		err = tx.Create(row).Error
 		w.Key = row.Key
 		return err
@@ -247,7 +272,7 @@ func (s *Store) CreateWatch(ctx context.Context, w Watch, most int) (Watch, erro
 
 // UpdateWatch changes a watch with f, under a lock, or returns ErrNoWatch.
 func (s *Store) UpdateWatch(ctx context.Context, id string, f func(*Watch)) (w Watch, err error) {
-	err = s.changeWatches(ctx, func(tx *gorm.DB) error {
+	err = s.changeWatches(ctx, func(tx *gorm.DB, version int64) error {
 		var row watchRow
 		err := tx.Where("id = ?", id).Take(&row).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -270,6 +295,7 @@ func (s *Store) UpdateWatch(ctx context.Context, id string, f func(*Watch)) (w W
 				return err
 			}
 		}
+		now.Version = version
 		return tx.Save(now).Error
 	})
 	return w, err
@@ -277,7 +303,7 @@ func (s *Store) UpdateWatch(ctx context.Context, id string, f func(*Watch)) (w W
 
 // DeleteWatch takes out a watch, or returns ErrNoWatch. What it noticed stays.
 func (s *Store) DeleteWatch(ctx context.Context, id string) error {
-	return s.changeWatches(ctx, func(tx *gorm.DB) error {
+	return s.changeWatches(ctx, func(tx *gorm.DB, _ int64) error {
 		gone := tx.Exec("DELETE FROM watches WHERE id = ?", id)
 		if gone.Error == nil && gone.RowsAffected == 0 {
 			return ErrNoWatch

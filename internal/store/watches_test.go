@@ -26,8 +26,8 @@ func TestKeptRulesStayAsTheyAre(t *testing.T) {
 	dsn := pgboxtest.DSN(t)
 	s := open(t, dsn)
 	for i, rule := range keptRules {
-		err := s.db.Exec(`INSERT INTO watches (id, title, description, rule, off, made_by, created_at) VALUES
-			(chr(97 + ?), 'T', 'D', ?, false, 'key/k', now())`, i, rule).Error
+		err := s.db.Exec(`INSERT INTO watches (id, title, description, rule, off, made_by, created_at, version) VALUES
+			(chr(97 + ?), 'T', 'D', ?, false, 'key/k', now(), 1)`, i, rule).Error
 		if err != nil {
 			t.Fatal(err)
 		}

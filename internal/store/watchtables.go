@@ -24,8 +24,10 @@ var watchTables = []string{
 		rule json NOT NULL,
 		off boolean NOT NULL,
 		made_by text NOT NULL,
-		created_at timestamptz NOT NULL
+		created_at timestamptz NOT NULL,
+		version bigint NOT NULL
 	)`,
+	`CREATE INDEX watches_by_version ON watches (version)`,
 	// What is known of a watch and a device beside the positions. at and since are in milliseconds since 1970.
 	`CREATE TABLE watch_flags (
 		watch_key bigint NOT NULL REFERENCES watches ON DELETE CASCADE,

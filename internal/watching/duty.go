@@ -52,9 +52,11 @@ type duty struct {
 	groups   map[string]int64
 	byID     map[string]int64
 	bounds   map[int64]*watch.Bound
-	places   map[string]*placed // by the id of the collection
-	rebind   bool
-	events   []watch.Event // that are not written yet
+	named    map[string][]string // the ids of items that watches name, by that of their collection
+	places   map[string]*placed  // by the id of the collection
+	rebind   bool                // what the names in rules stand for may have changed
+	renamed  bool                // there may be other items that watches name
+	events   []watch.Event       // that are not written yet
 	flags    []watch.Flag
 	noted    time.Time     // when it was written how far positions are judged
 	judgedTo motion.Moment // positions that were received before are judged
@@ -273,14 +275,12 @@ func engineDevice(i *fleet.Info) watch.Device {
 
 // takeWatches reads the watches. What is known of a watch that watches another place now is forgotten.
 func (d *duty) takeWatches(ctx context.Context) error {
-	all, err := d.store.Watches(ctx)
+	changed, on, err := d.store.WatchesSince(ctx, d.version)
 	if err != nil {
 		return err
 	}
-	there := map[int64]bool{}
-	for i := range all {
-		w := &all[i]
-		there[w.Key] = !w.Off
+	for i := range changed {
+		w := &changed[i]
 		old := d.watches[w.Key]
 		if old != nil && !w.Off && !reflect.DeepEqual(old.Rule.Where, w.Rule.Where) {
 			d.engine.RemoveRule(w.Key)
@@ -293,6 +293,10 @@ func (d *duty) takeWatches(ctx context.Context) error {
 			d.watches[w.Key] = w
 		}
 	}
+	there := make(map[int64]bool, len(on))
+	for _, key := range on {
+		there[key] = true
+	}
 	for key := range d.watches {
 		if !there[key] {
 			delete(d.watches, key)
@@ -303,27 +307,27 @@ func (d *duty) takeWatches(ctx context.Context) error {
 			}
 		}
 	}
-	d.rebind = true
+	d.rebind, d.renamed = true, true
+	d.named = map[string][]string{}
+	for _, w := range d.watches {
+		if at := w.Rule.Where; at != nil && at.Item != "" {
+			d.named[at.Collection] = append(d.named[at.Collection], at.Item)
+		}
+	}
 	return nil
 }
 
 // locate finds out where the items are that watches name, if that may have changed.
 func (d *duty) locate(ctx context.Context) error {
-	named := map[string][]string{}
-	for _, w := range d.watches {
-		if at := w.Rule.Where; at != nil && at.Item != "" {
-			named[at.Collection] = append(named[at.Collection], at.Item)
-		}
-	}
 	for collection := range d.places {
-		if named[collection] == nil {
+		if d.named[collection] == nil {
 			delete(d.places, collection)
 		}
 	}
-	for collection, ids := range named {
+	for collection, ids := range d.named {
 		known := d.places[collection]
 		unless := uint64(0)
-		if known != nil && !d.rebind { // there may be watches that name others
+		if known != nil && !d.renamed {
 			unless = known.change
 		}
 		items, change, err := d.items.Whereabouts(ctx, collection, ids, unless)
@@ -339,6 +343,7 @@ func (d *duty) locate(ctx context.Context) error {
 			d.places[collection], d.rebind = &placed{change, items}, true
 		}
 	}
+	d.renamed = false
 	return nil
 }
 

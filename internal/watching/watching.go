@@ -89,10 +89,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Watching, err
 	w.stop = stop
 	w.fleet.OnPositions(w.take)
 	w.owned.Go(func() {
-		st.ListenForWatches(running, func() {
-			w.changed()
-			w.news.nudge()
-		})
+		st.ListenForWatches(running, w.news.nudge, w.changed)
 	})
 	w.owned.Go(func() { w.run(running) })
 	w.owned.Go(func() { w.news.run(running) })
