@@ -327,7 +327,7 @@ func TestScreenshots(t *testing.T) {
 	if dir == "" {
 		t.Skip("IDLEBEACON_SCREENSHOTS is not set")
 	}
-	service := demo(t)
+	still, moving := demo(t), movingDemo(t)
 	for _, shot := range []struct {
 		name, query   string
 		width, height int64
@@ -349,13 +349,18 @@ func TestScreenshots(t *testing.T) {
 			p.drop("winter_huts.csv", huts())
 			p.until("text().includes('cannot be used')")
 		}},
-		{"mirrored", "/data", 1280, 800, false, func(p *page) {
-			p.until("document.querySelector('#data-waters')")
-			p.drop("buoys.csv", mirrored())
-			p.until("text().includes('Which of these are right?') && " +
-				"document.querySelectorAll('idle-map.side').length == 2")
-			p.until("[...document.querySelectorAll('idle-map.side')].every(m => m.shadowRoot.querySelectorAll('ul " +
-				"button').length > 0)")
+		{"devices", "/devices", 1280, 800, false, func(p *page) {
+			p.until("document.querySelectorAll('tbody tr').length > 10 && text().includes('Moving')")
+		}},
+		{"watch", "/?lat=-38.47&lon=-22.14&zoom=12&watch=", 1280, 800, false, func(p *page) {
+			p.until(clicked("button", "New watch"))
+			p.until("document.querySelector('form.watch fieldset.shape')")
+			x, y := p.spot(-38.44, -22.16)
+			p.click(x, y)
+			p.click(x+120, y)
+			p.until(clicked("button", "Try it on 6 hours"))
+			p.until("document.querySelectorAll('.tried li').length > 3")
+			eval[any](p, "document.querySelector('.tried').scrollIntoView({ block: 'center' })")
 		}},
 		{"density", "/data/brindlemere/style", 1280, 800, false, func(p *page) {
 			p.until(clicked("summary", "Clusters and density"))
@@ -421,6 +426,10 @@ func TestScreenshots(t *testing.T) {
 				return browseAfter(t, width, height, address)
 			}
 		}
+		service := still
+		if shot.name == "devices" || shot.name == "watch" {
+			service = moving
+		}
 		p := begin(t, shot.width, shot.height, service.url+"/healthz")
 		scheme := map[bool]string{true: "dark", false: "light"}[shot.dark]
 		p.prefer("prefers-color-scheme", scheme)
@@ -432,8 +441,10 @@ func TestScreenshots(t *testing.T) {
 		if shot.do != nil {
 			shot.do(p)
 		}
-		if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[any](atRest, chromedp.EvalAwaitPromise)); err != nil {
-			t.Fatal(err)
+		if service == still { // the other is never at rest
+			if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[any](atRest, chromedp.EvalAwaitPromise)); err != nil {
+				t.Fatal(err)
+			}
 		}
 		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
 		if err != nil {

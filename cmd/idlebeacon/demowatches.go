@@ -23,8 +23,8 @@ func makeDemoWatches(ctx context.Context, c *client.Client, world *demo.World) e
 		{"harbour-speed", "Too fast in " + harbour, api.WatchRule{
 			Where: inHarbour, Notices: []string{"fast"}, FasterThan: 3,
 		}},
-		{"close-boats", "Boats that come close", api.WatchRule{
-			Notices: []string{"near"}, NearerThan: 20, Groups: boats, State: []string{"moving"},
+		{"close-boats", "Close boats in " + harbour, api.WatchRule{
+			Where: inHarbour, Notices: []string{"near"}, NearerThan: 20, Groups: boats, State: []string{"moving"},
 		}},
 		{"not-heard-of", "Not heard of for a while", api.WatchRule{Notices: []string{"silent"}, SilentFor: 600}},
 	} {

@@ -338,12 +338,14 @@ func (s *Store) TidyDeliveries(ctx context.Context) error {
 		text string
 		args []any
 	}{
-		{`UPDATE deliveries d SET state = 'dead', problem = 'too many others waited' FROM hooks h WHERE h.key = d.hook_key AND
-			d.state = 'waiting' AND d.number <= (SELECT w.number FROM deliveries w WHERE w.hook_key = h.key AND
-			w.state = 'waiting' ORDER BY w.number DESC OFFSET ? LIMIT 1)`, []any{maxWaiting}},
-		{`DELETE FROM deliveries d USING hooks h WHERE h.key = d.hook_key AND d.state <> 'waiting' AND d.number <=
-			(SELECT w.number FROM deliveries w WHERE w.hook_key = h.key AND w.state <> 'waiting' ORDER BY w.number DESC
-			OFFSET ? LIMIT 1)`, []any{maxEnded}},
+		{`WITH last AS MATERIALIZED (SELECT h.key, (SELECT w.number FROM deliveries w WHERE w.hook_key = h.key AND
+			w.state = 'waiting' ORDER BY w.number DESC OFFSET ? LIMIT 1) AS number FROM hooks h)
+			UPDATE deliveries d SET state = 'dead', problem = 'too many others waited' FROM last
+			WHERE d.hook_key = last.key AND d.state = 'waiting' AND d.number <= last.number`, []any{maxWaiting}},
+		{`WITH last AS MATERIALIZED (SELECT h.key, (SELECT w.number FROM deliveries w WHERE w.hook_key = h.key AND
+			w.state <> 'waiting' ORDER BY w.number DESC OFFSET ? LIMIT 1) AS number FROM hooks h)
+			DELETE FROM deliveries d USING last
+			WHERE d.hook_key = last.key AND d.state <> 'waiting' AND d.number <= last.number`, []any{maxEnded}},
 		{`DELETE FROM deliveries WHERE state <> 'waiting' AND coalesce(tried_at, made_at) < now() -
 			make_interval(secs => ?)`, []any{keepEnded.Seconds()}},
 	} {

@@ -98,3 +98,47 @@ func TestTheDutyIsOnes(t *testing.T) {
 		t.Errorf("the duty was taken from who has it: %+v", other)
 	}
 }
+
+// TestTidyingDeliveries has far more deliveries than are kept.
+func TestTidyingDeliveries(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	for _, id := range []string{"a", "b"} {
+		if _, err := s.CreateHook(t.Context(), Hook{ID: id, URL: "https://x.example", Notices: true}, 10); err != nil {
+			t.Fatal(err)
+		}
+	}
+	const more = 15_000
+	for state, n := range map[string]int{Waiting: maxWaiting + more, Delivered: maxEnded + more} {
+		err := s.db.Exec(`INSERT INTO deliveries (hook_key, change, state) SELECT h.key, n + ?, ? FROM hooks h,
+			generate_series(1, CASE WHEN h.id = 'a' THEN ? ELSE 10 END) n`, len(state)*100_000, state, n).Error
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	count := func(id, state string) (n, least int) {
+		t.Helper()
+		err := s.db.Raw(`SELECT count(*), coalesce(min(number), 0) FROM deliveries d JOIN hooks h ON h.key = d.hook_key
+			WHERE h.id = ? AND d.state = ?`, id, state).Row().Scan(&n, &least)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n, least
+	}
+	_, before := count("a", Waiting)
+	for range 2 { // those that were given up are forgotten as well
+		if err := s.TidyDeliveries(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	waiting, after := count("a", Waiting)
+	ended, _ := count("a", Delivered)
+	dead, _ := count("a", Dead)
+	if waiting != maxWaiting || ended+dead != maxEnded || after <= before {
+		t.Errorf("%d wait, %d have ended, %d are dead; the oldest was %d and is %d", waiting, ended, dead, before, after)
+	}
+	for _, state := range []string{Waiting, Delivered} {
+		if n, _ := count("b", state); n != 10 {
+			t.Errorf("%d %s of another hook", n, state)
+		}
+	}
+}

@@ -96,6 +96,7 @@ var watchTables = []string{
 		UNIQUE (hook_key, change),
 		CHECK ((notice IS NULL) <> (change IS NULL))
 	)`,
+	`CREATE INDEX deliveries_by_hook ON deliveries (hook_key, number)`,
 	`CREATE INDEX deliveries_due ON deliveries (due_at) WHERE state = 'waiting'`,
 	`CREATE INDEX deliveries_by_notice ON deliveries (notice)`,
 }

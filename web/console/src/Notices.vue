@@ -32,7 +32,7 @@ watch(() => notices.latest, show, { flush: 'sync' }) // two may come at once
 </script>
 
 <template>
-  <Toast position="bottom-right">
+  <Toast position="bottom-right" class="passing">
     <template #message="{ message }">
       <div class="notice">
         <span>{{ message.summary }}</span>
@@ -51,5 +51,11 @@ watch(() => notices.latest, show, { flush: 'sync' }) // two may come at once
   flex-wrap: wrap;
   gap: 0.2rem 0.8rem;
   align-items: baseline;
+}
+</style>
+
+<style>
+.passing {
+  bottom: 3.4rem !important; /* over where the map says what it shows; the component sets a style of its own */
 }
 </style>

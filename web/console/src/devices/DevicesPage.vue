@@ -72,7 +72,7 @@ h1 {
   border-bottom: 3px solid transparent;
 }
 .parts a[aria-current] {
-  border-color: var(--bar);
+  border-color: var(--text);
   font-weight: 600;
 }
 </style>

@@ -67,8 +67,9 @@ const told = computed(() => {
   return closed.value ? `${measuredArea(area.value)}, border ${measured(length.value)}` : measured(length.value)
 })
 const hint = computed(() => {
+  if (props.shape.kind === 'circle')
+    return drawing.value ? 'Click the middle of the circle, then its edge.' : 'Drag the middle or the edge.'
   if (!drawing.value) return 'Drag a corner to move it, or a spot between two to add one.'
-  if (props.shape.kind === 'circle') return 'Click the middle of the circle, then its edge.'
   return `Click to add corners. ${closed.value ? 'Click the first one' : 'Click twice'} to end.`
 })
 
@@ -105,7 +106,13 @@ function radius(metres: number): void {
         @change="radius(Number(($event.target as HTMLInputElement).value))"
     /></label>
     <div class="buttons">
-      <Button v-if="drawing" label="End the line" size="small" severity="secondary" @click="sketch?.finish()" />
+      <Button
+        v-if="drawing && shape.kind !== 'circle'"
+        label="End the line"
+        size="small"
+        severity="secondary"
+        @click="sketch?.finish()"
+      />
       <Button
         v-else-if="shape.kind !== 'circle'"
         :label="closed ? 'Add a hole or a part' : 'Add a part'"
@@ -115,7 +122,7 @@ function radius(metres: number): void {
       />
       <Button
         v-if="drawing"
-        label="Corner at the map centre"
+        :label="shape.kind === 'circle' ? 'Take the map centre' : 'Corner at the map centre'"
         size="small"
         severity="secondary"
         @click="sketch?.add(map.view.centre)"

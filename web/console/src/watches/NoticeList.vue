@@ -3,7 +3,7 @@ import { RouterLink } from 'vue-router'
 import type { Noticed } from '../api/watches'
 import { useNow } from '../devices/useNow'
 import { agoText } from '../devices/words'
-import { kindText, noticeText } from './words'
+import { kindText, namesWatch, noticeText } from './words'
 
 // What watches noticed, the newest first. A click shows where that was.
 defineProps<{ notices: readonly Noticed[]; chips?: boolean }>()
@@ -18,13 +18,17 @@ const ago = (n: Noticed) => agoText(now.value - Date.parse(n.time))
     <li v-for="(n, i) in notices" :key="n.number ?? i">
       <span v-if="chips" class="kind" :class="n.kind">{{ kindText[n.kind] }}</span>
       <span class="what">
-        <button type="button" class="link" title="Show where that was" @click="emit('show', n)">{{ n.device }}</button>
-        {{ noticeText(n) }}
+        <span
+          ><button type="button" class="link" title="Show where that was" @click="emit('show', n)">{{
+            n.device
+          }}</button>
+          {{ noticeText(n) }}</span
+        >
         <RouterLink
-          v-if="chips && n.watch"
+          v-if="chips && n.watch && !namesWatch(n)"
           class="from"
           :to="{ name: 'devices', query: { show: 'notices', watch: n.watch } }"
-          >{{ n.watch }}</RouterLink
+          >{{ n.title || n.watch }}</RouterLink
         >
       </span>
       <time :datetime="n.time" :title="moments.format(Date.parse(n.time))">{{ ago(n) }}</time>
@@ -47,6 +51,10 @@ li {
 }
 .what {
   flex: 1;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0 0.6rem;
+  align-items: baseline;
   min-width: 0;
   overflow-wrap: anywhere;
 }
@@ -63,7 +71,6 @@ li {
   font-weight: 600;
 }
 .from {
-  margin-inline-start: 0.5rem;
   font-size: 0.85rem;
   color: var(--soft);
 }

@@ -44,6 +44,11 @@ export function noticeText(n: Noticed): string {
   }
 }
 
+/** Whether that names the watch. */
+export function namesWatch({ kind, other }: Noticed): boolean {
+  return !other && (kind === 'entered' || kind === 'left' || kind === 'stayed')
+}
+
 /** What a rule notices, in a line. */
 export function ruleText(r: WatchRule): string {
   const what = r.notices.map((k) => {
