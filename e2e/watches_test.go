@@ -113,7 +113,7 @@ func TestWatchCommands(t *testing.T) {
 	}
 	polltest.Until(t, "it is noticed", func() bool {
 		out, _, _ := command(t, nil, nil, "notices", "--since", "3h", "--watch", "ring", "--server", p.url)
-		return strings.Contains(out, "entered") && strings.Contains(out, "left after 2m0s")
+		return strings.Contains(out, "entered") && strings.Contains(out, "left after 2m ")
 	})
 	polltest.Until(t, "the hook is told, after a failure", func() bool {
 		return stub.count("FAILED") == 1 && stub.count("notice.entered") == 1 && stub.count("notice.left") == 1

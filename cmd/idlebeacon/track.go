@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -92,5 +93,14 @@ func stopRow(s *api.Stop) table.Row {
 
 func clockTime(t time.Time) string { return t.Local().Format("2 Jan 15:04:05") }
 
-// seconds writes a length of time for people.
-func seconds(s float64) string { return (time.Duration(s) * time.Second).String() }
+// seconds says how long so many seconds are, such as 20m, 1h5m or 7m30s.
+func seconds(s float64) string {
+	text := (time.Duration(s) * time.Second).String()
+	if short, whole := strings.CutSuffix(text, "m0s"); whole {
+		text = short + "m"
+	}
+	if short, whole := strings.CutSuffix(text, "h0m"); whole {
+		text = short + "h"
+	}
+	return text
+}
