@@ -81,7 +81,7 @@ func TestWatchCommands(t *testing.T) {
 		}
 		return out
 	}
-	run("watches", "Boats that come close", 0)
+	run("watches", "Close boats in", 0)
 	run("watches add ring --lat -38.9 --lon -22 --radius 300 --entered --left --stayed 2m --title Ring", "was made", 0)
 	run("watches add ring --nearer 50", "already", 1)
 	run("watches add other --entered", "where", 1)
