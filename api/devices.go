@@ -293,7 +293,9 @@ type Erased struct {
 
 // PositionsEvent is the data of the event "positions": devices as they are now that have changed.
 type PositionsEvent struct {
+	Whole   bool     `json:"whole,omitempty"` // forget all that was told before; more may follow
 	Devices []Device `json:"devices"`
+	Gone    []string `json:"gone,omitempty"` // ids of devices that are not there any more, or not to be seen
 }
 
 // DeviceFile is everything that is kept of a device.

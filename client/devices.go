@@ -253,10 +253,12 @@ func (c *Client) ReportLines(
 	return answers.Err()
 }
 
-// WatchDevices calls each with devices whenever they have changed, at first with all, until ctx ends or each returns
-// an error, which it returns. A device that changes often is told of a few times a second, as it is then. If the
-// connection is lost, it takes another, with growing pauses, and begins with all again.
-func (c *Client) WatchDevices(ctx context.Context, groups []string, box *Box, each func([]api.Device) error) error {
+// WatchDevices calls each whenever devices have changed, at first with all, until ctx ends or each returns an error,
+// which it returns. A device that changes often is told of a few times a second, as it is then. If the connection is
+// lost, it takes another, with growing pauses, and begins with all again; so does who is too slow to follow.
+func (c *Client) WatchDevices(
+	ctx context.Context, groups []string, box *Box, each func(api.PositionsEvent) error,
+) error {
 	q := url.Values{"groups": {strings.Join(groups, ",")}}
 	if box != nil {
 		q.Set("bbox", box.String())
@@ -269,7 +271,7 @@ func (c *Client) WatchDevices(ctx context.Context, groups []string, box *Box, ea
 		if err := json.Unmarshal(data, &e); err != nil {
 			return nil, err
 		}
-		return each(e.Devices), nil
+		return each(e), nil
 	})
 }
 

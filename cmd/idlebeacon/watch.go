@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"sync/atomic"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
@@ -26,8 +27,8 @@ func watchCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "watch", Short: "Show changes, or where devices are, as it happens", Args: exactly(0),
 		Long: `Show changes as they happen, a line each, until you stop it with Ctrl-C. With
---devices show where devices are, whenever one has moved. With --json each line
-is a change, or a device, as JSON.`,
+--devices show where devices are, whenever one has moved, and which have left the
+box or are paused. With --json each line is a change, or a device, as JSON.`,
 		Example: "  idlebeacon watch\n  idlebeacon watch --collection brindlemere --bbox -22.2,-38.6,-22,-38.4 --json\n" +
 			"  idlebeacon watch --devices --group workboats",
 	}
@@ -58,10 +59,19 @@ is a change, or a device, as JSON.`,
 	return cmd
 }
 
-// printMoved prints devices, a line each.
-func (r *remote) printMoved(devices []api.Device) error {
-	for i := range devices {
-		d := &devices[i]
+// printMoved prints devices, a line each, and which are not to be seen any more.
+func (r *remote) printMoved(e api.PositionsEvent) error {
+	for _, id := range e.Gone {
+		line := fmt.Sprintf("%s  %-10s is not in sight any more", time.Now().Format("15:04:05"), id)
+		if r.json {
+			line = fmt.Sprintf(`{"id":%q,"gone":true}`, id)
+		}
+		if _, err := fmt.Println(line); err != nil {
+			return err
+		}
+	}
+	for i := range e.Devices {
+		d := &e.Devices[i]
 		if r.json {
 			if err := json.NewEncoder(os.Stdout).Encode(d); err != nil {
 				return err

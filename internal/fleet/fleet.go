@@ -68,7 +68,8 @@ type Fleet struct {
 	free     []uint32 // numbers that no device has
 	count    uint32   // of numbers that were given
 	dirty    []*device
-	changed  bool // there is more to publish than what dirty has
+	past     [remembered]*Snapshot // by their ticks
+	changed  bool                  // there is more to publish than what dirty has
 
 	stop  context.CancelFunc
 	owned sync.WaitGroup

@@ -394,7 +394,8 @@ func TestWhoSeesWhat(t *testing.T) {
 				return err
 			},
 			"moved": func(see func(*Info)) error {
-				return f.Snapshot().Moved(ctx, Selection{}, nil, 0, func(d *Sighting) { see(d.Device) })
+				return f.Snapshot().Moved(ctx, Selection{}, nil, nil, func(d *Sighting) { see(d.Device) },
+					func(*Sighting) { t.Error("one is gone") })
 			},
 			"tracks": func(see func(*Info)) error {
 				for _, id := range append(slices.Clone(all), "boats-paused", "vans-paused", "open-paused") {

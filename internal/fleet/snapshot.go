@@ -73,6 +73,20 @@ type groupShown struct {
 
 const pageSize = 256
 
+// remembered is how many snapshots are kept for those who have been told of one, and want to know what has changed
+// since: about two seconds.
+const remembered = 24
+
+// SnapshotOf returns the snapshot with a tick, or nil if it is not kept any more.
+func (f *Fleet) SnapshotOf(tick uint64) *Snapshot {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	if s := f.past[tick%remembered]; s != nil && s.Tick == tick {
+		return s
+	}
+	return nil
+}
+
 // sighting returns what is known of the device with a number, or nil.
 func (s *Snapshot) sighting(number uint32) *Sighting {
 	page := number / pageSize
@@ -159,6 +173,7 @@ func (f *Fleet) publish() bool {
 		}
 	}
 	f.changed = false
+	f.past[p.next.Tick%remembered] = p.next
 	f.snapshot.Store(p.next)
 	f.mu.Unlock()
 	f.touched(p.touched)

@@ -256,25 +256,58 @@ func (f *Fleet) Near(
 	return all[:min(len(all), limit)], nil
 }
 
-// Moved calls yield with each device of those that are meant that lies in a box, nil for anywhere, and has
-// changed since a snapshot.
-func (s *Snapshot) Moved(ctx context.Context, sel Selection, box *geo.Box, since uint64, yield func(*Sighting)) error {
+// Moved calls yield with each device of those that are meant that lies in a box, nil for anywhere, and has changed
+// since a snapshot, nil for all; and gone with each that did then, as it was, and does not any more.
+func (s *Snapshot) Moved(
+	ctx context.Context, sel Selection, box *geo.Box, before *Snapshot, yield, gone func(*Sighting),
+) error {
 	groups, err := s.choose(ctx, sel)
 	if err != nil {
 		return err
+	}
+	since := uint64(0)
+	var were []chosen
+	if before != nil {
+		since = before.Tick
+		were, _ = before.choose(ctx, sel) // a group that was not there had no devices
 	}
 	boxes := []geo.SpotBox{geo.AllSpots}
 	if box != nil {
 		boxes = box.SpotBoxes()
 	}
+	changed := map[string]bool{}
 	for _, g := range groups {
-		if g.tick <= since {
+		if changed[g.ID] = g.tick > since; !changed[g.ID] {
 			continue
 		}
 		for _, spots := range boxes {
 			for e := range g.tree.In(spots) {
 				if d := s.sighting(e.Ref); d.tick > since {
 					yield(d)
+				}
+			}
+		}
+	}
+	shown := func(was *Sighting, number uint32) bool {
+		now := s.sighting(number)
+		if now == was {
+			return true
+		}
+		if now == nil || now.Device.Key != was.Device.Key || !now.Heard() || !sel.takes(now.State) {
+			return false
+		}
+		_, chosen := changed[now.Device.Group.ID]
+		spot := geo.Project(now.At)
+		return chosen && slices.ContainsFunc(boxes, func(b geo.SpotBox) bool { return b.Contains(spot) })
+	}
+	for _, g := range were {
+		if now, there := changed[g.ID]; there && !now {
+			continue
+		}
+		for _, spots := range boxes {
+			for e := range g.tree.In(spots) {
+				if was := before.sighting(e.Ref); !shown(was, e.Ref) {
+					gone(was)
 				}
 			}
 		}

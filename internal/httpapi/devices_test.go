@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -194,15 +195,21 @@ func TestDevicesAreToldOf(t *testing.T) {
 	f := withBoats(t)
 	l := listen(t, f.server.URL, "", "?groups=boats&bbox=-23,-39,-21,-38")
 	var told api.PositionsEvent
-	if err := json.Unmarshal([]byte(l.next("positions").data), &told); err != nil || len(told.Devices) != 2 {
+	if err := json.Unmarshal([]byte(l.next("positions").data), &told); err != nil || len(told.Devices) != 2 || !told.Whole {
 		t.Fatalf("at first: %+v, %v", told, err)
 	}
+	told = api.PositionsEvent{}
 	f.want(200, "kept", "POST", "/api/positions", `{"device":"WB-02","latitude":-38.2,"longitude":-22}`)
 	if err := json.Unmarshal([]byte(l.next("positions").data), &told); err != nil || len(told.Devices) != 1 ||
 		told.Devices[0].ID != "WB-02" || told.Devices[0].Position.Latitude != -38.2 {
 		t.Fatalf("then: %+v, %v", told, err)
 	}
+	told = api.PositionsEvent{}
 	f.want(200, "kept", "POST", "/api/positions", `{"device":"WB-02","latitude":60,"longitude":-22}`)
+	if err := json.Unmarshal([]byte(l.next("positions").data), &told); err != nil || len(told.Devices) != 0 ||
+		!slices.Equal(told.Gone, []string{"WB-02"}) || told.Whole {
+		t.Fatalf("when it has left the box: %+v, %v", told, err)
+	}
 	path := "/api/devices/markers?groups=boats&bbox=-45,-66.5132604,0,0&zoom=3"
 	m := listen(t, f.server.URL, "", "")
 	m.look(204, api.View{Name: "m", Path: path, Squares: true}, api.View{Name: "d", Path: "/api/devices/WB-01"})

@@ -62,7 +62,7 @@ type moves struct {
 	selection fleet.Selection
 	box       *geo.Box // nil for everywhere
 	listener  *live.Listener
-	told      uint64 // the snapshot of which it was told last
+	told      uint64 // the tick of the snapshot of which it was told last; 0 for none
 }
 
 // toldEvery is the shortest time between two events about positions.
@@ -79,7 +79,8 @@ func (h *server) moves(r *http.Request, q *query, box *geo.Box) (*moves, error) 
 		return nil, q.err
 	}
 	// Whoever may not see a group is told so at once.
-	return m, m.fleet.Snapshot().Moved(r.Context(), m.selection, &geo.Box{}, 0, func(*fleet.Sighting) {})
+	nothing := func(*fleet.Sighting) {}
+	return m, m.fleet.Snapshot().Moved(r.Context(), m.selection, &geo.Box{}, nil, nothing, nothing)
 }
 
 // wait puts something into a channel whenever there may be news, at first at once, until ctx ends.
@@ -103,28 +104,50 @@ func (m *moves) wait(ctx context.Context, news chan<- struct{}) {
 }
 
 // positions tells of the devices that have changed since it did so last, and reports whether the listener may
-// still hear of them. What was true in between is left out.
+// still hear of them. What was true in between is left out. A listener that is too slow is told of all again.
 func (s *stream) positions() bool {
 	const together = 500
-	snapshot := s.moves.fleet.Snapshot()
+	snapshot, before := s.moves.fleet.Snapshot(), s.moves.fleet.SnapshotOf(s.moves.told)
+	if s.moves.told == 0 {
+		before = nil
+	}
 	n := 0
-	err := snapshot.Moved(s.request.Context(), s.moves.selection, s.moves.box, s.moves.told, func(d *fleet.Sighting) {
-		if n%together == 0 {
-			if n > 0 {
-				s.buffer.WriteString("]}\n\n")
-				_, _ = s.out.Write(s.buffer.Bytes()) // if the client has gone, the next flush says so
-				s.buffer.Reset()
-			}
-			s.begin("positions", "")
-			s.buffer.WriteString(`{"devices":[`)
-		} else {
+	begin := func() {
+		s.begin("positions", "")
+		s.buffer.WriteByte('{')
+		if before == nil && n == 0 {
+			s.buffer.WriteString(`"whole":true,`)
+		}
+		s.buffer.WriteString(`"devices":[`)
+	}
+	var gone []string
+	err := snapshot.Moved(s.request.Context(), s.moves.selection, s.moves.box, before, func(d *fleet.Sighting) {
+		switch {
+		case n%together != 0:
 			s.buffer.WriteByte(',')
+		case n > 0:
+			s.buffer.WriteString("]}\n\n")
+			_, _ = s.out.Write(s.buffer.Bytes()) // if the client has gone, the next flush says so
+			s.buffer.Reset()
+			fallthrough
+		default:
+			begin()
 		}
 		n++
 		s.buffer.Write(d.Encoded(encodeDevice))
-	})
+	}, func(was *fleet.Sighting) { gone = append(gone, was.Device.ID) })
+	if err == nil && n == 0 && (before == nil || len(gone) > 0) {
+		begin()
+		n++
+	}
 	if n > 0 {
-		s.buffer.WriteString("]}\n\n")
+		s.buffer.WriteByte(']')
+		if len(gone) > 0 {
+			ids, _ := json.Marshal(gone) // texts can be encoded
+			s.buffer.WriteString(`,"gone":`)
+			s.buffer.Write(ids)
+		}
+		s.buffer.WriteString("}\n\n")
 	}
 	s.moves.told = snapshot.Tick
 	return err == nil
