@@ -23,9 +23,26 @@ const frames = `(async () => {
 			tally: count > 1 ? [['mooring', count - 1], ['slipway', 1]] : [], opensAt: 14, extent: null, stacked: [] }
 	})
 	map.sources = [{ id: 'many', looks, load: () => Promise.resolve(markers) }]
+	const moving = window.withDevices
+	if (moving) {
+		const sight = (i, t) => {
+			const turn = i + t / 60000 // as many metres as a boat goes
+			return { key: 'd' + i, kind: 'device', id: 'D' + i, name: 'Device ' + i, category: 'moving', layer: 'workboats', drawing: {},
+				at: { lon: centre.lon + ((i * 0.754878) % 1 - 0.5) * 0.4 + 0.003 * Math.sin(turn),
+					lat: centre.lat + ((i * 0.569840) % 1 - 0.5) * 0.2 + 0.003 * Math.cos(turn) },
+				count: 1, tally: [], opensAt: null, extent: null, stacked: [],
+				device: { time: t, state: 'moving', heading: (turn * 57.3) % 360, speed: 5, accuracy: 5 } }
+		}
+		map.sources = [...map.sources, { ...moving, id: 'moving',
+			load: () => Promise.resolve(Array.from({ length: 2000 }, (_, i) => sight(i, Date.now()))),
+			follow: (box, zoom, changed, signal) => {
+				const timer = setInterval(changed, 500)
+				signal.addEventListener('abort', () => clearInterval(timer))
+			}, current: () => false }]
+	}
 	map.view = { centre, zoom: 11.5 }
 	const frame = () => new Promise((r) => requestAnimationFrame(r))
-	for (let i = 0; i < 30; i++) await frame()
+	for (let i = 0; i < 30 || (moving && i < 600 && moving.layer.glides.size < 2000); i++) await frame()
 	const took = []
 	const draw = map.draw.bind(map)
 	map.draw = () => {
@@ -46,22 +63,32 @@ const frames = `(async () => {
 		if (took.length > before) took[took.length - 1] += script
 	}
 	took.sort((a, b) => a - b)
+	if (moving && moving.layer.onScreen.length < 1000) throw new Error(moving.layer.onScreen.length + ' devices are drawn')
 	return took.length + ' frames, p50 ' + took[Math.floor(took.length * 0.5)].toFixed(1) + ' ms, p95 ' + ` +
 	`took[Math.floor(took.length * 0.95)].toFixed(1) + ' ms'
 })()`
 
-// TestMapFrames measures and checks nothing; it is for 'make bench'.
+// TestMapFrames measures and checks nothing; it is for 'make bench'. The devices get new positions twice a second, and
+// glide to them.
 func TestMapFrames(t *testing.T) {
 	if os.Getenv("IDLEBEACON_FRAMES") == "" {
 		t.Skip("IDLEBEACON_FRAMES is not set")
 	}
-	service := demo(t)
-	p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=11")
-	p.until("map && buttons().length > 0")
-	p.rested()
-	said, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](frames, chromedp.EvalAwaitPromise))
-	if err != nil {
-		t.Fatal(err)
+	service := movingDemo(t)
+	for _, m := range []struct{ what, begin string }{
+		{"2,000 markers", ""},
+		{"2,000 markers and 2,000 moving devices", "void (window.withDevices = map.wantedSources.find(s => s.id === 'devices'))"},
+	} {
+		p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=11")
+		p.until("map && buttons().length > 0 && map.wantedSources.some(s => s.id === 'devices')")
+		p.rested()
+		if m.begin != "" {
+			eval[any](p, m.begin)
+		}
+		said, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](frames, chromedp.EvalAwaitPromise))
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Logf("map element, %s, panning and zooming: %s", m.what, said)
 	}
-	t.Logf("map element, 2,000 markers, panning and zooming: %s", said)
 }

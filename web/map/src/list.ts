@@ -10,6 +10,7 @@ export class MarkerList {
   readonly element = document.createElement('ul')
   private shown: Placed[] = []
   private current = '' // the key of the marker that Tab goes to
+  private tabbed: HTMLElement | null = null // its button
   private chosen = '' // the key of the marker that had the focus last; until one had it, Tab goes to the first
 
   constructor(
@@ -42,8 +43,7 @@ export class MarkerList {
 
   show(markers: readonly Placed[], words: Words): void {
     this.element.setAttribute('aria-label', words.markers)
-    const below = (p: Placed) => Number(p.marker.kind === 'shape') // shapes come after the markers
-    this.shown = [...markers].sort((a, b) => below(a) - below(b) || a.x - b.x || a.y - b.y)
+    this.shown = [...markers].sort(inOrder)
     const old = new Map(
       [...this.element.children].map((li) => [(li.firstElementChild as HTMLElement).dataset.key ?? '', li]),
     )
@@ -51,9 +51,7 @@ export class MarkerList {
     const items = this.shown.map((p) => {
       const key = p.key
       const li = old.get(key) ?? document.createElement('li')
-      const button =
-        (li.firstElementChild as HTMLButtonElement | null) ?? li.appendChild(document.createElement('button'))
-      button.type = 'button'
+      const button = (li.firstElementChild as HTMLButtonElement | null) ?? li.appendChild(newButton())
       button.dataset.key = key
       button.dataset.kind = p.marker.kind
       button.dataset.count = String(p.marker.count)
@@ -85,8 +83,11 @@ export class MarkerList {
 
   private setCurrent(key: string): void {
     this.current = key
-    for (const button of this.element.querySelectorAll<HTMLElement>('button'))
-      button.tabIndex = button.dataset.key === key ? 0 : -1
+    const next = this.button(key)
+    if (next === this.tabbed) return
+    if (this.tabbed) this.tabbed.tabIndex = -1
+    if (next) next.tabIndex = 0
+    this.tabbed = next
   }
 
   private key(e: KeyboardEvent): void {
@@ -105,4 +106,20 @@ export class MarkerList {
     const next = this.shown[Math.max(0, Math.min(this.shown.length - 1, to))]
     if (next) this.button(next.key)?.focus({ preventScroll: true })
   }
+}
+
+/**
+ * From west to east. What moves keeps its place in the list, and comes after what does not; shapes come last.
+ */
+function inOrder(a: Placed, b: Placed): number {
+  const ranks = { place: 0, cluster: 0, device: 1, shape: 2 }
+  const moves = a.marker.kind === 'device' ? (a.key < b.key ? -1 : Number(a.key > b.key)) : 0
+  return ranks[a.marker.kind] - ranks[b.marker.kind] || moves || a.x - b.x || a.y - b.y
+}
+
+function newButton(): HTMLButtonElement {
+  const button = document.createElement('button')
+  button.type = 'button'
+  button.tabIndex = -1
+  return button
 }

@@ -8,11 +8,8 @@ import type { Paint } from '../paint'
 import type { Placed } from '../placed'
 import { type MapPoint, type Position, project, shortWay } from '../projection'
 import { Glide } from './glide'
+import { DevicePictures, ring, tip } from './pictures'
 
-const ring = 10 // CSS pixels, the radius of a device's ring
-const thickest = 3 // CSS pixels, the ring of a device that has just reported
-const thinnest = 0.8
-const tip = 18 // CSS pixels from the middle to the point of a wedge
 const reach = 40 // CSS pixels beyond the screen at which a device may still show
 const badgeHeight = 26
 const slop = 4
@@ -20,6 +17,8 @@ const equator = 2 * Math.PI * 6_371_008.8 // metres
 const trailFor = 5 * 60_000 // ms
 const mostTrails = 400 // devices of which the way is kept
 const mostLabels = 60 // devices in view with their names
+const fades = 5 // how many ages of ways are told apart
+const leastStep = 2 // CSS pixels between two corners of a way
 const agesEvery = 5000 // ms between drawings for the sake of rings
 
 /** A track that is drawn below the devices: lines of positions. */
@@ -35,6 +34,8 @@ interface Step extends MapPoint {
 /** A device, or a cluster, on the screen. */
 interface Seen {
   glide: Glide
+  x: number // where that was on the map
+  y: number
   at: ScreenPoint // where it is drawn
   spot: ScreenPoint // where it is
 }
@@ -62,9 +63,12 @@ export class Devices implements OwnLayer {
 
   private glides = new Map<string, Glide>()
   private ways = new Map<string, Step[]>() // where devices were in the last minutes, by their keys
+  private readonly pictures = new DevicePictures()
+  private readonly patience = new Map<string, number>() // silentAfter by layer, as of this drawing
   private grid: BoxGrid | null = null
   private loop: FrameLoop | null = null
   private onScreen: Seen[] = []
+  private halfPixel = 0 // on the map
   private readonly advance = (now: number) => this.moveOn(now)
   private timer = 0
 
@@ -111,21 +115,24 @@ export class Devices implements OwnLayer {
     const { camera } = d
     this.grid = null
     this.onScreen = []
+    this.halfPixel = 0.5 / (camera.scale * d.density)
     for (const glide of this.glides.values()) {
       const at = camera.toScreen(glide)
       if (at.x < -reach || at.y < -reach || at.x > camera.width + reach || at.y > camera.height + reach) continue
-      this.onScreen.push({ glide, at, spot: at })
+      this.onScreen.push({ glide, x: glide.x, y: glide.y, at, spot: at })
     }
     this.onScreen.sort((a, b) => a.at.y - b.at.y)
-    this.giveWay(d.taken())
+    if (this.onScreen.some(({ glide }) => glide.placed.marker.count > 1)) this.giveWay(d.taken())
     if (this.track) this.drawTrack(d, this.track)
-    if (this.trails) for (const { glide } of this.onScreen) this.drawWay(d, glide)
+    if (this.trails) this.drawWays(d)
+    const now = Date.now() + this.clockAhead
+    this.patience.clear()
     for (const { glide, at, spot } of this.onScreen) {
       const { placed } = glide
       if (placed.marker.count > 1) this.drawCluster(d, placed, at, spot)
       else {
         if (this.circles) this.drawAccuracy(d, placed, at)
-        this.drawDevice(d, placed, at)
+        this.drawDevice(d, placed, at, now)
       }
       if (d.raised.has(placed.key)) this.drawRaised(d, placed, at)
     }
@@ -162,11 +169,18 @@ export class Devices implements OwnLayer {
     }
   }
 
-  private moveOn(now: number): boolean {
+  private moveOn(now: number): boolean | 'unseen' {
     let moving = false
     for (const glide of this.glides.values()) moving = glide.advance(now) || moving
     this.tellFollower()
-    return moving
+    return moving && !this.onScreen.some(({ glide, x, y }) => this.far(glide.x - x) || this.far(glide.y - y))
+      ? 'unseen'
+      : moving
+  }
+
+  /** Whether a way on the map can be seen as it was drawn last: that it is half a pixel long. */
+  private far(way: number): boolean {
+    return Math.abs(way) > this.halfPixel
   }
 
   /** Tells who follows a device where it is seen. */
@@ -188,22 +202,42 @@ export class Devices implements OwnLayer {
     this.ways.set(p.key, way)
   }
 
-  private drawWay({ context, camera }: Drawing, glide: Glide): void {
-    const way = this.ways.get(glide.placed.key)
-    if (!way || way.length < 2 || glide.placed.marker.device?.state === 'silent') return
-    // The last of it has been reported, and is still to be seen.
-    const seen = glide.running ? way.slice(0, -1) : way
-    context.strokeStyle = glide.placed.look.colour
+  /** Draws the ways of the devices on the screen, the older the fainter: those of a colour and an age in one stroke. */
+  private drawWays({ context, camera }: Drawing): void {
+    const paths = new Map<string, (Path2D | undefined)[]>() // by colour and by age
+    for (const { glide } of this.onScreen) {
+      const way = this.ways.get(glide.placed.key)
+      if (!way || way.length < 2 || glide.placed.marker.device?.state === 'silent') continue
+      let own = paths.get(glide.placed.look.colour)
+      if (!own) paths.set(glide.placed.look.colour, (own = []))
+      const newest = way.at(-1)?.time ?? 0
+      let last: MapPoint = way[0] ?? glide
+      let at = camera.toScreen(last)
+      let path: Path2D | undefined // that the way goes on with
+      // The last of it has been reported, and is still to be seen.
+      const until = glide.running ? way.length - 1 : way.length
+      for (let i = 1; i <= until; i++) {
+        const step = i < until ? way[i] : undefined
+        const to: MapPoint = step ?? glide
+        const next = { x: at.x + shortWay(last.x, to.x) * camera.scale, y: at.y + (to.y - last.y) * camera.scale }
+        if (step && Math.abs(next.x - at.x) + Math.abs(next.y - at.y) < leastStep) continue
+        const fade = Math.min(fades - 1, Math.floor((fades * (newest - (step?.time ?? newest))) / trailFor))
+        const now = (own[fade] ??= new Path2D())
+        if (now !== path) now.moveTo(at.x, at.y)
+        now.lineTo(next.x, next.y)
+        path = now
+        last = to
+        at = next
+      }
+    }
     context.lineWidth = 2.5
-    context.lineCap = 'round'
-    const newest = way.at(-1)?.time ?? 0
-    const steps: readonly MapPoint[] = [...seen, glide]
-    for (let i = 1; i < steps.length; i++) {
-      const [a, b] = [steps[i - 1], steps[i]]
-      if (!a || !b) continue
-      const age = newest - ((b as Partial<Step>).time ?? newest)
-      context.globalAlpha = 0.55 * (1 - age / trailFor)
-      line(context, camera, [a, b])
+    context.lineCap = context.lineJoin = 'round'
+    for (const [colour, own] of paths) {
+      context.strokeStyle = colour
+      own.forEach((path, fade) => {
+        context.globalAlpha = 0.55 * (1 - (fade + 0.5) / fades)
+        if (path) context.stroke(path)
+      })
     }
     context.globalAlpha = 1
     context.lineCap = 'butt'
@@ -239,53 +273,16 @@ export class Devices implements OwnLayer {
     context.globalAlpha = 1
   }
 
-  private drawDevice({ context, paint }: Drawing, p: Placed, at: ScreenPoint): void {
+  private drawDevice({ context, paint, density }: Drawing, p: Placed, at: ScreenPoint, now: number): void {
     const sight = p.marker.device
     if (!sight) return
-    const silent = sight.state === 'silent'
-    const age = Date.now() + this.clockAhead - sight.time
-    const left = Math.max(0, Math.min(1, 1 - age / this.silentAfter(p.marker.layer ?? '')))
-    const colour = silent ? quiet(paint) : p.look.colour
-    context.save()
-    context.translate(at.x, at.y)
-    context.lineJoin = 'round'
-    // Paper below all of it, so that it stands out from whatever is there.
-    context.beginPath()
-    context.arc(0, 0, ring + 3, 0, 2 * Math.PI)
-    context.fillStyle = paint.paper
-    context.globalAlpha = 0.85
-    context.fill()
-    context.globalAlpha = 1
-    context.beginPath()
-    context.arc(0, 0, ring, 0, 2 * Math.PI)
-    context.strokeStyle = colour
-    context.lineWidth = silent ? 1.5 : thinnest + (thickest - thinnest) * left
-    if (silent) context.setLineDash([3, 3])
-    context.stroke()
-    context.setLineDash([])
-    context.fillStyle = colour
-    if (sight.state === 'moving' && sight.heading !== undefined) this.wedge(context, sight.heading, paint)
-    else if (!silent) {
-      context.beginPath()
-      context.arc(0, 0, sight.state === 'moving' ? 5.5 : 4, 0, 2 * Math.PI)
-      context.fill()
-    }
-    context.restore()
-  }
-
-  /** A wedge whose point is beyond the ring, and whose back is notched. */
-  private wedge(context: CanvasRenderingContext2D, heading: number, paint: Paint): void {
-    context.rotate((heading * Math.PI) / 180)
-    context.beginPath()
-    context.moveTo(0, -tip)
-    context.lineTo(5.5, 5)
-    context.lineTo(0, 2)
-    context.lineTo(-5.5, 5)
-    context.closePath()
-    context.strokeStyle = paint.paper
-    context.lineWidth = 2
-    context.stroke()
-    context.fill()
+    const { state, heading } = sight
+    const layer = p.marker.layer ?? ''
+    let silentAfter = this.patience.get(layer)
+    if (silentAfter === undefined) this.patience.set(layer, (silentAfter = this.silentAfter(layer)))
+    const left = Math.max(0, Math.min(1, 1 - (now - sight.time) / silentAfter))
+    const colour = state === 'silent' ? quiet(paint) : p.look.colour
+    this.pictures.draw(context, { colour, state, heading, left }, at, paint, density)
   }
 
   private drawCluster(d: Drawing, p: Placed, at: ScreenPoint, spot: ScreenPoint): void {

@@ -210,7 +210,7 @@ export class MarkerPictures {
 }
 
 /** The nearest whole device pixel, in CSS pixels. It keeps a picture as sharp as it was drawn. */
-function snapped(v: number, density: number): number {
+export function snapped(v: number, density: number): number {
   return Math.round(v * density) / density
 }
 
