@@ -69,6 +69,7 @@ type Fleet struct {
 	count    uint32   // of numbers that were given
 	dirty    []*device
 	past     [remembered]*Snapshot // by their ticks
+	asked    time.Time             // when somebody asked for one of them last
 	changed  bool                  // there is more to publish than what dirty has
 
 	stop  context.CancelFunc

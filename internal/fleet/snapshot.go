@@ -74,17 +74,32 @@ type groupShown struct {
 const pageSize = 256
 
 // remembered is how many snapshots are kept for those who have been told of one, and want to know what has changed
-// since: about two seconds.
-const remembered = 24
+// since: about two seconds. None are if nobody has asked for so long as rememberFor.
+const (
+	remembered  = 24
+	rememberFor = 10 * time.Second
+)
 
-// SnapshotOf returns the snapshot with a tick, or nil if it is not kept any more.
+// SnapshotOf returns the snapshot with a tick, or nil if it is not kept any more. Those that are published soon after
+// are kept.
 func (f *Fleet) SnapshotOf(tick uint64) *Snapshot {
-	f.mu.RLock()
-	defer f.mu.RUnlock()
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.asked = time.Now()
+	f.remember(f.snapshot.Load())
 	if s := f.past[tick%remembered]; s != nil && s.Tick == tick {
 		return s
 	}
 	return nil
+}
+
+// remember keeps a snapshot, if anybody asks for such, or else forgets all. It is called with mu.
+func (f *Fleet) remember(s *Snapshot) {
+	if time.Since(f.asked) > rememberFor {
+		f.past = [remembered]*Snapshot{}
+		return
+	}
+	f.past[s.Tick%remembered] = s
 }
 
 // sighting returns what is known of the device with a number, or nil.
@@ -173,7 +188,7 @@ func (f *Fleet) publish() bool {
 		}
 	}
 	f.changed = false
-	f.past[p.next.Tick%remembered] = p.next
+	f.remember(p.next)
 	f.snapshot.Store(p.next)
 	f.mu.Unlock()
 	f.touched(p.touched)

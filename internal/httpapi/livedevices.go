@@ -107,7 +107,8 @@ func (m *moves) wait(ctx context.Context, news chan<- struct{}) {
 // still hear of them. What was true in between is left out. A listener that is too slow is told of all again.
 func (s *stream) positions() bool {
 	const together = 500
-	snapshot, before := s.moves.fleet.Snapshot(), s.moves.fleet.SnapshotOf(s.moves.told)
+	before := s.moves.fleet.SnapshotOf(s.moves.told) // first: what is published from now on is kept
+	snapshot := s.moves.fleet.Snapshot()
 	if s.moves.told == 0 {
 		before = nil
 	}
