@@ -43,7 +43,7 @@ func (s *Store) WritePositions(ctx context.Context, identity string, version int
 		if codeOf(err) == "23505" || errors.Is(err, errOtherVersion) { // unique_violation
 			fresh, err = s.writePositions(ctx, identity, all)
 		}
-		if codeOf(err) != "23514" { // check_violation
+		if code := codeOf(err); code != "23514" && code != "42P01" { // check_violation, undefined_table
 			break
 		}
 		s.months.Clear() // another process has dropped one
@@ -73,8 +73,13 @@ func (s *Store) copyPositions(ctx context.Context, identity string, version int6
 	}
 	var rows bytes.Buffer
 	var fields []byte
+	month := monthOf(all[0].Time)
+	table := month.table() // the server need not find that of each row
 	for i := range all {
 		p := &all[i]
+		if monthOf(p.Time) != month {
+			table = "positions"
+		}
 		fields = pgcopy.AppendInt(pgcopy.AppendInt(pgcopy.AppendInt(fields[:0], p.Device), int64(p.Time)), int64(p.Received))
 		fields = pgcopy.AppendFloat(pgcopy.AppendFloat(fields, p.At.Lon), p.At.Lat)
 		for _, v := range [...]float32{p.Accuracy, p.Altitude, p.AltitudeAccuracy, p.Heading, p.Speed} {
@@ -108,7 +113,7 @@ func (s *Store) copyPositions(ctx context.Context, identity string, version int6
 				return errOtherVersion
 			}
 			const positionFields = 11
-			_, err = pgcopy.Rows{From: &rows, Fields: positionFields}.Into(ctx, conn, "positions",
+			_, err = pgcopy.Rows{From: &rows, Fields: positionFields}.Into(ctx, conn, table,
 				"device_key, time, received, lon, lat, accuracy, altitude, altitude_accuracy, heading, speed, properties")
 			finished = err == nil
 			return err

@@ -174,7 +174,8 @@ func TestTakingOut(t *testing.T) {
 
 // TestForgetting drops months and deletes what is too old in others.
 func TestForgetting(t *testing.T) {
-	s := open(t, pgboxtest.DSN(t))
+	dsn := pgboxtest.DSN(t)
+	s, other := open(t, dsn), open(t, dsn)
 	g, made := fleetOf(t, s, "a")
 	identity := identityOf(t, s)
 	day := 24 * 60
@@ -182,11 +183,15 @@ func TestForgetting(t *testing.T) {
 	if _, err := s.WritePositions(t.Context(), identity, versionOf(t, s), all); err != nil {
 		t.Fatal(err)
 	}
+	early := []DevicePosition{position(made[0], -40*day+5), position(made[0], -40*day+6)}
+	if _, err := other.WritePositions(t.Context(), identity, versionOf(t, s), early[:1]); err != nil {
+		t.Fatal(err)
+	}
 	now := reported.Time().Add(time.Hour)
 	for _, step := range []struct {
 		keep time.Duration
 		want []int
-	}{{0, []int{-40 * day, -20 * day, 0}}, {32 * 24 * time.Hour, []int{-20 * day, 0}}, {24 * time.Hour, []int{0}}} {
+	}{{0, []int{-40 * day, -40*day + 5, -20 * day, 0}}, {32 * 24 * time.Hour, []int{-20 * day, 0}}, {24 * time.Hour, []int{0}}} {
 		if err := s.ForgetPositions(t.Context(), now, []Keeping{{g.Key, step.keep}}); err != nil {
 			t.Fatal(err)
 		}
@@ -194,7 +199,13 @@ func TestForgetting(t *testing.T) {
 			t.Errorf("kept for %v: %v", step.keep, got)
 		}
 	}
-	if fresh, err := s.WritePositions(t.Context(), identity, versionOf(t, s), all[:1]); err != nil || len(fresh) != 1 {
-		t.Errorf("a position of a month that was dropped: %v, %v", fresh, err)
+	if fresh, err := other.WritePositions(t.Context(), identity, versionOf(t, s), early[1:]); err != nil || len(fresh) != 1 {
+		t.Errorf("a position of a month that another process has dropped: %v, %v", fresh, err)
+	}
+	if fresh, err := s.WritePositions(t.Context(), identity, versionOf(t, s), all[:2]); err != nil || len(fresh) != 2 {
+		t.Errorf("positions of two months, one of which was dropped: %v, %v", fresh, err)
+	}
+	if got := trackOf(t, s, made[0]); !slices.Equal(got, []int{-40 * day, -40*day + 6, -20 * day, 0}) {
+		t.Errorf("in the end there are %v", got)
 	}
 }
