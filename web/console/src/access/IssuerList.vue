@@ -7,7 +7,7 @@ import Icon from '../parts/Icon.vue'
 import { useConfirming } from '../parts/useConfirming'
 import { counted } from '../text/format'
 import IssuerForm from './IssuerForm.vue'
-import { useList } from './useList'
+import { useList } from '../parts/useList'
 
 // The issuers whose tokens are taken: the app's own users come with these.
 const { list: issuers, problem, refresh, change } = useList(fetchIssuers)

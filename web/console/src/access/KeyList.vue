@@ -9,7 +9,7 @@ import { useConfirming } from '../parts/useConfirming'
 import { counted, momentText } from '../text/format'
 import KeyUse from './KeyUse.vue'
 import NewKeyForm from './NewKeyForm.vue'
-import { useList } from './useList'
+import { useList } from '../parts/useList'
 
 // The access keys: what each can do, and how it is used. New ones are made here, and old ones revoked.
 const { list: keys, problem, refresh, change } = useList(fetchKeys)

@@ -1,6 +1,15 @@
 <script setup lang="ts">
 import type { IdleMap } from '@idlebeacon/map'
-import { crossing, lengthOf, radiusOf, ringsOf, Sketch, type SketchShape, squareMetres } from '@idlebeacon/map/sketch'
+import {
+  circleAround,
+  crossing,
+  lengthOf,
+  radiusOf,
+  ringsOf,
+  Sketch,
+  type SketchShape,
+  squareMetres,
+} from '@idlebeacon/map/sketch'
 import Button from 'primevue/button'
 import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
 import { measured, measuredArea } from './measures'
@@ -77,12 +86,7 @@ function radius(metres: number): void {
   const [line] = props.shape.lines
   const middle = line?.[0]
   if (!middle || !(metres > 0)) return
-  const degree = 111_195 // metres
-  const edge = {
-    lat: middle.lat,
-    lon: middle.lon + metres / degree / Math.max(Math.cos((middle.lat * Math.PI) / 180), 1e-6),
-  }
-  emit('draw', { kind: 'circle', lines: [[middle, edge]] })
+  emit('draw', circleAround(middle, metres))
   emit('stay')
 }
 </script>

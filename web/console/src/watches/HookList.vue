@@ -4,7 +4,7 @@ import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { reactive, ref, shallowRef } from 'vue'
-import { useList } from '../access/useList'
+import { useList } from '../parts/useList'
 import { explain } from '../api/explain'
 import {
   changeHook,

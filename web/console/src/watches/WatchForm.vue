@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { IdleMap } from '@idlebeacon/map'
-import { radiusOf, type SketchShape } from '@idlebeacon/map/sketch'
+import { circleAround, radiusOf, type SketchShape } from '@idlebeacon/map/sketch'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import Message from 'primevue/message'
@@ -42,7 +42,7 @@ const form = reactive({
   around: was?.where?.device ?? '',
   radius: was?.where?.radius ?? 500,
   group: was?.groups?.[0] ?? '',
-  state: was?.state?.[0] ?? '',
+  state: was?.state?.length === 1 ? (was.state[0] ?? '') : '', // both are as good as none
   from: was?.hours?.from ?? '',
   to: was?.hours?.to ?? '',
 })
@@ -52,18 +52,10 @@ function placeOf(r: WatchRule | undefined): string {
   if (r.where.device) return 'device'
   return r.where.item ? (r.where.radius ? 'place' : 'area') : 'circle'
 }
-const degree = 111_195 // metres
-const circle = shallowRef<SketchShape>({ kind: 'circle', lines: circleOf(was) })
-function circleOf(r: WatchRule | undefined): SketchShape['lines'] {
-  const w = r?.where
-  if (w?.longitude === undefined || w.latitude === undefined) return []
-  const lon = w.longitude + (w.radius ?? 0) / degree / Math.max(Math.cos((w.latitude * Math.PI) / 180), 1e-6)
-  return [
-    [
-      { lon: w.longitude, lat: w.latitude },
-      { lon, lat: w.latitude },
-    ],
-  ]
+const circle = shallowRef<SketchShape>(circleOf(was?.where))
+function circleOf(w: WatchRule['where']): SketchShape {
+  if (w?.longitude === undefined || w.latitude === undefined) return { kind: 'circle', lines: [] }
+  return circleAround({ lon: w.longitude, lat: w.latitude }, w.radius ?? 0)
 }
 
 const places = computed(() => [
@@ -180,6 +172,7 @@ const attempt = () => doing(async () => void (tried.value = await tryWatch(rule(
 function idOf(title: string): string {
   const words = title
     .normalize('NFD')
+    .replace(/\p{M}/gu, '')
     .toLowerCase()
     .replace(/[^a-z0-9]+/g, '-')
     .replace(/^-+|-+$/g, '')

@@ -2,7 +2,7 @@
 import ToggleSwitch from 'primevue/toggleswitch'
 import Button from 'primevue/button'
 import { RouterLink } from 'vue-router'
-import { useList } from '../access/useList'
+import { useList } from '../parts/useList'
 import { changeWatch, fetchWatches, removeWatch, type Watch } from '../api/watches'
 import { useConfirming } from '../parts/useConfirming'
 import { useSession } from '../stores/session'

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { IdleMap, MarkerSource, Position, Shape } from '@idlebeacon/map'
 import { Looks } from '@idlebeacon/map'
-import { ringsOf } from '@idlebeacon/map/sketch'
+import { circleAround, ringsOf } from '@idlebeacon/map/sketch'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
@@ -27,7 +27,7 @@ const route = useRoute()
 
 const quiet = ref(localStorage.getItem('idlebeacon-notices') === 'quiet')
 watch(quiet, (on) => localStorage.setItem('idlebeacon-notices', on ? 'quiet' : 'told'))
-const off = computed(() => new Set(props.groups.map((g) => g.id)))
+const shown = computed(() => new Set(props.groups.map((g) => g.id)))
 const { all, known } = useNoticed({ limit: 30 }, () => true, tell)
 const few = 5
 
@@ -37,7 +37,7 @@ let waiting: Noticed[] = [] // what came meanwhile, the newest first
 onScopeDispose(() => window.clearTimeout(next))
 /** Tells of notices in passing: the first at once, those of the next few seconds together. */
 function tell(some: Noticed[]): void {
-  waiting = [...some.filter((n) => off.value.has(n.group)).reverse(), ...waiting].slice(0, 1000)
+  waiting = [...some.filter((n) => shown.value.has(n.group)).reverse(), ...waiting].slice(0, 1000)
   if (next === undefined) tellOfWaiting()
 }
 function tellOfWaiting(): void {
@@ -78,7 +78,6 @@ async function draw(): Promise<void> {
     { id, looks, load: () => Promise.resolve([]), shapes: () => Promise.resolve(shapes), current: () => true },
   ])
 }
-const degree = 111_195 // metres
 async function shapeOf(w: Watch): Promise<Shape | null> {
   const at = w.rule.where
   if (!at || w.off || form.value?.watch === w) return null
@@ -87,8 +86,7 @@ async function shapeOf(w: Watch): Promise<Shape | null> {
     const middle = await middleOf(at)
     if (middle && 'type' in middle) return { ...known, geometry: middle }
     if (!middle || !at.radius) return null
-    const lon = middle.lon + at.radius / degree / Math.max(Math.cos((middle.lat * Math.PI) / 180), 1e-6)
-    const [ring = []] = ringsOf({ kind: 'circle', lines: [[middle, { lon, lat: middle.lat }]] })
+    const [ring = []] = ringsOf(circleAround(middle, at.radius))
     const positions = [...ring, ...ring.slice(0, 1)].map((p) => [p.lon, p.lat])
     return { ...known, geometry: { type: 'Polygon', coordinates: [positions] } }
   } catch {

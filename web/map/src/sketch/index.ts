@@ -1,5 +1,6 @@
 export { crossing, distance, lengthOf } from './measure'
 export {
+  circleAround,
   complete,
   geometryOf,
   radiusOf,

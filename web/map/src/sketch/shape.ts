@@ -1,6 +1,6 @@
 import type { Geometry, Position as Coordinates } from 'geojson'
 import type { Position } from '../projection'
-import { areaOf, circle, distance, inside } from './measure'
+import { areaOf, circle, distance, inside, towards } from './measure'
 
 /** What is being drawn. A circle is an area whose corners follow from its middle and its edge. */
 export type SketchKind = 'path' | 'area' | 'circle'
@@ -51,6 +51,11 @@ export function ringsOf({ kind, lines }: SketchShape): readonly (readonly Spot[]
   return lines.flatMap(([middle, edge]) =>
     middle && edge ? [circle(middle, radiusOf([middle, edge])).map(rounded)] : [],
   )
+}
+
+/** A circle of so many metres around a position. */
+export function circleAround(middle: Position, metres: number): SketchShape {
+  return { kind: 'circle', lines: [[middle, rounded(towards(middle, metres, 90))]] }
 }
 
 /** The radius of a circle in metres. */
