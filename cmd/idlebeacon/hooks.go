@@ -173,6 +173,9 @@ func hooksChangeCommand() *cobra.Command {
 		if on || off {
 			u.Off = &off
 		}
+		if u == (api.HookUpdate{}) {
+			return &usageError{fmt.Errorf("say what is to change; see --help")}
+		}
 		return r.with(func(c *client.Client) error {
 			h, err := c.UpdateHook(cmd.Context(), args[0], u)
 			return r.changedHook(&h, "changed", err)

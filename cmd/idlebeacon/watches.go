@@ -7,6 +7,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"idlebeacon/api"
 	"idlebeacon/client"
@@ -116,12 +117,14 @@ type ruleOptions struct {
 	margin, worst                    float64
 	groups, devices, states, days    []string
 	filter                           string
+	set                              *pflag.FlagSet // of all that says what the rule is
 }
 
 func (o *ruleOptions) flags(cmd *cobra.Command) {
-	f := cmd.Flags()
-	f.StringVar(&o.title, "title", "", "what people call it")
-	f.StringVar(&o.description, "description", "", "what it is for")
+	cmd.Flags().StringVar(&o.title, "title", "", "what people call it")
+	cmd.Flags().StringVar(&o.description, "description", "", "what it is for")
+	f := pflag.NewFlagSet("rule", pflag.ContinueOnError)
+	o.set = f
 	f.BoolVar(&o.entered, "entered", false, "notice who enters")
 	f.BoolVar(&o.left, "left", false, "notice who leaves")
 	f.DurationVar(&o.stayed, "stayed", 0, "notice who stays for longer than this, such as 10m")
@@ -143,6 +146,7 @@ func (o *ruleOptions) flags(cmd *cobra.Command) {
 	f.StringVar(&o.zone, "zone", "", "with --hours: in the time of this zone, such as Europe/Dublin (default: UTC)")
 	f.Float64Var(&o.margin, "margin", 10, "how many metres outside a device has to be to have left")
 	f.Float64Var(&o.worst, "worst-accuracy", 100, "leave out positions that are less accurate, in metres")
+	cmd.Flags().AddFlagSet(f)
 }
 
 // rule returns what the options say.
@@ -271,7 +275,7 @@ was said of it before; the title, and whether it is off, stay as they are.`,
 		if on || off {
 			u.Off = &off
 		}
-		if o.says(changed) {
+		if o.says() {
 			rule, err := o.rule(cmd)
 			if err != nil {
 				return err
@@ -290,14 +294,9 @@ was said of it before; the title, and whether it is off, stay as they are.`,
 }
 
 // says reports whether the options say anything of a rule.
-func (o *ruleOptions) says(changed func(string) bool) bool {
-	for _, name := range []string{"entered", "left", "stayed", "faster", "silent", "nearer", "area", "place", "around", "lat",
-		"lon", "radius", "group", "device", "state", "filter", "hours", "days", "zone", "margin", "worst-accuracy"} {
-		if changed(name) {
-			return true
-		}
-	}
-	return false
+func (o *ruleOptions) says() (says bool) {
+	o.set.VisitAll(func(f *pflag.Flag) { says = says || f.Changed })
+	return says
 }
 
 func watchesTryCommand() *cobra.Command {
@@ -327,7 +326,7 @@ positions that are kept. Nothing is kept of that.`,
 			if ask.Rule, err = o.rule(cmd); err != nil {
 				return err
 			}
-		} else if o.says(cmd.Flags().Changed) {
+		} else if o.says() {
 			return &usageError{fmt.Errorf("name a watch, or say what to notice, but not both")}
 		}
 		return r.with(func(c *client.Client) error {

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"slices"
 
 	"idlebeacon/internal/core/motion"
 	"idlebeacon/internal/core/policy"
@@ -46,6 +47,24 @@ func (f *Fleet) Roll(identity string, version int64) *Roll {
 		r.Devices = append(r.Devices, d.info)
 	}
 	return r
+}
+
+// KeysOf returns the keys of groups and devices by their ids, of those that are there.
+func (f *Fleet) KeysOf(groups, devices []string) (ofGroups, ofDevices map[string]int64) {
+	ofGroups, ofDevices = map[string]int64{}, map[string]int64{}
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	for _, g := range f.groups {
+		if slices.Contains(groups, g.ID) {
+			ofGroups[g.ID] = g.Key
+		}
+	}
+	for _, id := range devices {
+		if d := f.byID[id]; d != nil && d.info != nil {
+			ofDevices[id] = d.info.Key
+		}
+	}
+	return ofGroups, ofDevices
 }
 
 // Seen is what of the devices an actor may see.

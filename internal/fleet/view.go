@@ -256,8 +256,9 @@ func (f *Fleet) Near(
 	return all[:min(len(all), limit)], nil
 }
 
-// Moved calls yield with each device of those that are meant that lies in a box, nil for anywhere, and has changed
-// since a snapshot, nil for all; and gone with each that did then, as it was, and does not any more.
+// Moved tells how the devices that are meant and lie in a box, nil for anywhere, differ from those of an earlier
+// snapshot, nil for none. It calls yield with each that is new or has changed, and gone with each that is there no more,
+// as it was then.
 func (s *Snapshot) Moved(
 	ctx context.Context, sel Selection, box *geo.Box, before *Snapshot, yield, gone func(*Sighting),
 ) error {

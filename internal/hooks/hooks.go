@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"net/http"
 	"regexp"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -163,8 +162,8 @@ func check(h *store.Hook) error {
 		}
 	}
 	for _, k := range h.Kinds {
-		if !slices.Contains(watch.Kinds, watch.Kind(k)) {
-			return invalid.New("kinds", "%.40q cannot be noticed", k).Wanted("entered, left, stayed, fast, silent or near")
+		if err := watch.Kind(k).Check("kinds"); err != nil {
+			return err
 		}
 	}
 	if !h.Notices && len(h.Collections) == 0 {

@@ -3,6 +3,7 @@ package hooks
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"log/slog"
 	"net/http"
@@ -12,6 +13,7 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
@@ -290,5 +292,14 @@ func TestHooksAreChecked(t *testing.T) {
 	}
 	if _, err := f.Get(t.Context(), "h"); err == nil {
 		t.Error("it is still there")
+	}
+}
+
+// TestToldOfErrors cuts what is told of an error, and never within a character.
+func TestToldOfErrors(t *testing.T) {
+	for _, text := range []string{"it answers 500", strings.Repeat("é", 200), "a" + strings.Repeat("é", 200), "\xff\x00b"} {
+		if told := tell(errors.New(text)); !utf8.ValidString(told) || len(told) > 300 || strings.Contains(told, "\x00") {
+			t.Errorf("%q is told as %q", text, told)
+		}
 	}
 }

@@ -7,8 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -77,17 +79,13 @@ func (h *Hooks) send(ctx context.Context, epoch int64, sending *sync.WaitGroup) 
 	if err != nil || len(due) == 0 {
 		return err
 	}
-	hooks, err := h.store.Hooks(ctx)
-	if err != nil {
-		return err
-	}
-	byKey := map[int64]*store.Hook{}
-	for i := range hooks {
-		byKey[hooks[i].Key] = &hooks[i]
-	}
 	byHook := map[int64][]store.Delivery{}
 	for _, d := range due {
 		byHook[d.HookKey] = append(byHook[d.HookKey], d)
+	}
+	byKey, err := h.store.HooksByKey(ctx, slices.Collect(maps.Keys(byHook)))
+	if err != nil {
+		return err
 	}
 	for key, all := range byHook {
 		hook := byKey[key]
@@ -170,8 +168,8 @@ func tell(err error) string {
 		err = errPrivate
 	}
 	const most = 300
-	text := strings.ToValidUTF8(strings.ReplaceAll(err.Error(), "\x00", ""), "")
-	return text[:min(most, len(text))]
+	text := strings.ReplaceAll(err.Error(), "\x00", "")
+	return strings.ToValidUTF8(text[:min(most, len(text))], "") // what is cut may end within a character
 }
 
 // post sends a message, and returns what was answered. An answer other than of success is an error too.

@@ -20,6 +20,9 @@ import (
 // maxMessage is how large a message may be, in bytes.
 const maxMessage = 1 << 20
 
+// mostSeen is how many messages it remembers, to tell which come again.
+const mostSeen = 100_000
+
 // A Stub is a stand-in for a receiver. It is safe for concurrent use.
 type Stub struct {
 	out    io.Writer
@@ -73,6 +76,9 @@ func (s *Stub) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if failing {
 		s.fail--
 	} else {
+		if len(s.seen) >= mostSeen {
+			clear(s.seen)
+		}
 		s.seen[id] = true
 	}
 	s.mu.Unlock()

@@ -108,7 +108,7 @@ func (h *server) deviceMembers(w http.ResponseWriter, r *http.Request) error {
 	if more {
 		next := r.URL.Query()
 		next.Set("after", listed[len(listed)-1].Device.ID)
-		out.Links = append(out.Links, h.site(r).link("next", "/api/devices/members?"+next.Encode(), plainJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, next, plainJSON))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

@@ -158,7 +158,7 @@ func (h *server) listDevices(w http.ResponseWriter, r *http.Request) error {
 	if next := ask.Offset + len(page.Devices); next < page.Matched && len(page.Devices) > 0 {
 		further := r.URL.Query()
 		further.Set("offset", strconv.Itoa(next))
-		out.Links = append(out.Links, h.site(r).link("next", "/api/devices?"+further.Encode(), plainJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, further, plainJSON))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

@@ -68,7 +68,7 @@ func (h *server) changesSince(w http.ResponseWriter, r *http.Request) error {
 		if next.Del("from"); page.From != "" {
 			next.Set("from", page.From)
 		}
-		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), geoJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, next, geoJSON))
 	}
 	return writeJSON(w, http.StatusOK, geoJSON, out)
 }
@@ -125,7 +125,7 @@ func (h *server) writeHistory(w http.ResponseWriter, r *http.Request, q *query, 
 		next := r.URL.Query()
 		next.Set("before", strconv.FormatUint(page.Next, 10))
 		next.Set("limit", strconv.Itoa(ask.Limit))
-		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), plainJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, next, plainJSON))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

@@ -145,7 +145,7 @@ func (h *server) listDeliveries(w http.ResponseWriter, r *http.Request) error {
 	if more {
 		further := r.URL.Query()
 		further.Set("before", strconv.FormatInt(all[len(all)-1].Number, 10))
-		out.Links = append(out.Links, h.nextLink(r, further))
+		out.Links = append(out.Links, h.nextLink(r, further, plainJSON))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

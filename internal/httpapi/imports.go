@@ -114,7 +114,7 @@ func (h *server) listImports(w http.ResponseWriter, r *http.Request) error {
 		if collection != "" {
 			next.Set("collection", collection)
 		}
-		out.Links = append(out.Links, h.site(r).link("next", "/api/imports?"+next.Encode(), plainJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, next, plainJSON))
 	}
 	w.Header().Set("Cache-Control", "no-store")
 	return writeJSON(w, http.StatusOK, plainJSON, out)

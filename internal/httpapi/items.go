@@ -82,7 +82,7 @@ func (h *server) listItemsAt(w http.ResponseWriter, r *http.Request) error {
 		further := r.URL.Query()
 		further.Set("after", next)
 		further.Set("limit", strconv.Itoa(limit))
-		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+further.Encode(), geoJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, further, geoJSON))
 	}
 	return writeJSON(w, http.StatusOK, geoJSON, out)
 }
@@ -159,7 +159,7 @@ func (h *server) writeItems(
 		next := r.URL.Query() // what was asked, from where this page ends
 		next.Set("limit", strconv.Itoa(limit))
 		maps.Copy(next, further)
-		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), geoJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, next, geoJSON))
 	}
 	return writeJSON(w, http.StatusOK, geoJSON, out)
 }

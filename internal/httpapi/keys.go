@@ -44,7 +44,7 @@ func (h *server) listKeys(w http.ResponseWriter, r *http.Request) error {
 	}
 	if more {
 		next := url.Values{"limit": {strconv.Itoa(limit)}, "after": {page[len(page)-1].ID}}
-		out.Links = append(out.Links, h.site(r).link("next", "/api/keys?"+next.Encode(), plainJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, next, plainJSON))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

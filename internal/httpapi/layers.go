@@ -182,7 +182,7 @@ func (h *server) allMembers(w http.ResponseWriter, r *http.Request) error {
 		next := r.URL.Query()
 		next.Set("limit", strconv.Itoa(ask.Limit))
 		next.Set("after", last.Collection+"/"+last.ID)
-		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), plainJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, next, plainJSON))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

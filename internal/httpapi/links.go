@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -29,6 +30,11 @@ func (h *server) self(r *http.Request) string { return string(h.site(r)) + r.URL
 // link returns a link to a path of the service.
 func (s site) link(rel, path, mediaType, title string) api.Link {
 	return api.Link{Rel: rel, Href: string(s) + path, Type: mediaType, Title: title}
+}
+
+// nextLink returns the link to the next page of what a request asked for, which has the same path and other parameters.
+func (h *server) nextLink(r *http.Request, parameters url.Values, mediaType string) api.Link {
+	return h.site(r).link("next", r.URL.EscapedPath()+"?"+parameters.Encode(), mediaType, "")
 }
 
 // alone is a handler that takes no parameters.

@@ -108,10 +108,10 @@ func (m *moves) wait(ctx context.Context, news chan<- struct{}) {
 func (s *stream) positions() bool {
 	const together = 500
 	before := s.moves.fleet.SnapshotOf(s.moves.told) // first: what is published from now on is kept
-	snapshot := s.moves.fleet.Snapshot()
 	if s.moves.told == 0 {
 		before = nil
 	}
+	snapshot := s.moves.fleet.Snapshot()
 	n := 0
 	begin := func() {
 		s.begin("positions", "")
@@ -121,37 +121,40 @@ func (s *stream) positions() bool {
 		}
 		s.buffer.WriteString(`"devices":[`)
 	}
-	var gone []string
-	err := snapshot.Moved(s.request.Context(), s.moves.selection, s.moves.box, before, func(d *fleet.Sighting) {
-		switch {
-		case n%together != 0:
-			s.buffer.WriteByte(',')
-		case n > 0:
+	tell := func(d *fleet.Sighting) {
+		if n > 0 && n%together == 0 {
 			s.buffer.WriteString("]}\n\n")
 			_, _ = s.out.Write(s.buffer.Bytes()) // if the client has gone, the next flush says so
 			s.buffer.Reset()
-			fallthrough
-		default:
+		}
+		if n%together == 0 {
 			begin()
+		} else {
+			s.buffer.WriteByte(',')
 		}
 		n++
 		s.buffer.Write(d.Encoded(encodeDevice))
-	}, func(was *fleet.Sighting) { gone = append(gone, was.Device.ID) })
-	if err == nil && n == 0 && (before == nil || len(gone) > 0) {
-		begin()
-		n++
 	}
-	if n > 0 {
-		s.buffer.WriteByte(']')
-		if len(gone) > 0 {
-			ids, _ := json.Marshal(gone) // texts can be encoded
-			s.buffer.WriteString(`,"gone":`)
-			s.buffer.Write(ids)
-		}
-		s.buffer.WriteString("}\n\n")
+	var gone []string
+	lose := func(was *fleet.Sighting) { gone = append(gone, was.Device.ID) }
+	if err := snapshot.Moved(s.request.Context(), s.moves.selection, s.moves.box, before, tell, lose); err != nil {
+		return false
 	}
 	s.moves.told = snapshot.Tick
-	return err == nil
+	if n == 0 {
+		if before != nil && len(gone) == 0 {
+			return true
+		}
+		begin()
+	}
+	s.buffer.WriteByte(']')
+	if len(gone) > 0 {
+		ids, _ := json.Marshal(gone) // texts can be encoded
+		s.buffer.WriteString(`,"gone":`)
+		s.buffer.Write(ids)
+	}
+	s.buffer.WriteString("}\n\n")
+	return true
 }
 
 // encodeDevice writes a device for all who listen.

@@ -93,7 +93,7 @@ func (h *server) listSuggestions(w http.ResponseWriter, r *http.Request) error {
 	if next != 0 {
 		further := r.URL.Query()
 		further.Set("before", strconv.FormatInt(next, 10))
-		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+further.Encode(), plainJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, further, plainJSON))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

@@ -118,7 +118,7 @@ func (h *server) getTrack(w http.ResponseWriter, r *http.Request) error {
 			end = ask.To.Time().Format(time.RFC3339Nano)
 		}
 		next.Set("datetime", (track.Positions[n-1].Time+1).Time().Format(time.RFC3339Nano)+"/"+end)
-		out.Links = append(out.Links, h.site(r).link("next", r.URL.EscapedPath()+"?"+next.Encode(), plainJSON, ""))
+		out.Links = append(out.Links, h.nextLink(r, next, plainJSON))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
 }

@@ -1,10 +1,8 @@
 package httpapi
 
 import (
-	"cmp"
 	"math"
 	"net/http"
-	"net/url"
 	"strconv"
 	"time"
 
@@ -264,14 +262,12 @@ func (h *server) listNotices(w http.ResponseWriter, r *http.Request) error {
 		out.Notices[i] = watching.Describe(&all[i])
 	}
 	if more {
-		further, last := r.URL.Query(), strconv.FormatInt(all[len(all)-1].Number, 10)
-		further.Set(cmp.Or(map[bool]string{true: "after"}[ask.After != 0], "before"), last)
-		out.Links = append(out.Links, h.nextLink(r, further))
+		further, name := r.URL.Query(), "before"
+		if ask.After != 0 {
+			name = "after"
+		}
+		further.Set(name, strconv.FormatInt(all[len(all)-1].Number, 10))
+		out.Links = append(out.Links, h.nextLink(r, further, plainJSON))
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)
-}
-
-// nextLink returns the link to the next page, which has the path of a request and other parameters.
-func (h *server) nextLink(r *http.Request, parameters url.Values) api.Link {
-	return h.site(r).link("next", r.URL.Path+"?"+parameters.Encode(), plainJSON, "")
 }

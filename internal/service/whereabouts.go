@@ -10,8 +10,8 @@ import (
 
 // A Whereabouts is where an item is.
 type Whereabouts struct {
-	At     geo.Point        // of a place; a position that stands for an area or path
-	Region *geometry.Region // of an area or path; nil for a place
+	At    geo.Point          // of a place; a position that stands for an area or path
+	Shape *geometry.Geometry // of an area or path; nil for a place
 }
 
 // maxWhereabouts is how many bytes of items are read to know where they are.
@@ -37,7 +37,7 @@ func (s *Service) Whereabouts(ctx context.Context, collection string, ids []stri
 	for _, id := range ids {
 		if shape := shapes.Find(id); shape != nil {
 			outline := shape.Outline()
-			found[id] = Whereabouts{At: outline.Anchor(), Region: geometry.Prepare(&outline)}
+			found[id] = Whereabouts{At: outline.Anchor(), Shape: &outline}
 		} else {
 			places = append(places, id)
 		}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -109,14 +110,32 @@ func (r *hookRow) take(h *Hook) {
 	}
 }
 
-// Hooks returns all hooks in the order of their ids.
-func (s *Store) Hooks(ctx context.Context) (all []Hook, err error) { return s.hooks(ctx, "true") }
+// Hooks returns all hooks in the order of their ids, with how many of their messages wait or were given up.
+func (s *Store) Hooks(ctx context.Context) (all []Hook, err error) {
+	if all, err = s.hooks(s.db.WithContext(ctx)); err != nil {
+		return nil, err
+	}
+	return all, s.countDeliveries(ctx, all)
+}
+
+// HooksByKey returns hooks by their keys. Their messages are not counted.
+func (s *Store) HooksByKey(ctx context.Context, keys []int64) (map[int64]*Hook, error) {
+	all, err := s.hooks(s.reserved.WithContext(ctx).Where("key = ANY(?::bigint[])", array[int64](keys)))
+	byKey := make(map[int64]*Hook, len(all))
+	for i := range all {
+		byKey[all[i].Key] = &all[i]
+	}
+	return byKey, err
+}
 
 // HookByID returns the hook with an id, or ErrNoHook.
 func (s *Store) HookByID(ctx context.Context, id string) (Hook, error) {
-	found, err := s.hooks(ctx, "id = ?", id)
+	found, err := s.hooks(s.db.WithContext(ctx).Where("id = ?", id))
 	if err == nil && len(found) == 0 {
 		err = ErrNoHook
+	}
+	if err == nil {
+		err = s.countDeliveries(ctx, found)
 	}
 	if err != nil {
 		return Hook{}, err
@@ -124,35 +143,42 @@ func (s *Store) HookByID(ctx context.Context, id string) (Hook, error) {
 	return found[0], nil
 }
 
-func (s *Store) hooks(ctx context.Context, where string, args ...any) (all []Hook, err error) {
+func (s *Store) hooks(query *gorm.DB) (all []Hook, err error) {
 	var rows []hookRow
-	if err := s.db.WithContext(ctx).Where(where, args...).Order("id").Find(&rows).Error; err != nil {
+	if err := query.Order("id").Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("reading the hooks: %w", err)
 	}
+	for i := range rows {
+		all = append(all, rows[i].hook())
+	}
+	return all, nil
+}
+
+// countDeliveries counts the messages to hooks that wait or were given up.
+func (s *Store) countDeliveries(ctx context.Context, hooks []Hook) error {
 	var counts []struct {
 		HookKey int64
 		State   string
 		N       int
 	}
-	err = s.db.WithContext(ctx).Raw(`SELECT hook_key, state, count(*) AS n FROM deliveries WHERE state <> 'delivered'
-		GROUP BY hook_key, state`).Scan(&counts).Error
+	keys := make([]int64, len(hooks))
+	for i := range hooks {
+		keys[i] = hooks[i].Key
+	}
+	err := s.db.WithContext(ctx).Raw(`SELECT hook_key, state, count(*) AS n FROM deliveries WHERE state <> 'delivered' AND
+		hook_key = ANY(?::bigint[]) GROUP BY hook_key, state`, array[int64](keys)).Scan(&counts).Error
 	if err != nil {
-		return nil, fmt.Errorf("counting the messages to hooks: %w", err)
+		return fmt.Errorf("counting the messages to hooks: %w", err)
 	}
-	for i := range rows {
-		h := rows[i].hook()
-		for _, c := range counts {
-			switch {
-			case c.HookKey != h.Key:
-			case c.State == Waiting:
-				h.Waiting = c.N
-			case c.State == Dead:
-				h.Dead = c.N
-			}
+	for _, c := range counts {
+		h := &hooks[slices.Index(keys, c.HookKey)]
+		if c.State == Waiting {
+			h.Waiting = c.N
+		} else {
+			h.Dead = c.N
 		}
-		all = append(all, h)
 	}
-	return all, nil
+	return nil
 }
 
 // CreateHook keeps a new hook, whose Key and CreatedAt are given by the store, or returns ErrExists, or ErrTooMany if
@@ -291,8 +317,8 @@ func (s *Store) Tried(ctx context.Context, d *Delivery, after time.Duration) err
 		d.Status, d.Problem, after.Seconds(), d.Number).Error
 }
 
-// GatherChanges makes deliveries of the changes that hooks ask for, and gives up what waits too long. If the duty
-// of watching is another's since the epoch, it returns ErrNotHeld.
+// GatherChanges makes deliveries of the changes that hooks ask for. If the duty of watching is another's since the
+// epoch, it returns ErrNotHeld.
 func (s *Store) GatherChanges(ctx context.Context, epoch int64) error {
 	const together = 1000
 	return s.onDuty(ctx, epoch, func(tx *gorm.DB) error {

@@ -96,7 +96,8 @@ func TestApplySeesItsOwnEdits(t *testing.T) {
 		t.Errorf("changes that keep what was before: %v", past)
 	}
 	var notes []string
-	err = s.db.Raw("SELECT concat_ws(' ', number, transaction, actor, way) FROM changes ORDER BY number").Scan(&notes).Error
+	const all = "SELECT concat_ws(' ', number, transaction, actor, way) FROM changes ORDER BY number"
+	err = s.db.Raw(all).Scan(&notes).Error
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -121,7 +122,10 @@ func TestWritesTogether(t *testing.T) {
 	}
 	_, outcomes, err := s.Apply(
 		t.Context(),
-		[]Write{{Origin: Origin{"a", ByEdit}, Edits: put("1", "2")}, {Origin: Origin{"b", ByImport}, Edits: put("1", "3", "4")}},
+		[]Write{
+			{Origin: Origin{"a", ByEdit}, Edits: put("1", "2")},
+			{Origin: Origin{"b", ByImport}, Edits: put("1", "3", "4")},
+		},
 	)
 	if err != nil || len(outcomes) != 5 || outcomes[2].Change != nil {
 		t.Fatalf("%+v, %v", outcomes, err)

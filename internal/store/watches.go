@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"reflect"
 	"sync/atomic"
 	"time"
@@ -246,31 +247,40 @@ func (s *Store) changeWatches(ctx context.Context, f func(tx *gorm.DB, version i
 	return err
 }
 
+// MaxWatchBytes is how many bytes all watches may have together, as the database keeps them.
+const MaxWatchBytes = 32 << 20
+
+// roomForWatches returns ErrTooMany if there are more watches than may be, or they are too large together.
+func roomForWatches(tx *gorm.DB, most int) error {
+	var there, bytes int
+	err := tx.Raw(`SELECT count(*), coalesce(sum(octet_length(title) + octet_length(description) +
+		octet_length(rule::text)), 0) FROM watches`).Row().Scan(&there, &bytes)
+	if err == nil && (there > most || bytes > MaxWatchBytes) {
+		err = ErrTooMany
+	}
+	return err
+}
+
 // CreateWatch keeps a new watch, whose Key and CreatedAt are given by the store, or returns ErrExists, or
-// ErrTooMany if there are as many as may be.
+// ErrTooMany if there are as many as may be, or all are too large.
 func (s *Store) CreateWatch(ctx context.Context, w Watch, most int) (Watch, error) {
 	err := s.changeWatches(ctx, func(tx *gorm.DB, version int64) error {
-		var there int
-		if err := tx.Raw("SELECT count(*) FROM watches").Row().Scan(&there); err != nil {
-			return err
-		}
-		if there >= most {
-			return ErrTooMany
-		}
 		w.Key, w.CreatedAt = 0, time.Now().UTC().Truncate(time.Microsecond)
 		row, err := rowOfWatch(&w)
 		if err != nil {
 			return err
 		}
 		row.Version = version
-		err = tx.Create(row).Error
+		if err := tx.Create(row).Error; err != nil {
+			return err
+		}
 		w.Key = row.Key
-		return err
+		return roomForWatches(tx, most)
 	})
 	return w, err
 }
 
-// UpdateWatch changes a watch with f, under a lock, or returns ErrNoWatch.
+// UpdateWatch changes a watch with f, under a lock, or returns ErrNoWatch, or ErrTooMany if all are too large then.
 func (s *Store) UpdateWatch(ctx context.Context, id string, f func(*Watch)) (w Watch, err error) {
 	err = s.changeWatches(ctx, func(tx *gorm.DB, version int64) error {
 		var row watchRow
@@ -296,7 +306,10 @@ func (s *Store) UpdateWatch(ctx context.Context, id string, f func(*Watch)) (w W
 			}
 		}
 		now.Version = version
-		return tx.Save(now).Error
+		if err := tx.Save(now).Error; err != nil {
+			return err
+		}
+		return roomForWatches(tx, math.MaxInt)
 	})
 	return w, err
 }
@@ -316,10 +329,8 @@ func (s *Store) DeleteWatch(ctx context.Context, id string) error {
 type Duty struct {
 	Held      bool          // this process has it
 	Epoch     int64         // greater each time another process takes it
-	Version   int64         // of the watches and hooks
 	Judged    motion.Moment // positions that were received before have been judged; 0 if there were none
 	Listening motion.Moment // nobody could hear of devices before
-	Notices   int64         // the number of the newest notice
 }
 
 // HoldDuty takes the duty of watching for a time, or keeps it, unless another process has it.
@@ -329,11 +340,11 @@ func (s *Store) HoldDuty(ctx context.Context, process string, length time.Durati
 	err = s.reserved.WithContext(ctx).Raw(`WITH held AS (
 			UPDATE watching SET holder = ?, held_until = now() + make_interval(secs => ?),
 				epoch = epoch + CASE WHEN holder = ? THEN 0 ELSE 1 END
-			WHERE holder = ? OR held_until < now() RETURNING true AS held, epoch, version, judged, listening, notices)
+			WHERE holder = ? OR held_until < now() RETURNING true AS held, epoch, judged, listening)
 		SELECT * FROM held UNION ALL
-		SELECT false, epoch, version, judged, listening, notices FROM watching WHERE NOT EXISTS (SELECT FROM held)`,
+		SELECT false, epoch, judged, listening FROM watching WHERE NOT EXISTS (SELECT FROM held)`,
 		process, length.Seconds(), process, process).
-		Row().Scan(&d.Held, &d.Epoch, &d.Version, &d.Judged, &d.Listening, &d.Notices)
+		Row().Scan(&d.Held, &d.Epoch, &d.Judged, &d.Listening)
 	if err != nil {
 		err = fmt.Errorf("looking for who watches: %w", err)
 	}
@@ -349,15 +360,28 @@ func (s *Store) LeaveDuty(ctx context.Context, process string) error {
 // flags. If the duty is another's since the epoch, it returns ErrNotHeld.
 func (s *Store) Judged(ctx context.Context, epoch int64, judged, listening motion.Moment, gone []watch.FlagKey) error {
 	return s.onDuty(ctx, epoch, func(tx *gorm.DB) error {
-		for _, k := range gone {
-			err := tx.Exec(`DELETE FROM watch_flags WHERE watch_key = ? AND device_key = ? AND other_key = ? AND condition = ?
-				AND NOT is_on`, k.Rule, k.Device, k.Other, string(k.Condition)).Error
-			if err != nil {
-				return err
-			}
+		if err := deleteFlags(tx, gone); err != nil {
+			return err
 		}
 		return tx.Exec("UPDATE watching SET judged = ?, listening = ?", int64(judged), int64(listening)).Error
 	})
+}
+
+// deleteFlags forgets flags that are not set.
+func deleteFlags(tx *gorm.DB, gone []watch.FlagKey) error {
+	if len(gone) == 0 {
+		return nil
+	}
+	var keys [3][]int64
+	conditions := make([]string, len(gone))
+	for i, k := range gone {
+		keys[0], keys[1], keys[2] = append(keys[0], k.Rule), append(keys[1], k.Device), append(keys[2], k.Other)
+		conditions[i] = string(k.Condition)
+	}
+	return tx.Exec(`DELETE FROM watch_flags f USING unnest(?::bigint[], ?::bigint[], ?::bigint[], ?::text[])
+		AS g (watch_key, device_key, other_key, condition) WHERE f.watch_key = g.watch_key AND f.device_key = g.device_key AND
+		f.other_key = g.other_key AND f.condition = g.condition AND NOT f.is_on`,
+		array[int64](keys[0]), array[int64](keys[1]), array[int64](keys[2]), array[string](conditions)).Error
 }
 
 // onDuty runs f in a transaction, if the duty of watching is that of an epoch.

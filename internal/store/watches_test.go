@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"strings"
 	"testing"
 	"time"
 
@@ -140,5 +141,34 @@ func TestTidyingDeliveries(t *testing.T) {
 		if n, _ := count("b", state); n != 10 {
 			t.Errorf("%d %s of another hook", n, state)
 		}
+	}
+}
+
+// TestWatchesHaveABound makes and changes watches until they are too large.
+func TestWatchesHaveABound(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	half := strings.Repeat("é", MaxWatchBytes/4+1000) // a little more than that, in bytes
+	create := func(id, description string, most int) error {
+		_, err := s.CreateWatch(t.Context(), Watch{ID: id, Description: description}, most)
+		return err
+	}
+	for _, c := range []struct {
+		id, description string
+		most            int
+		want            error
+	}{
+		{"a", "", 1, nil}, {"b", "", 1, ErrTooMany}, {"a", "", 10, ErrExists}, {"b", half, 10, nil},
+		{"c", half, 10, ErrTooMany}, {"c", "", 10, nil},
+	} {
+		if err := create(c.id, c.description, c.most); err != c.want {
+			t.Errorf("%s: %v, want %v", c.id, err, c.want)
+		}
+	}
+	_, err := s.UpdateWatch(t.Context(), "c", func(w *Watch) { w.Description = half })
+	if err != ErrTooMany {
+		t.Errorf("a change that is too large: %v", err)
+	}
+	if all, err := s.Watches(t.Context()); err != nil || len(all) != 3 || all[2].Description != "" {
+		t.Errorf("in the end there are %d, %v", len(all), err)
 	}
 }

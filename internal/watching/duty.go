@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"idlebeacon/internal/core/geo"
+	"idlebeacon/internal/core/geometry"
 	"idlebeacon/internal/core/motion"
 	"idlebeacon/internal/core/watch"
 	"idlebeacon/internal/fleet"
@@ -25,9 +27,9 @@ const (
 	unwatched = late + 30*time.Second
 	// seeded is how many positions of a device an engine begins with.
 	seeded = 3
-	// stretch is of how long a time what was received is judged at once when the duty begins; if nothing was, it grows
-	// up to longestStretch.
-	stretch, longestStretch = 10 * time.Second, time.Hour
+	// shortestStretch and longestStretch are of how long a time what was received is judged at once when the duty
+	// begins: as long as it is no more than may wait.
+	shortestStretch, longestStretch = 100 * time.Millisecond, time.Hour
 	// guarded is for how long flags that are not set are kept.
 	guarded = 15 * time.Minute
 )
@@ -66,7 +68,21 @@ type duty struct {
 // A placed is where the items of a collection are that watches name.
 type placed struct {
 	change uint64
-	items  map[string]service.Whereabouts
+	items  map[string]located
+}
+
+// A located is where an item is, ready to look for positions in it.
+type located struct {
+	at     geo.Point
+	region *geometry.Region // of an area; nil for a place or a path
+}
+
+func newLocated(w service.Whereabouts) located {
+	l := located{at: w.At}
+	if w.Shape != nil && w.Shape.HasAreas() {
+		l.region = geometry.Prepare(w.Shape)
+	}
+	return l
 }
 
 // begin reads what was known when the duty was another's, and judges what came since.
@@ -113,26 +129,42 @@ func (w *Watching) begin(ctx context.Context, state store.Duty) (*duty, error) {
 	for _, f := range flags {
 		d.engine.SetFlag(f)
 	}
-	for length := stretch; from <= now; {
-		var some []store.DevicePosition
-		to := from.Add(length)
-		err := w.store.PositionsReceived(ctx, from, to, func(p store.DevicePosition) { some = append(some, p) })
-		if err != nil {
-			return nil, err
-		}
-		if from = to; len(some) == 0 { // nobody may have listened for days
-			length = min(2*length, longestStretch)
-		} else {
-			length = stretch
-		}
-		d.judge(some)
-		if err := d.write(ctx); err != nil {
-			return nil, err
-		}
+	if err := d.catchUp(ctx, from, now); err != nil {
+		return nil, err
 	}
 	w.epoch.Store(d.epoch)
 	w.log.Info("watching", "watches", len(d.watches))
 	return d, nil
+}
+
+// catchUp judges what was received from one moment to another.
+func (d *duty) catchUp(ctx context.Context, from, to motion.Moment) error {
+	for length := shortestStretch; from <= to; {
+		var some []store.DevicePosition
+		n := 0
+		err := d.store.PositionsReceived(ctx, from, from.Add(length), func(p store.DevicePosition) {
+			if n++; n <= waiting || length <= shortestStretch {
+				p.Properties = nil // nobody asks for them here
+				some = append(some, p)
+			}
+		})
+		if err != nil {
+			return err
+		}
+		if n > len(some) { // too many at once
+			length = max(length/4, shortestStretch)
+			continue
+		}
+		from = from.Add(length)
+		if n < waiting/4 {
+			length = min(2*length, longestStretch)
+		}
+		d.judge(some)
+		if err := d.write(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // judge judges positions in the order of their times.
@@ -340,7 +372,11 @@ func (d *duty) locate(ctx context.Context) error {
 		case err != nil:
 			return err
 		case items != nil:
-			d.places[collection], d.rebind = &placed{change, items}, true
+			there := make(map[string]located, len(items))
+			for id, w := range items {
+				there[id] = newLocated(w)
+			}
+			d.places[collection], d.rebind = &placed{change, there}, true
 		}
 	}
 	d.renamed = false
@@ -368,17 +404,16 @@ func sameBound(a, b *watch.Bound) bool {
 
 // bind returns a rule with the keys of what it names. What is not there is nowhere.
 func (d *duty) bind(r *watch.Rule) *watch.Bound {
-	return bindRule(r, d.groups, d.byID, func(collection, item string) (service.Whereabouts, bool) {
+	return bindRule(r, d.groups, d.byID, func(collection, item string) (l located, there bool) {
 		if p := d.places[collection]; p != nil {
-			at, there := p.items[item]
-			return at, there
+			l, there = p.items[item]
 		}
-		return service.Whereabouts{}, false
+		return l, there
 	})
 }
 
 func bindRule(
-	r *watch.Rule, groups, devices map[string]int64, find func(collection, item string) (service.Whereabouts, bool),
+	r *watch.Rule, groups, devices map[string]int64, find func(collection, item string) (located, bool),
 ) *watch.Bound {
 	b := &watch.Bound{Rule: r, Groups: keysOf(r.Groups, groups), Devices: keysOf(r.Devices, devices)}
 	switch at := r.Where; {
@@ -393,9 +428,9 @@ func bindRule(
 		switch found, there := find(at.Collection, at.Item); {
 		case !there:
 		case at.Radius > 0:
-			b.Area = &watch.Area{Centre: found.At, Radius: at.Radius}
-		case found.Region != nil && found.Region.HasAreas():
-			b.Area = &watch.Area{Region: found.Region}
+			b.Area = &watch.Area{Centre: found.at, Radius: at.Radius}
+		case found.region != nil:
+			b.Area = &watch.Area{Region: found.region}
 		}
 	}
 	return b

@@ -28,6 +28,11 @@ func isMissing(err error) bool {
 	return errors.As(err, &missing)
 }
 
+func tooMany() error {
+	return invalid.New("", "there would be more than %d watches, or they would be larger than %d MiB together", MaxWatches,
+		store.MaxWatchBytes>>20).Hinted("remove some, or name groups instead of many devices")
+}
+
 func noWatch(id string) error { return &fault.NotFoundError{What: "watch", ID: id} }
 
 // A Watch is a watch, and what keeps it from watching.
@@ -111,20 +116,19 @@ type names struct {
 
 // names finds out about what some rules name. Items are looked up whoever asks.
 func (w *Watching) names(ctx context.Context, rules func(func(*watch.Rule))) (n names, err error) {
-	n = names{map[string]int64{}, map[string]int64{}, map[string]map[string]service.Whereabouts{}}
-	roll := w.fleet.Roll("", -1)
-	for _, g := range roll.Groups {
-		n.groups[g.ID] = g.Key
-	}
-	for _, i := range roll.Devices {
-		n.devices[i.ID] = i.Key
-	}
+	n.items = map[string]map[string]service.Whereabouts{}
 	items := map[string][]string{}
+	var groups, devices []string
 	rules(func(r *watch.Rule) {
+		groups, devices = append(groups, r.Groups...), append(devices, r.Devices...)
+		if r.Where != nil && r.Where.Device != "" {
+			devices = append(devices, r.Where.Device)
+		}
 		if r.Where != nil && r.Where.Item != "" {
 			items[r.Where.Collection] = append(items[r.Where.Collection], r.Where.Item)
 		}
 	})
+	n.groups, n.devices = w.fleet.KeysOf(groups, devices)
 	// As the service itself: who may know of the rules has been decided.
 	asService := context.WithoutCancel(policyFree(ctx))
 	for collection, ids := range items {
@@ -141,9 +145,9 @@ func (w *Watching) names(ctx context.Context, rules func(func(*watch.Rule))) (n 
 func policyFree(ctx context.Context) context.Context { return (*policy.Actor)(nil).In(ctx) }
 
 // find returns where an item is.
-func (n *names) find(collection, item string) (service.Whereabouts, bool) {
+func (n *names) find(collection, item string) (located, bool) {
 	at, there := n.items[collection][item]
-	return at, there
+	return newLocated(at), there
 }
 
 // check returns what a rule names that is not there, as an *invalid.Error.
@@ -167,13 +171,13 @@ func (n *names) check(r *watch.Rule) error {
 	case at.Item == "":
 		return nil
 	}
-	switch found, there := n.find(at.Collection, at.Item); {
+	switch found, there := n.items[at.Collection][at.Item]; {
 	case !there:
 		return invalid.New("where.item", "there is no item %q in the collection %q", at.Item, at.Collection)
-	case at.Radius == 0 && found.Region == nil:
+	case at.Radius == 0 && found.Shape == nil:
 		return invalid.New("where.radius", "is missing, and %q is a place", at.Item).
 			Wanted("how large a circle around it is watched, in metres")
-	case at.Radius == 0 && !found.Region.HasAreas():
+	case at.Radius == 0 && !found.Shape.HasAreas():
 		return invalid.New("where.item", "%q is a path", at.Item).Wanted("an area, or a radius beside it")
 	}
 	return nil
@@ -220,29 +224,31 @@ func (w *Watching) check(ctx context.Context, e *Edit, mayRead MayRead) error {
 	if e.Rule == nil {
 		return nil
 	}
-	return w.mayWatch(ctx, e.Rule, mayRead)
+	_, err := w.mayWatch(ctx, e.Rule, mayRead)
+	return err
 }
 
-// mayWatch returns why the caller may not have a rule.
-func (w *Watching) mayWatch(ctx context.Context, r *watch.Rule, mayRead MayRead) error {
-	if err := w.mayHave(ctx, r, mayRead); err != nil {
-		return invalid.At("rule", err)
+// mayWatch returns what a rule names, or why the caller may not have it.
+func (w *Watching) mayWatch(ctx context.Context, r *watch.Rule, mayRead MayRead) (names, error) {
+	n, err := w.mayHave(ctx, r, mayRead)
+	if err != nil {
+		err = invalid.At("rule", err)
 	}
-	return nil
+	return n, err
 }
 
-func (w *Watching) mayHave(ctx context.Context, r *watch.Rule, mayRead MayRead) error {
+func (w *Watching) mayHave(ctx context.Context, r *watch.Rule, mayRead MayRead) (n names, err error) {
 	if err := r.Check(); err != nil {
-		return err
+		return n, err
 	}
 	a := policy.ActorIn(ctx)
 	if r.Where != nil && r.Where.Item != "" {
 		if err := mayRead(r.Where.Collection); err != nil {
-			return err
+			return n, err
 		}
 	}
 	if a != nil && (!within(r.Groups, a.Limits.Groups, r.Groups == nil)) {
-		return &policy.DeniedError{Actor: a, Reason: a.String() + " is limited to some groups: name those in groups"}
+		return n, &policy.DeniedError{Actor: a, Reason: a.String() + " is limited to some groups: name those in groups"}
 	}
 	devices := slices.Clone(r.Devices)
 	if r.Where != nil && r.Where.Device != "" {
@@ -250,17 +256,16 @@ func (w *Watching) mayHave(ctx context.Context, r *watch.Rule, mayRead MayRead) 
 	}
 	for _, id := range devices {
 		if _, err := w.fleet.Device(ctx, id); err != nil {
-			return err
+			return n, err
 		}
 	}
 	if a != nil && !within(devices, a.Limits.Devices, r.Devices == nil) {
-		return &policy.DeniedError{Actor: a, Reason: a.String() + " is limited to some devices: name those in devices"}
+		return n, &policy.DeniedError{Actor: a, Reason: a.String() + " is limited to some devices: name those in devices"}
 	}
-	n, err := w.names(ctx, func(yield func(*watch.Rule)) { yield(r) })
-	if err != nil {
-		return err
+	if n, err = w.names(ctx, func(yield func(*watch.Rule)) { yield(r) }); err != nil {
+		return n, err
 	}
-	return n.check(r)
+	return n, n.check(r)
 }
 
 // Create makes a watch.
@@ -282,7 +287,7 @@ func (w *Watching) Create(ctx context.Context, id string, e Edit, mayRead MayRea
 	case errors.Is(err, store.ErrExists):
 		return Watch{}, &fault.ConflictError{What: "watch", ID: id}
 	case errors.Is(err, store.ErrTooMany):
-		return Watch{}, invalid.New("", "there are %d watches, which is the most", MaxWatches)
+		return Watch{}, tooMany()
 	}
 	w.changed()
 	return Watch{Watch: made}, err
@@ -297,8 +302,11 @@ func (w *Watching) Update(ctx context.Context, id string, e Edit, mayRead MayRea
 		return Watch{}, err
 	}
 	changed, err := w.store.UpdateWatch(ctx, id, e.set)
-	if errors.Is(err, store.ErrNoWatch) {
+	switch {
+	case errors.Is(err, store.ErrNoWatch):
 		err = noWatch(id)
+	case errors.Is(err, store.ErrTooMany):
+		err = tooMany()
 	}
 	if err != nil {
 		return Watch{}, err

@@ -56,6 +56,9 @@ func (w *Watching) Notices(ctx context.Context, q Query) (all []store.Notice, mo
 		}
 	}
 	for _, k := range q.Kinds {
+		if err := k.Check("kinds"); err != nil {
+			return nil, false, err
+		}
 		ask.Kinds = append(ask.Kinds, string(k))
 	}
 	ask.InGroups, ask.OfDevices = q.Groups, q.Devices
@@ -100,7 +103,7 @@ func openNews(ctx context.Context, st *store.Store, log *slog.Logger) (*news, er
 func (n *news) nudge() {
 	select {
 	case n.wake <- struct{}{}:
-	default: // it is about to be looked
+	default: // it is about to be looked at
 	}
 }
 
@@ -144,8 +147,9 @@ func (n *news) read(ctx context.Context) error {
 		}
 		n.mu.Lock()
 		n.last = newest
-		if len(some) == keptNews {
-			n.last = some[len(some)-1].Number
+		// There may be more than were read, and some that are newer than the newest was.
+		if k := len(some) - 1; k >= 0 && (k+1 == keptNews || some[k].Number > newest) {
+			n.last = some[k].Number
 		}
 		n.newest = append(n.newest, some...)
 		if over := len(n.newest) - keptNews; over > 0 {

@@ -30,15 +30,12 @@ type Trial struct {
 func (w *Watching) Try(
 	ctx context.Context, r *watch.Rule, from, to motion.Moment, mayRead MayRead,
 ) (out Trial, err error) {
-	if err := w.mayWatch(ctx, r, mayRead); err != nil {
+	n, err := w.mayWatch(ctx, r, mayRead)
+	if err != nil {
 		return out, err
 	}
 	if from > to {
 		return out, invalid.New("from", "is later than to")
-	}
-	n, err := w.names(ctx, func(yield func(*watch.Rule)) { yield(r) })
-	if err != nil {
-		return out, err
 	}
 	engine := watch.NewEngine()
 	b := bindRule(r, n.groups, n.devices, n.find)
@@ -53,14 +50,16 @@ func (w *Watching) Try(
 	}
 	engine.SetRule(b) // the device in the middle of its circle is known now
 	keys := make([]int64, 0, len(seen))
+	oldest := map[int64]motion.Moment{} // that is shown of a device
 	for key, i := range seen {
 		if key == b.Around || engine.Concerns(b.Key, key) {
 			keys = append(keys, key)
-			from = max(from, w.fleet.OldestOf(i))
+			oldest[key] = w.fleet.OldestOf(i)
 		}
 	}
 	reported := map[int64]bool{}
 	var problem error
+	var ticked motion.Moment
 	err = w.store.PositionsOf(ctx, keys, from, to, MaxTried+1, func(p store.DevicePosition) bool {
 		if out.Positions++; out.Positions > MaxTried {
 			problem = invalid.New("from", "there are more than %d positions since then", MaxTried).Wanted("a shorter time")
@@ -69,8 +68,14 @@ func (w *Watching) Try(
 		if out.Positions%lookAfter == 0 {
 			problem = ctx.Err()
 		}
+		if p.Time < oldest[p.Device] {
+			return problem == nil
+		}
 		reported[p.Device] = true
-		engine.Tick(p.Time, from)
+		if p.Time.Sub(ticked) >= lookEvery { // as it is done live
+			ticked = p.Time
+			engine.Tick(p.Time, from)
+		}
 		engine.Judge(p.Device, &p.Position)
 		out.take(engine, seen, r)
 		return problem == nil

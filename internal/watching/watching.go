@@ -200,7 +200,11 @@ func (w *Watching) run(ctx context.Context) {
 					leave()
 				}
 				if d == nil {
-					if d, err = w.begin(ctx, state); err != nil {
+					held, err = w.whileHeld(ctx, func(ctx context.Context) (err error) {
+						d, err = w.begin(ctx, state)
+						return err
+					})
+					if err != nil {
 						leave()
 					}
 				}
@@ -226,6 +230,40 @@ func (w *Watching) run(ctx context.Context) {
 		case <-ticker.C:
 		}
 	}
+}
+
+// whileHeld runs f, which may take long, and prolongs the duty meanwhile. The context of f ends if that is lost. It
+// returns when the duty was prolonged last.
+func (w *Watching) whileHeld(ctx context.Context, f func(context.Context) error) (held time.Time, err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	held = time.Now()
+	var prolonging sync.WaitGroup
+	done := make(chan struct{})
+	prolonging.Go(func() {
+		ticker := time.NewTicker(w.hold / 4)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-done:
+				return
+			case <-ticker.C:
+			}
+			now := time.Now()
+			state, err := w.store.HoldDuty(ctx, w.id, w.hold)
+			switch {
+			case err == nil && state.Held:
+				held = now
+			case err == nil || now.Sub(held) > w.hold:
+				cancel()
+				return
+			}
+		}
+	})
+	err = f(ctx)
+	close(done)
+	prolonging.Wait()
+	return held, err
 }
 
 func (w *Watching) identity() string {

@@ -365,3 +365,56 @@ func TestAWatchWatchesAtOnce(t *testing.T) {
 		polltest.Until(t, "it is noticed", func() bool { return len(p.notices(Query{Watches: []string{id}})) == 1 })
 	}
 }
+
+// slowItems are items that are not told of until they may be.
+type slowItems struct {
+	Items
+	asked, may chan struct{}
+}
+
+func (s *slowItems) Whereabouts(ctx context.Context, collection string, ids []string, unless uint64) (
+	map[string]service.Whereabouts, uint64, error,
+) {
+	select {
+	case s.asked <- struct{}{}:
+	default:
+	}
+	select {
+	case <-s.may:
+	case <-ctx.Done():
+		return nil, 0, ctx.Err()
+	}
+	return s.Items.Whereabouts(ctx, collection, ids, unless)
+}
+
+// TestALongBeginning has a process take far longer to begin than it has the duty for.
+func TestALongBeginning(t *testing.T) {
+	p := open(t, pgboxtest.DSN(t))
+	knows(t, p)
+	rule := watch.Rule{
+		Where: &watch.Where{Collection: "c", Item: "a", Radius: 50}, Notices: []watch.Kind{watch.Left}, WorstAccuracy: 100,
+	}
+	if _, err := p.store.CreateWatch(t.Context(), store.Watch{ID: "w", Rule: rule}, MaxWatches); err != nil {
+		t.Fatal(err)
+	}
+	p.Shutdown(t.Context())
+	items := &slowItems{p.service, make(chan struct{}, 1), make(chan struct{})}
+	const hold = time.Second
+	slow, err := Open(t.Context(), p.store, Options{
+		Fleet: p.fleet, Items: items, Log: slog.New(slog.DiscardHandler), DutyFor: hold,
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer slow.Shutdown(context.Background())
+	<-items.asked
+	begun := time.Now()
+	polltest.Until(t, "three times as long has gone by", func() bool {
+		if d, err := p.store.HoldDuty(t.Context(), "another", hold); err != nil || d.Held {
+			t.Fatalf("another has the duty after %v: %+v, %v", time.Since(begun), d, err)
+		}
+		return time.Since(begun) > 3*hold
+	})
+	close(items.may)
+	polltest.Until(t, "it watches", func() bool { return slow.Epoch() != 0 })
+}

@@ -88,6 +88,12 @@ func (g *Geometry) Flat(f func(*Geometry)) {
 	}
 }
 
+// HasAreas reports whether some of it is polygons.
+func (g *Geometry) HasAreas() (has bool) {
+	g.Flat(func(part *Geometry) { has = has || len(part.Polygons) > 0 })
+	return has
+}
+
 // Positions returns how many positions g has.
 func (g *Geometry) Positions() int {
 	n := 0

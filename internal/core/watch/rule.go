@@ -27,6 +27,14 @@ const (
 // Kinds are all kinds, in the order in which they are told.
 var Kinds = []Kind{Entered, Left, Stayed, Fast, Silent, Near}
 
+// Check returns an *invalid.Error about a field if nothing of that kind can be noticed.
+func (k Kind) Check(field string) error {
+	if slices.Contains(Kinds, k) {
+		return nil
+	}
+	return invalid.New(field, "%.40q cannot be noticed", k).Wanted("entered, left, stayed, fast, silent or near")
+}
+
 const (
 	// DefaultMargin and DefaultWorstAccuracy are those of rules that do not say, in metres.
 	DefaultMargin        = 10
@@ -116,10 +124,10 @@ func (r *Rule) checkNotices() error {
 		return invalid.New("notices", "is empty").Wanted("some of entered, left, stayed, fast, silent and near")
 	}
 	for i, k := range r.Notices {
+		if err := k.Check("notices"); err != nil {
+			return err
+		}
 		switch {
-		case !slices.Contains(Kinds, k):
-			return invalid.New("notices", "%.40q cannot be noticed", k).
-				Wanted("entered, left, stayed, fast, silent or near")
 		case slices.Contains(r.Notices[:i], k):
 			return invalid.New("notices", "has %s twice", k)
 		case r.Where == nil && (k == Entered || k == Left || k == Stayed):
