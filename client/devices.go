@@ -51,6 +51,7 @@ func (s *DeviceSelection) set(q url.Values) {
 type DevicesOptions struct {
 	DeviceSelection
 	Text   string // their id or name contains this
+	Filter string // a condition in CQL2 Text that they meet
 	Sort   string // id, name, group, state, time or speed, with - before it for the reverse
 	Offset int
 	Limit  int // 0 for the service's default
@@ -60,7 +61,7 @@ type DevicesOptions struct {
 func (c *Client) Devices(ctx context.Context, o DevicesOptions) (d api.Devices, err error) {
 	q := url.Values{}
 	o.set(q)
-	for name, value := range map[string]string{"q": o.Text, "sortby": o.Sort} {
+	for name, value := range map[string]string{"q": o.Text, "filter": o.Filter, "sortby": o.Sort} {
 		if value != "" {
 			q.Set(name, value)
 		}

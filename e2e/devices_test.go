@@ -48,6 +48,8 @@ func TestDeviceCommands(t *testing.T) {
 		{"devices --limit 3", "60 devices, of which 3 are shown", 0},
 		{"devices --group workboats --state moving,still,silent --sort=-speed", "workboats", 0},
 		{"devices --search ouzel", "Ouzel", 0},
+		{"devices --filter battery<101 --limit 1", "of which 1", 0},
+		{"devices --filter batery<9", "no device has a property", 2},
 		{"devices show WB-07", "Last heard", 0},
 		{"devices show WB-99", "there is no device \"WB-99\"", 1},
 		{"devices add CO-1 --group couriers --name Quick", "was made", 0},

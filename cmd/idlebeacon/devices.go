@@ -17,11 +17,14 @@ func devicesCommand() *cobra.Command {
 	var o client.DevicesOptions
 	cmd := &cobra.Command{
 		Use: "devices", Short: "List the devices with where they are; show, make or change one", Args: exactly(0),
-		Example: "  idlebeacon devices --group workboats --state moving --sort=-speed\n  idlebeacon devices --search tern",
+		Example: "  idlebeacon devices --group workboats --state moving --sort=-speed\n  idlebeacon devices --search tern\n" +
+			"  idlebeacon devices --filter \"battery < 20\"",
 	}
 	r.flags(cmd)
 	chooseDevices(cmd, &o.DeviceSelection)
 	cmd.Flags().StringVar(&o.Text, "search", "", "only devices whose id or name contains this, in any case")
+	cmd.Flags().StringVar(&o.Filter, "filter", "", "only devices that meet this condition on their properties, those of "+
+		"their last position, and id, name, group, state and speed, such as \"battery < 20 AND speed > 0\"")
 	cmd.Flags().StringVar(&o.Sort, "sort", "", "id, name, group, state, time or speed, with - before it for the reverse "+
 		"(default: id)")
 	cmd.Flags().IntVar(&o.Offset, "offset", 0, "how many devices to pass over")

@@ -3,9 +3,11 @@ package fleet
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
+	"idlebeacon/internal/core/filter"
 	"idlebeacon/internal/core/invalid"
 	"idlebeacon/internal/core/motion"
 	"idlebeacon/internal/core/policy"
@@ -16,6 +18,9 @@ type ListQuery struct {
 	Selection
 	Paused bool   // those that do not share where they are are meant as well, whatever the states
 	Text   string // their id or name contains this, in any case
+	// Filter is a condition on the properties of a device, on those of its newest position, which count before them, and
+	// on its id, name, group, state and speed; nil for any.
+	Filter *filter.Filter
 	Sort   string // a name of Sorts, with - before it for the reverse; "" for the order of ids
 	Offset int
 	Limit  int
@@ -44,13 +49,20 @@ func (f *Fleet) List(ctx context.Context, q ListQuery) (ListPage, error) {
 	if err != nil {
 		return ListPage{}, err
 	}
+	meets, err := newMeeting(q.Filter)
+	if err != nil {
+		return ListPage{}, err
+	}
 	page := ListPage{Tick: s.Tick}
 	text := strings.ToLower(q.Text)
 	var all []*Sighting
 	s.each(policy.ActorIn(ctx), func(d *Sighting) {
-		if q.Groups != nil && !slices.Contains(q.Groups, d.Device.Group.ID) ||
-			text != "" && !strings.Contains(strings.ToLower(d.Device.ID), text) &&
-				!strings.Contains(strings.ToLower(d.Device.Name), text) {
+		if q.Groups != nil && !slices.Contains(q.Groups, d.Device.Group.ID) || ctx.Err() != nil {
+			return
+		}
+		met := meets.take(d)
+		if !met || text != "" && !strings.Contains(strings.ToLower(d.Device.ID), text) &&
+			!strings.Contains(strings.ToLower(d.Device.Name), text) {
 			return
 		}
 		meant := q.takes(d.State)
@@ -64,11 +76,79 @@ func (f *Fleet) List(ctx context.Context, q ListQuery) (ListPage, error) {
 			all = append(all, d)
 		}
 	})
+	if err := cmp.Or(ctx.Err(), meets.unknown()); err != nil {
+		return ListPage{}, err
+	}
 	slices.SortFunc(all, compare)
 	page.Matched = len(all)
 	from := min(q.Offset, len(all))
 	page.Devices = all[from:min(len(all), from+q.Limit)]
 	return page, nil
+}
+
+// A meeting finds devices that meet a condition, and the properties that none of them has.
+type meeting struct {
+	filter *filter.Filter // nil for any
+	some   bool           // it was asked of some device
+	known  map[string]bool
+}
+
+func newMeeting(f *filter.Filter) (*meeting, error) {
+	if f != nil && len(f.Items()) > 0 {
+		return nil, invalid.New("filter", "names an item of a collection").
+			Hinted("devices can be compared with shapes that are written out")
+	}
+	return &meeting{filter: f, known: map[string]bool{}}, nil
+}
+
+// take reports whether a device meets the condition.
+func (m *meeting) take(d *Sighting) bool {
+	if m.filter == nil {
+		return true
+	}
+	o := d.object()
+	m.some = true
+	for name := range o {
+		m.known[name] = true
+	}
+	return m.filter.MatchesObject(o)
+}
+
+// unknown returns the error for a property that no device has, so that what was misspelt is not passed over in
+// silence.
+func (m *meeting) unknown() error {
+	if !m.some {
+		return nil
+	}
+	for _, name := range m.filter.Properties() {
+		if !m.known[name] && !slices.Contains(always, name) {
+			return filter.UnknownProperty("filter", "no device", name,
+				slices.DeleteFunc(slices.Collect(maps.Keys(m.known)), func(k string) bool { return k == filter.Geometry }))
+		}
+	}
+	return nil
+}
+
+// always are the names in a condition that every device may have a value for.
+var always = []string{filter.Geometry, "id", "name", "group", "state", "speed"}
+
+// object returns what a condition finds in a device. While it is hidden, nobody sees where it is and what it said there.
+func (s *Sighting) object() filter.Object {
+	var said []byte
+	if s.Heard() {
+		said = s.Properties
+	}
+	o := filter.ObjectOf([]byte(s.Device.Properties), said)
+	o["id"], o["name"], o["group"] = filter.TextValue(s.Device.ID), filter.TextValue(s.Device.Name),
+		filter.TextValue(s.Device.Group.ID)
+	o["state"] = filter.TextValue(s.StateName())
+	if s.Heard() {
+		o[filter.Geometry] = filter.PositionValue(s.At)
+		if motion.Known(s.Speed) {
+			o["speed"] = filter.NumberValue(float64(s.Speed))
+		}
+	}
+	return o
 }
 
 // comparison returns how devices are compared for an order.

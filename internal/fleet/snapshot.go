@@ -33,6 +33,17 @@ type Sighting struct {
 // Hidden reports whether nobody is to see where the device is.
 func (s *Sighting) Hidden() bool { return s.Device.Paused() }
 
+// Paused is the name of the state of a device that does not share where it is.
+const Paused = "paused"
+
+// StateName returns the name of the state of the device, or [Paused].
+func (s *Sighting) StateName() string {
+	if s.Hidden() {
+		return Paused
+	}
+	return s.State.String()
+}
+
 // Heard reports whether the device has a position that can be shown.
 func (s *Sighting) Heard() bool { return s.Position != nil && !s.Hidden() }
 

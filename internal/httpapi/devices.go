@@ -71,21 +71,11 @@ func describePosition(p *motion.Position) *api.DevicePosition {
 	}
 }
 
-// paused is the state of a device that does not share where it is.
-const paused = "paused"
-
-func stateOf(d *fleet.Sighting) string {
-	if d.Hidden() {
-		return paused
-	}
-	return d.State.String()
-}
-
 // describeDevice tells what is known of a device; where it is only if it shares that, or if own is set.
 func describeDevice(d *fleet.Sighting, own bool) api.Device {
 	i := d.Device
 	out := api.Device{
-		ID: i.ID, Name: i.Name, Group: i.Group.ID, Icon: i.Icon, Colour: i.Colour, State: stateOf(d),
+		ID: i.ID, Name: i.Name, Group: i.Group.ID, Icon: i.Icon, Colour: i.Colour, State: d.StateName(),
 		Properties: json.RawMessage(i.Properties), CreatedAt: i.CreatedAt, MadeBy: i.MadeBy,
 	}
 	if out.Icon == "" {
@@ -117,7 +107,7 @@ func (q *query) devices() (s fleet.Selection, hidden bool) {
 		q.fail("groups", "names too many; want at most %d", maxLayers)
 	}
 	for _, name := range q.list("state") {
-		if name == paused {
+		if name == fleet.Paused {
 			hidden = true
 			continue
 		}
@@ -134,12 +124,13 @@ func (q *query) devices() (s fleet.Selection, hidden bool) {
 }
 
 func (h *server) listDevices(w http.ResponseWriter, r *http.Request) error {
-	q := parseQuery(r, slices.Concat(selectionNamesOfDevices, []string{"q", "sortby", "offset", "limit"})...)
+	q := parseQuery(r, slices.Concat(selectionNamesOfDevices, []string{"q", "filter", "sortby", "offset", "limit"})...)
 	ask := fleet.ListQuery{
 		Text: q.text("q"), Sort: q.text("sortby"), Offset: q.whole("offset", 0, 0, math.MaxInt32),
 		Limit: q.clamped("limit", 100, maxDevices),
 	}
 	ask.Selection, ask.Paused = q.devices()
+	ask.Filter = q.condition("filter")
 	if q.err != nil {
 		return q.err
 	}

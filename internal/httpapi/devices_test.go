@@ -68,6 +68,10 @@ func TestDevices(t *testing.T) {
 		"",
 	)
 	f.want(200, `"rel":"next"`, "GET", "/api/devices?sortby=-speed&limit=1", "")
+	f.want(200, `"matched":1`, "GET", "/api/devices?filter=battery%3E50", "")
+	f.want(200, `"matched":1`, "GET", "/api/devices?filter=battery+IS+NULL", "")
+	f.want(200, `"matched":1`, "GET", "/api/devices?filter=state%3D'moving'+AND+speed%3E1", "")
+	f.want(200, `"matched":1`, "GET", "/api/devices?filter=S_WITHIN(geometry,BBOX(-22.2,-38.7,-22.05,-38.55))", "")
 	f.want(200, `"matched":2,"shown":{"boats":2}`, "GET", "/api/devices/markers?bbox=-23,-39,-21,-38&zoom=12", "")
 	f.want(200, `"kind":"device","group":"boats","device":"WB-01","icon":"ship","state":"moving"`, "GET",
 		"/api/devices/markers?bbox=-23,-39,-21,-38&zoom=12", "")
@@ -94,6 +98,10 @@ func TestDevices(t *testing.T) {
 	for path, want := range map[string]string{
 		"/api/devices?state=asleep":                                "moving, still",
 		"/api/devices?sortby=colour":                               "speed",
+		"/api/devices?filter=batery%3E50":                          `property \"batery\"; there are \"battery\"`,
+		"/api/devices?filter=Battery%3E50":                         `did you mean \"battery\"?`,
+		"/api/devices?filter=battery%3E":                           "is not a condition",
+		"/api/devices?filter=S_WITHIN(geometry,ITEM('a','b'))":     "written out",
 		"/api/devices/near":                                        "from where",
 		"/api/devices/near?device=WB-01&lat=1&lon=2":               "from where",
 		"/api/devices/near?place=huts":                             "slash",
@@ -114,6 +122,9 @@ func TestDevices(t *testing.T) {
 	f.want(400, "colour", "PATCH", "/api/devices/WB-02", `{"colour":"red"}`)
 	f.want(200, `"state":"paused"`, "PATCH", "/api/devices/WB-02", `{"paused":true}`)
 	f.want(400, "share", "GET", "/api/devices/WB-02/track", "")
+	f.want(200, `"matched":1`, "GET", "/api/devices?filter=a%3D1+AND+state%3D'paused'", "")
+	f.want(200, `"matched":0`, "GET", "/api/devices?filter=a%3D1+AND+speed%3E%3D0", "")
+	f.want(200, `"matched":1`, "GET", "/api/devices?filter=S_WITHIN(geometry,BBOX(-23,-39,-21,-38))", "")
 	f.want(200, `"state":"still"`, "PATCH", "/api/devices/WB-02", `{"paused":false}`)
 	f.want(201, `"state":"unheard"`, "POST", "/api/devices", `{"id":"WB-03","group":"boats"}`)
 	f.want(409, "WB-03", "POST", "/api/devices", `{"id":"WB-03","group":"boats"}`)

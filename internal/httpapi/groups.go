@@ -33,7 +33,7 @@ func (h *server) describeGroup(r *http.Request, g *fleet.GroupCount) api.Group {
 
 // counts names how many devices there are in each state.
 func counts(states []int, hidden int) map[string]int {
-	out := map[string]int{paused: hidden}
+	out := map[string]int{fleet.Paused: hidden}
 	for s, n := range states {
 		out[motion.State(s).String()] = n
 	}

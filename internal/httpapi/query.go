@@ -140,13 +140,20 @@ func (q *query) selectionOf(prefix string) places.Selection {
 	if q.values.Has(prefix + "category") {
 		s.Categories = splitList(q.text(prefix + "category"))
 	}
-	if q.has(prefix + "filter") {
-		var err error
-		if s.Filter, err = filter.Parse(q.text(prefix + "filter")); err != nil {
-			q.fail(prefix+"filter", "is not a condition: %v", err)
-		}
-	}
+	s.Filter = q.condition(prefix + "filter")
 	return s
+}
+
+// condition reads a condition, nil for none.
+func (q *query) condition(name string) *filter.Filter {
+	if !q.has(name) {
+		return nil
+	}
+	f, err := filter.Parse(q.text(name))
+	if err != nil {
+		q.fail(name, "is not a condition: %v", err)
+	}
+	return f
 }
 
 // list reads a list; nil if it is not there or has nothing in it.

@@ -2,11 +2,7 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"iter"
-	"slices"
-	"strconv"
-	"strings"
 
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/filter"
@@ -127,37 +123,10 @@ func (c *collection) checkProperties(field string, names []string) error {
 	}
 	for _, name := range names {
 		if name != "id" && name != filter.Geometry && !snapshot.Knows(name) && !areas.Has(name) {
-			return invalid.New(
-				field,
-				"nothing in the collection has a property %q%s",
-				name,
-				suggestion(name, append(snapshot.PropertyNames(), areas.PropertyNames()...)),
+			return filter.UnknownProperty(
+				field, "nothing in the collection", name, append(snapshot.PropertyNames(), areas.PropertyNames()...),
 			)
 		}
 	}
 	return nil
-}
-
-// suggestion names what may have been meant: what differs in case only, or all there is.
-func suggestion(name string, known []string) string {
-	const most = 20
-	slices.Sort(known)
-	known = slices.Compact(known)
-	for _, k := range known {
-		if strings.EqualFold(k, name) {
-			return fmt.Sprintf("; did you mean %q?", k)
-		}
-	}
-	if len(known) == 0 {
-		return ""
-	}
-	quoted := make([]string, 0, most+1)
-	for i, k := range known {
-		if i == most {
-			quoted = append(quoted, fmt.Sprintf("and %d more", len(known)-most))
-			break
-		}
-		quoted = append(quoted, strconv.Quote(k))
-	}
-	return "; its properties are " + strings.Join(quoted, ", ")
 }

@@ -2,7 +2,6 @@ package watch
 
 import (
 	"cmp"
-	"encoding/json"
 	"slices"
 
 	"idlebeacon/internal/core/filter"
@@ -70,8 +69,8 @@ type device struct {
 	judged motion.Position // the newest that was judged, likewise
 	cell   cell
 	placed bool
-	flags  []*Flag // that are about it
-	values map[string]filter.Value
+	flags  []*Flag       // that are about it
+	values filter.Object // its properties; nil if nobody has asked
 }
 
 // NewEngine returns an engine without rules.
@@ -227,18 +226,9 @@ func (r *rule) concerns(d *device) bool {
 		return true
 	}
 	if d.values == nil {
-		var members map[string]json.RawMessage
-		_ = json.Unmarshal([]byte(d.Properties), &members) // it was checked when it was kept
-		d.values = make(map[string]filter.Value, len(members))
-		for name, value := range members {
-			d.values[name] = filter.JSONValue(value)
-		}
+		d.values = filter.ObjectOf([]byte(d.Properties))
 	}
-	values := make([]filter.Value, 0, 8)
-	for _, name := range r.Filter.Properties() {
-		values = append(values, d.values[name])
-	}
-	return r.Filter.Matches(values)
+	return r.Filter.MatchesObject(d.values)
 }
 
 // Concerns reports whether a rule is about a device, by their keys.

@@ -86,6 +86,7 @@ export interface Listing {
   groups: readonly string[] // ids; none for all
   states: readonly string[] // none for all
   text: string
+  filter: string // a condition; none for all
   sort: string
   offset: number
   limit: number
@@ -96,6 +97,7 @@ export function listPath(l: Listing): string {
   if (l.groups.length > 0) query.set('groups', list(l.groups))
   if (l.states.length > 0) query.set('state', l.states.join(','))
   if (l.text) query.set('q', l.text)
+  if (l.filter) query.set('filter', l.filter)
   if (l.sort) query.set('sortby', l.sort)
   if (l.offset > 0) query.set('offset', String(l.offset))
   return `/api/devices?${query.toString()}`

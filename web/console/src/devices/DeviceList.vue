@@ -18,6 +18,7 @@ const now = useNow()
 
 const one = (name: string) => [route.query[name] ?? []].flat()[0] ?? ''
 const text = ref(one('q'))
+const condition = ref(one('filter'))
 const state = computed(() => one('state'))
 const group = computed(() => one('group'))
 const sort = computed(() => one('sort') || 'state')
@@ -37,6 +38,7 @@ const listing = computed<Listing>(() => ({
   groups: group.value ? [group.value] : [],
   states: state.value ? [state.value] : [],
   text: one('q'),
+  filter: one('filter'),
   sort: sort.value,
   offset: offset.value,
   limit: pageSize,
@@ -93,6 +95,16 @@ const battery = (d: Device) => batteryOf(d.position?.properties as Record<string
   <div class="list">
     <div class="tools">
       <InputText v-model="text" size="small" placeholder="Find by id or name" aria-label="Find by id or name" />
+      <InputText
+        v-model="condition"
+        size="small"
+        placeholder="Condition, such as battery &lt; 20"
+        aria-label="Condition"
+        class="condition"
+        spellcheck="false"
+        :invalid="problem !== null && listing.filter !== ''"
+        @change="show({ filter: condition.trim() || undefined })"
+      />
       <Choice
         :model-value="group"
         :options="groupChoices"
@@ -120,7 +132,7 @@ const battery = (d: Device) => batteryOf(d.position?.properties as Record<string
       </template>
     </div>
     <p v-if="problem" role="alert">The devices cannot be shown. {{ problem }}</p>
-    <p v-else-if="page && page.matched === 0 && all === 0 && !listing.text && !group" class="empty">
+    <p v-else-if="page && page.matched === 0 && all === 0 && !listing.text && !listing.filter && !group" class="empty">
       There are no devices yet. One is made with its first report:
       <code>idlebeacon report WB-01 --lat -38.5 --lon -22</code>
     </p>
@@ -191,6 +203,9 @@ const battery = (d: Device) => batteryOf(d.position?.properties as Record<string
   display: flex;
   flex-wrap: wrap;
   gap: 0.5rem;
+}
+.condition {
+  width: 16rem;
 }
 .states {
   display: flex;
