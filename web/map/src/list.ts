@@ -9,6 +9,7 @@ import type { Words } from './words'
 export class MarkerList {
   readonly element = document.createElement('ul')
   private shown: Placed[] = []
+  private items = new Map<string, Item>() // by the key of the marker, in the order of shown
   private current = '' // the key of the marker that Tab goes to
   private tabbed: HTMLElement | null = null // its button
   private chosen = '' // the key of the marker that had the focus last; until one had it, Tab goes to the first
@@ -44,31 +45,23 @@ export class MarkerList {
   show(markers: readonly Placed[], words: Words): void {
     this.element.setAttribute('aria-label', words.markers)
     this.shown = [...markers].sort(inOrder)
-    const old = new Map(
-      [...this.element.children].map((li) => [(li.firstElementChild as HTMLElement).dataset.key ?? '', li]),
-    )
     const hadFocus = this.focusedKey
-    const items = this.shown.map((p) => {
-      const key = p.key
-      const li = old.get(key) ?? document.createElement('li')
-      const button = (li.firstElementChild as HTMLButtonElement | null) ?? li.appendChild(newButton())
-      button.dataset.key = key
-      button.dataset.kind = p.marker.kind
-      button.dataset.count = String(p.marker.count)
-      button.dataset.lat = String(p.marker.at.lat)
-      button.dataset.lon = String(p.marker.at.lon)
-      const label = words.marker(p.marker)
-      if (button.textContent !== label) button.textContent = label
-      const tip = (p.marker.drawing.tip ?? '').replaceAll('\n', ', ')
-      if (tip) button.setAttribute('aria-description', tip)
-      else button.removeAttribute('aria-description')
-      return li
-    })
-    // An unchanged list is left alone, so that a screen reader is not told it anew.
-    if (items.length !== this.element.children.length || items.some((li, i) => this.element.children[i] !== li))
-      this.element.replaceChildren(...items)
-    const known = this.shown.some((p) => p.key === this.chosen)
-    this.setCurrent(known ? this.chosen : this.shown[0] ? this.shown[0].key : '')
+    const old = this.items
+    this.items = new Map()
+    for (const p of this.shown) {
+      const item = old.get(p.key) ?? new Item(p.key)
+      old.delete(p.key)
+      this.items.set(p.key, item)
+      item.tell(p, words)
+    }
+    // What stays where it was is left alone: no screen reader is told it anew, and the browser need not lay it out again.
+    for (const { li } of old.values()) li.remove()
+    let next = this.element.firstElementChild
+    for (const { li } of this.items.values()) {
+      if (li === next) next = li.nextElementSibling
+      else this.element.insertBefore(li, next)
+    }
+    this.setCurrent(this.items.has(this.chosen) ? this.chosen : (this.shown[0]?.key ?? ''))
     if (hadFocus && !this.focused) this.button(hadFocus)?.focus({ preventScroll: true })
   }
 
@@ -78,7 +71,7 @@ export class MarkerList {
   }
 
   private button(key: string): HTMLElement | null {
-    return this.element.querySelector<HTMLElement>(`[data-key="${CSS.escape(key)}"]`)
+    return this.items.get(key)?.button ?? null
   }
 
   private setCurrent(key: string): void {
@@ -117,9 +110,33 @@ function inOrder(a: Placed, b: Placed): number {
   return ranks[a.marker.kind] - ranks[b.marker.kind] || moves || a.x - b.x || a.y - b.y
 }
 
-function newButton(): HTMLButtonElement {
-  const button = document.createElement('button')
-  button.type = 'button'
-  button.tabIndex = -1
-  return button
+/** An Item is a marker in the list. */
+class Item {
+  readonly li = document.createElement('li')
+  readonly button = this.li.appendChild(document.createElement('button'))
+  private told: { placed: Placed; words: Words } | null = null
+
+  constructor(key: string) {
+    this.button.type = 'button'
+    this.button.tabIndex = -1
+    this.button.dataset.key = key
+  }
+
+  /** Says what a marker is, and changes nothing that says it already: thousands may be told ten times a second. */
+  tell(placed: Placed, words: Words): void {
+    if (this.told?.placed === placed && this.told.words === words) return
+    const { marker } = placed
+    const before = this.told?.placed.marker
+    const { dataset } = this.button
+    if (before?.kind !== marker.kind) dataset.kind = marker.kind
+    if (before?.count !== marker.count) dataset.count = String(marker.count)
+    if (before?.at.lat !== marker.at.lat) dataset.lat = String(marker.at.lat)
+    if (before?.at.lon !== marker.at.lon) dataset.lon = String(marker.at.lon)
+    const label = words.marker(marker)
+    if (this.button.textContent !== label) this.button.textContent = label
+    const tip = (marker.drawing.tip ?? '').replaceAll('\n', ', ')
+    if (tip) this.button.setAttribute('aria-description', tip)
+    else this.button.removeAttribute('aria-description')
+    this.told = { placed, words }
+  }
 }

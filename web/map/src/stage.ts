@@ -13,6 +13,7 @@ export class Stage {
   private readonly watch: ResizeObserver
   private stale = true // the base is
   private paint: Paint | null = null
+  private size: { width: number; height: number } | null = null // CSS pixels; null until the browser says
   private pixels: { width: number; height: number } | null = null // device pixels, if the browser says
 
   constructor(
@@ -26,6 +27,7 @@ export class Stage {
     this.element.setAttribute('role', 'application')
     this.element.append(this.base, this.over)
     this.watch = new ResizeObserver(([entry]) => {
+      this.size = entry?.contentRect ?? null
       const box = entry?.devicePixelContentBoxSize?.[0]
       this.pixels = box ? { width: box.inlineSize, height: box.blockSize } : null
       this.stale = true
@@ -63,10 +65,10 @@ export class Stage {
 
   draw(raised: Drawing['raised'], taken: Drawing['taken']): void {
     const density = window.devicePixelRatio || 1
-    const { clientWidth, clientHeight } = this.element
-    if (clientWidth === 0) return
-    const width = nearest(this.pixels?.width, clientWidth * density)
-    const height = nearest(this.pixels?.height, clientHeight * density)
+    // Asking the element would have the browser lay out the whole page, between two frames.
+    if (!this.size || this.size.width === 0) return
+    const width = nearest(this.pixels?.width, this.size.width * density)
+    const height = nearest(this.pixels?.height, this.size.height * density)
     this.paint ??= readPaint(this.element)
     for (const canvas of [this.base, this.over]) {
       if (canvas.width === width && canvas.height === height) continue
