@@ -20,6 +20,7 @@ export class Camera {
   height = 1
   private middle: MapPoint = { x: 0.5, y: 0.5 }
   private level = 2
+  private across = tilePixels * 2 ** this.level
 
   get zoom(): number {
     return this.level
@@ -27,7 +28,7 @@ export class Camera {
 
   /** The width of the world on the screen in CSS pixels. */
   get scale(): number {
-    return tilePixels * 2 ** this.level
+    return this.across
   }
 
   /** The least zoom: the world fills the screen both ways. */
@@ -49,6 +50,7 @@ export class Camera {
 
   place(middle: MapPoint, zoom: number): void {
     this.level = Math.max(this.minZoom, Math.min(maxZoom, zoom))
+    this.across = tilePixels * 2 ** this.level
     const halfHeight = this.height / 2 / this.scale
     this.middle = { x: wrap(middle.x), y: Math.max(halfHeight, Math.min(1 - halfHeight, middle.y)) }
   }

@@ -20,6 +20,7 @@ import { type Box, type Position, unproject } from './projection'
 import type { Placed } from './placed'
 import { type Patch, Scene } from './scene'
 import { markerOf } from './shape'
+import { Seldom } from './seldom'
 import { Stage } from './stage'
 import { watchSurroundings } from './surroundings'
 import { Teller } from './teller'
@@ -66,6 +67,7 @@ export class IdleMap extends HTMLElement {
     (p) => this.emitPick(p),
     () => this.pointed(),
   )
+  private readonly listing = new Seldom(() => this.list.show(this.inView(), this.spoken))
   private readonly flight = new Flight(
     this.camera,
     this.loop,
@@ -139,6 +141,7 @@ export class IdleMap extends HTMLElement {
     this.outline.stop()
     this.stage.stop()
     this.loop.stop()
+    this.listing.stop()
     this.teller.stop()
     this.markers.transition.stand(this.spread())
   }
@@ -187,7 +190,7 @@ export class IdleMap extends HTMLElement {
   /** What the map says in words; what is left out stays English. */
   set words(words: Partial<Words>) {
     this.speak(words)
-    this.updateList()
+    this.listing.now()
   }
 
   private speak(words: Partial<Words>): void {
@@ -322,7 +325,7 @@ export class IdleMap extends HTMLElement {
   private rested(): void {
     if (this.camera.width <= 1) return // not laid out yet
     this.feed?.settle()
-    this.updateList()
+    this.listing.now()
     this.emit('rest', this.camera.view)
     this.teller.tell(this.camera.view, () => {
       const inView = this.inView().map((p) => p.marker)
@@ -336,7 +339,7 @@ export class IdleMap extends HTMLElement {
     const moving = !lessMotion() && transition.begin(markers, performance.now())
     if (moving) this.loop.run((now) => transition.advance(now))
     else transition.stand(markers)
-    this.updateList()
+    this.listing.ask()
     this.pointed()
     const standing = this.popupKey !== null ? this.describe(this.popupKey) : null
     if (this.popupKey !== null && !standing) this.hidePopup()
@@ -359,10 +362,6 @@ export class IdleMap extends HTMLElement {
   private inView(): Placed[] {
     const box = this.camera.bounds()
     return this.scene.pickable().filter((p) => inBox(box, p.marker.at))
-  }
-
-  private updateList(): void {
-    this.list.show(this.inView(), this.spoken)
   }
 
   /** What lies at a spot of the screen, the topmost. */
@@ -479,7 +478,7 @@ export class IdleMap extends HTMLElement {
 
   private draw(): void {
     const keys = [this.list.focusedKey, this.popupKey, this.hovered]
-    this.stage.draw(new Set(keys.filter((k) => k !== null)), () => this.markers.boxes())
+    if (this.stage.draw(new Set(keys.filter((k) => k !== null)), () => this.markers.boxes())) this.loop.ask()
     this.showTip()
     const moving = this.popupKey !== null ? this.describe(this.popupKey) : null
     if (moving?.placed.marker.device) this.popup.move(moving.placed, moving.lift)

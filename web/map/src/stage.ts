@@ -1,15 +1,17 @@
 import type { Camera } from './camera'
 import type { Drawing, Layer } from './layers/layer'
 import { type Paint, readPaint } from './paint'
+import { Sprites } from './sprites'
 
 /**
  * Stage is what the map is drawn on: a base canvas that is kept until the view or the data change, and one over it that
- * is drawn in each frame.
+ * is drawn in each frame. Between them are those of the sprites.
  */
 export class Stage {
   readonly element = document.createElement('div')
   private readonly base = document.createElement('canvas')
   private readonly over = document.createElement('canvas')
+  private readonly sprites = new Sprites(this.over)
   private readonly watch: ResizeObserver
   private stale = true // the base is
   private paint: Paint | null = null
@@ -25,7 +27,7 @@ export class Stage {
     this.element.part.add('stage')
     this.element.tabIndex = 0
     this.element.setAttribute('role', 'application')
-    this.element.append(this.base, this.over)
+    this.element.append(this.base, ...this.sprites.canvases, this.over)
     this.watch = new ResizeObserver(([entry]) => {
       this.size = entry?.contentRect ?? null
       const box = entry?.devicePixelContentBoxSize?.[0]
@@ -63,10 +65,11 @@ export class Stage {
     return changed
   }
 
-  draw(raised: Drawing['raised'], taken: Drawing['taken']): void {
+  /** Draws a frame, and returns whether another has to follow for all to be drawn. */
+  draw(raised: Drawing['raised'], taken: Drawing['taken']): boolean {
     const density = window.devicePixelRatio || 1
     // Asking the element would have the browser lay out the whole page, between two frames.
-    if (!this.size || this.size.width === 0) return
+    if (!this.size || this.size.width === 0) return false
     const width = nearest(this.pixels?.width, this.size.width * density)
     const height = nearest(this.pixels?.height, this.size.height * density)
     this.paint ??= readPaint(this.element)
@@ -76,10 +79,13 @@ export class Stage {
       canvas.height = height
       this.stale = true
     }
-    const drawing = { camera: this.camera, paint: this.paint, density, raised, taken }
+    const { camera, sprites } = this
+    const drawing = { camera, paint: this.paint, density, sprites, raised, taken }
+    sprites.begin(camera)
     if (this.stale) this.drawOn(this.base, this.layers.base, drawing)
-    this.drawOn(this.over, this.layers.over, drawing)
     this.stale = false
+    this.drawOn(this.over, this.layers.over, drawing)
+    return sprites.end(camera, density)
   }
 
   private drawOn(canvas: HTMLCanvasElement, layers: readonly Layer[], d: Omit<Drawing, 'context'>): void {

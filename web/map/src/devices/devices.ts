@@ -3,19 +3,21 @@ import { lessMotion } from '../flight'
 import type { FrameLoop } from '../frames'
 import { BoxGrid, type ScreenBox } from '../grid'
 import type { Drawing, OwnLayer, Standing } from '../layers/layer'
-import { countText } from '../layers/pictures'
+import { countText, snapped } from '../layers/pictures'
 import type { Paint } from '../paint'
 import type { Placed } from '../placed'
 import { type MapPoint, type Position, project, shortWay } from '../projection'
 import { Glide } from './glide'
-import { DevicePictures, ring, tip } from './pictures'
+import { DevicePictures, type Picture, ring, tip, widthOf } from './pictures'
 
 const reach = 40 // CSS pixels beyond the screen at which a device may still show
 const badgeHeight = 26
 const slop = 4
 const equator = 2 * Math.PI * 6_371_008.8 // metres
 const trailFor = 5 * 60_000 // ms
-const mostTrails = 400 // devices of which the way is kept
+const mostKept = 1000 // devices of which the way is kept
+const mostTrails = 400 // devices in view with their ways
+const oftenest = 1000 // ms between two steps of a way
 const mostLabels = 60 // devices in view with their names
 const fades = 5 // how many ages of ways are told apart
 const leastStep = 2 // CSS pixels between two corners of a way
@@ -29,6 +31,14 @@ export interface Trail {
 
 interface Step extends MapPoint {
   time: number
+}
+
+/** What a device was drawn with, and why. */
+interface Drawn {
+  placed: Placed
+  width: number // of its ring
+  epoch: number // of the pictures
+  picture: Picture
 }
 
 /** A device, or a cluster, on the screen. */
@@ -62,8 +72,10 @@ export class Devices implements OwnLayer {
   track: Trail | null = null
 
   private glides = new Map<string, Glide>()
+  private fromNorth: Glide[] = [] // the same in the order in which they are drawn, as far as they were
   private ways = new Map<string, Step[]>() // where devices were in the last minutes, by their keys
   private readonly pictures = new DevicePictures()
+  private readonly drawn = new WeakMap<Glide, Drawn>()
   private readonly patience = new Map<string, number>() // silentAfter by layer, as of this drawing
   private grid: BoxGrid | null = null
   private loop: FrameLoop | null = null
@@ -89,6 +101,8 @@ export class Devices implements OwnLayer {
       this.note(p)
     }
     this.glides = next
+    this.fromNorth = [...next.values()]
+    if (this.ways.size >= mostKept) for (const key of this.ways.keys()) if (!next.has(key)) this.ways.delete(key)
     if (moving) loop.run(this.advance)
     this.tellFollower()
     window.clearInterval(this.timer)
@@ -116,25 +130,30 @@ export class Devices implements OwnLayer {
     this.grid = null
     this.onScreen = []
     this.halfPixel = 0.5 / (camera.scale * d.density)
-    for (const glide of this.glides.values()) {
-      const at = camera.toScreen(glide)
-      if (at.x < -reach || at.y < -reach || at.x > camera.width + reach || at.y > camera.height + reach) continue
+    const { width, height, scale, centre } = camera
+    this.fromNorth.sort((a, b) => a.y - b.y) // which takes little of what is in order, as it mostly is
+    for (const glide of this.fromNorth) {
+      const y = height / 2 + (glide.y - centre.y) * scale
+      if (y < -reach || y > height + reach) continue
+      const x = width / 2 + shortWay(centre.x, glide.x) * scale
+      if (x < -reach || x > width + reach) continue
+      const at = { x, y }
       this.onScreen.push({ glide, x: glide.x, y: glide.y, at, spot: at })
     }
-    this.onScreen.sort((a, b) => a.at.y - b.at.y)
     if (this.onScreen.some(({ glide }) => glide.placed.marker.count > 1)) this.giveWay(d.taken())
     if (this.track) this.drawTrack(d, this.track)
-    if (this.trails) this.drawWays(d)
+    if (this.trails && this.onScreen.length <= mostTrails) this.drawWays(d)
     const now = Date.now() + this.clockAhead
     this.patience.clear()
+    this.pictures.begin(d)
     for (const { glide, at, spot } of this.onScreen) {
       const { placed } = glide
       if (placed.marker.count > 1) this.drawCluster(d, placed, at, spot)
       else {
         if (this.circles) this.drawAccuracy(d, placed, at)
-        this.drawDevice(d, placed, at, now)
+        this.drawDevice(d, glide, at, now)
       }
-      if (d.raised.has(placed.key)) this.drawRaised(d, placed, at)
+      if (d.raised.size > 0 && d.raised.has(placed.key)) this.drawRaised(d, placed, at)
     }
     if (this.names) this.drawNames(d)
   }
@@ -192,11 +211,12 @@ export class Devices implements OwnLayer {
   /** Notes where a device was, for its trail. */
   private note(p: Placed): void {
     const sight = p.marker.device
-    if (!sight || (this.ways.size >= mostTrails && !this.ways.has(p.key))) return
+    if (!sight || (this.ways.size >= mostKept && !this.ways.has(p.key))) return
     const way = this.ways.get(p.key) ?? []
     const last = way.at(-1)
     if (last && sight.time <= last.time) return
     if (sight.hopped) way.length = 0
+    if (sight.time - (way.at(-2)?.time ?? -Infinity) < oftenest) way.pop()
     way.push({ x: p.x, y: p.y, time: sight.time })
     while (way.length > 0 && (way[0]?.time ?? 0) < sight.time - trailFor) way.shift()
     this.ways.set(p.key, way)
@@ -205,6 +225,8 @@ export class Devices implements OwnLayer {
   /** Draws the ways of the devices on the screen, the older the fainter: those of a colour and an age in one stroke. */
   private drawWays({ context, camera }: Drawing): void {
     const paths = new Map<string, (Path2D | undefined)[]>() // by colour and by age
+    const { scale } = camera
+    const least = leastStep / scale
     for (const { glide } of this.onScreen) {
       const way = this.ways.get(glide.placed.key)
       if (!way || way.length < 2 || glide.placed.marker.device?.state === 'silent') continue
@@ -212,22 +234,24 @@ export class Devices implements OwnLayer {
       if (!own) paths.set(glide.placed.look.colour, (own = []))
       const newest = way.at(-1)?.time ?? 0
       let last: MapPoint = way[0] ?? glide
-      let at = camera.toScreen(last)
+      let { x, y } = camera.toScreen(last)
       let path: Path2D | undefined // that the way goes on with
       // The last of it has been reported, and is still to be seen.
       const until = glide.running ? way.length - 1 : way.length
       for (let i = 1; i <= until; i++) {
         const step = i < until ? way[i] : undefined
         const to: MapPoint = step ?? glide
-        const next = { x: at.x + shortWay(last.x, to.x) * camera.scale, y: at.y + (to.y - last.y) * camera.scale }
-        if (step && Math.abs(next.x - at.x) + Math.abs(next.y - at.y) < leastStep) continue
+        const dx = shortWay(last.x, to.x)
+        const dy = to.y - last.y
+        if (step && Math.abs(dx) + Math.abs(dy) < least) continue
         const fade = Math.min(fades - 1, Math.floor((fades * (newest - (step?.time ?? newest))) / trailFor))
         const now = (own[fade] ??= new Path2D())
-        if (now !== path) now.moveTo(at.x, at.y)
-        now.lineTo(next.x, next.y)
+        if (now !== path) now.moveTo(x, y)
+        x += dx * scale
+        y += dy * scale
+        now.lineTo(x, y)
         path = now
         last = to
-        at = next
       }
     }
     context.lineWidth = 2.5
@@ -273,16 +297,27 @@ export class Devices implements OwnLayer {
     context.globalAlpha = 1
   }
 
-  private drawDevice({ context, paint, density }: Drawing, p: Placed, at: ScreenPoint, now: number): void {
-    const sight = p.marker.device
+  private drawDevice({ sprites, paint, density }: Drawing, glide: Glide, at: ScreenPoint, now: number): void {
+    const { placed } = glide
+    const sight = placed.marker.device
     if (!sight) return
-    const { state, heading } = sight
-    const layer = p.marker.layer ?? ''
+    const layer = placed.marker.layer ?? ''
     let silentAfter = this.patience.get(layer)
     if (silentAfter === undefined) this.patience.set(layer, (silentAfter = this.silentAfter(layer)))
-    const left = Math.max(0, Math.min(1, 1 - (now - sight.time) / silentAfter))
-    const colour = state === 'silent' ? quiet(paint) : p.look.colour
-    this.pictures.draw(context, { colour, state, heading, left }, at, paint, density)
+    const width = widthOf(1 - (now - sight.time) / silentAfter)
+    const { epoch } = this.pictures
+    let drawn = this.drawn.get(glide)
+    if (drawn?.placed !== placed || drawn.width !== width || drawn.epoch !== epoch) {
+      const { state, heading } = sight
+      const colour = state === 'silent' ? quiet(paint) : placed.look.colour
+      drawn = { placed, width, epoch, picture: this.pictures.of({ colour, state, heading, width }) }
+      this.drawn.set(glide, drawn)
+    }
+    const { picture } = drawn
+    // On whole pixels, where drawing is a copy; in between it takes some times as long.
+    const left = snapped(at.x - picture.x, density)
+    const top = snapped(at.y - picture.y, density)
+    sprites.add(picture.image, left, top, picture.width, picture.height)
   }
 
   private drawCluster(d: Drawing, p: Placed, at: ScreenPoint, spot: ScreenPoint): void {
@@ -336,8 +371,12 @@ export class Devices implements OwnLayer {
   }
 
   private drawNames({ context, paint, camera, taken: places }: Drawing): void {
-    const named = this.onScreen.filter(({ glide }) => glide.placed.marker.count === 1)
-    if (named.length > mostLabels) return
+    const named: Seen[] = []
+    for (const seen of this.onScreen) {
+      if (seen.glide.placed.marker.count > 1) continue
+      if (named.length === mostLabels) return
+      named.push(seen)
+    }
     const written = new BoxGrid()
     context.font = '12px system-ui, sans-serif'
     context.textBaseline = 'middle'

@@ -1,5 +1,4 @@
-import type { ScreenPoint } from '../camera'
-import { snapped } from '../layers/pictures'
+import type { Drawing } from '../layers/layer'
 import type { Paint } from '../paint'
 
 export const ring = 10 // CSS pixels, the radius of a device's ring
@@ -15,17 +14,22 @@ export interface Sight {
   colour: string
   state: string
   heading: number | undefined // degrees clockwise from north
-  left: number // of the time until it is silent, 0 to 1
+  width: number // of its ring, a whole number as widthOf gives it
 }
 
-/** A picture no larger than what it shows, and where the device is in it, in CSS pixels. */
-interface Picture {
+/** How wide a ring is if some of the time is left until its device is silent, 0 to 1. */
+export const widthOf = (left: number) => Math.round(Math.max(0, Math.min(1, left)) * (widths - 1))
+
+/** A picture no larger than what it shows, and where the device is in it. All lengths are in CSS pixels. */
+export interface Picture {
   image: ImageBitmap | HTMLCanvasElement
+  width: number
+  height: number
   x: number
   y: number
 }
 
-/** DevicePictures draws devices, keeping pictures of them so that thousands cost little. */
+/** DevicePictures has pictures of devices, which are kept so that thousands cost little. */
 export class DevicePictures {
   // By colour, and by what else a device shows: texts that say it all would cost more than the drawing.
   private readonly kept = new Map<string, Picture[]>()
@@ -33,17 +37,26 @@ export class DevicePictures {
   private density = 0 // of the pictures, device pixels to a CSS pixel
   private paint: Paint | null = null
 
-  draw(context: CanvasRenderingContext2D, sight: Sight, at: ScreenPoint, paint: Paint, density: number): void {
-    if (density !== this.density || paint !== this.paint || this.count > most) {
-      this.kept.clear()
-      this.count = 0
-    }
+  /** Grows when the pictures that were given out are not right any more. */
+  epoch = 0
+
+  /** Has pictures made for what is drawn from now on. */
+  begin({ paint, density }: Drawing): void {
+    if (density === this.density && paint === this.paint && this.count <= most) return
+    this.kept.clear()
+    this.count = 0
+    this.epoch++
     this.density = density
     this.paint = paint
+  }
+
+  /** Returns the picture of a device. */
+  of(sight: Sight): Picture {
+    const { paint, density } = this
     let own = this.kept.get(sight.colour)
     if (!own) this.kept.set(sight.colour, (own = []))
     const silent = sight.state === 'silent'
-    const width = Math.round(sight.left * (widths - 1))
+    const { width } = sight
     const moves = sight.state === 'moving'
     const turn = moves && sight.heading !== undefined ? headingOf(sight.heading) : headings + Number(moves)
     const number = silent ? 0 : 1 + turn * widths + width
@@ -52,15 +65,12 @@ export class DevicePictures {
       this.count++
       const points = silent || turn >= headings ? null : (turn * 2 * Math.PI) / headings
       own[number] = picture = pictureOf(density, points, (c) => {
+        if (!paint) return
         drawRing(c, sight.colour, silent, width, paint)
         if (!silent) drawInner(c, sight.colour, turn, paint)
       })
     }
-    // On whole pixels, where drawing is a copy; in between it takes some times as long.
-    const { image } = picture
-    const left = snapped(at.x - picture.x, density)
-    const top = snapped(at.y - picture.y, density)
-    context.drawImage(image, left, top, image.width / density, image.height / density)
+    return picture
   }
 }
 
@@ -81,11 +91,12 @@ function pictureOf(density: number, points: number | null, draw: (context: Canva
     context.lineJoin = 'round'
     draw(context)
   }
-  if (typeof OffscreenCanvas === 'undefined') return { image: canvas, x, y }
+  const made = { width: canvas.width / density, height: canvas.height / density, x, y }
+  if (typeof OffscreenCanvas === 'undefined') return { image: canvas, ...made }
   // A bitmap is drawn faster than a canvas.
   const copy = new OffscreenCanvas(canvas.width, canvas.height)
   copy.getContext('2d')?.drawImage(canvas, 0, 0)
-  return { image: copy.transferToImageBitmap(), x, y }
+  return { image: copy.transferToImageBitmap(), ...made }
 }
 
 const headingOf = (degrees: number) => Math.round((((degrees % 360) + 360) % 360) / (360 / headings)) % headings

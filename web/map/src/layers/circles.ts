@@ -10,10 +10,18 @@ const leastRadius = 3 // CSS pixels: a smaller circle is not drawn
 export class CircleLayer implements Layer {
   private readonly rings = new WeakMap<Placed, Line | 'none'>()
 
+  private markers: readonly Placed[] = [] // of which some have rings
+  private ringed: readonly Placed[] = []
+
   constructor(private readonly scene: Scene) {}
 
   draw(d: Drawing): void {
-    for (const p of this.scene.markers) this.drawCircle(d, p, false)
+    const { markers } = this.scene
+    if (markers !== this.markers) {
+      this.markers = markers
+      this.ringed = markers.filter((p) => this.ring(p))
+    }
+    for (const p of this.ringed) this.drawCircle(d, p, false)
   }
 
   /** The layer of what is raised. */
@@ -34,10 +42,11 @@ export class CircleLayer implements Layer {
   }
 
   private ring(p: Placed): Line | null {
+    if (p.marker.kind !== 'place') return null
     let ring = this.rings.get(p)
     if (!ring) {
       const metres = p.looks.style.circle?.metres ?? p.marker.drawing.radius
-      ring = metres && p.marker.kind === 'place' ? circleAround(p.marker.at, metres) : 'none'
+      ring = metres ? circleAround(p.marker.at, metres) : 'none'
       this.rings.set(p, ring)
     }
     return ring === 'none' ? null : ring

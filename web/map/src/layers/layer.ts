@@ -3,6 +3,7 @@ import type { FrameLoop } from '../frames'
 import type { BoxGrid } from '../grid'
 import type { Paint } from '../paint'
 import type { Placed } from '../placed'
+import type { Sprites } from '../sprites'
 
 /** What a layer draws with. Coordinates of the context are CSS pixels. */
 export interface Drawing {
@@ -10,6 +11,7 @@ export interface Drawing {
   camera: Camera
   paint: Paint
   density: number // device pixels to a CSS pixel
+  sprites: Sprites // draws what is there many times, for layers above the base
   raised: ReadonlySet<string> // keys of what is pointed at, has the focus, or has the popup
   taken: () => BoxGrid // what the markers take that the map draws itself
 }

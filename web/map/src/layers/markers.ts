@@ -30,16 +30,13 @@ export class MarkerLayer implements Layer {
     this.pictures.reset()
   }
 
-  draw({ context, paint, density, raised }: Drawing): void {
+  draw(d: Drawing): void {
     this.grid = null
     const { items, opacity } = this.transition
     this.eachOnScreen((i, at) => {
       const p = items[i]
-      if (!p) return
-      context.globalAlpha = opacity[i] ?? 1
-      this.pictures.draw(context, p, at, paint, density, raised.has(p.key))
+      if (p) this.pictures.draw(d, p, at, opacity[i] ?? 1)
     })
-    context.globalAlpha = 1
   }
 
   hit(at: ScreenPoint): Placed | null {

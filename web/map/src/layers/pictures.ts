@@ -4,6 +4,7 @@ import { type Look, looksIn, shapeURL } from '../looks'
 import type { Marker } from '../marker'
 import type { Paint } from '../paint'
 import type { Placed } from '../placed'
+import type { Drawing } from './layer'
 
 // A place is a plate on a post, whose round foot stands on the very spot; these are CSS pixels.
 const usualPlate = 26
@@ -57,19 +58,14 @@ export class MarkerPictures {
     return { left: at.x - width / 2, top: at.y - badgeHeight / 2, width, height: badgeHeight }
   }
 
-  draw(
-    context: CanvasRenderingContext2D,
-    p: Placed,
-    at: ScreenPoint,
-    paint: Paint,
-    density: number,
-    raised: boolean,
-  ): void {
-    if (density !== this.density) this.reset()
-    this.density = density
-    if (p.marker.count === 1) this.drawPlace(context, p.look, plateOf(p.marker), at, paint, density)
-    else this.drawCluster(context, p, at, paint, density)
-    if (raised) {
+  /** Draws a marker, of which an opacity of 0 to 1 is to be seen. */
+  draw(d: Drawing, p: Placed, at: ScreenPoint, opacity: number): void {
+    const { context, paint } = d
+    if (d.density !== this.density) this.reset()
+    this.density = d.density
+    if (p.marker.count === 1) this.drawPlace(d, p.look, plateOf(p.marker), at, opacity)
+    else this.drawCluster(d, p, at, opacity)
+    if (d.raised.has(p.key)) {
       const f = this.box(context, p, at)
       context.strokeStyle = paint.focus
       context.lineWidth = 3
@@ -79,20 +75,14 @@ export class MarkerPictures {
     }
   }
 
-  private drawPlace(
-    context: CanvasRenderingContext2D,
-    look: Look,
-    plate: number,
-    at: ScreenPoint,
-    paint: Paint,
-    density: number,
-  ): void {
-    const picture = this.plate(look, plate, paint, density)
+  private drawPlace(d: Drawing, look: Look, plate: number, at: ScreenPoint, opacity: number): void {
+    const { density } = d
+    const picture = this.plate(look, plate, d.paint, density)
     if (!picture) return
     const m = plateMargin
     const left = snapped(at.x - plate / 2 - m, density)
     const top = snapped(at.y - foot - plate - m, density)
-    context.drawImage(picture, left, top, plate + 2 * m, plate + foot + 2 * m)
+    d.sprites.add(picture, left, top, plate + 2 * m, plate + foot + 2 * m, opacity)
   }
 
   /** The picture of a plate on its foot, or null until its shape is there. */
@@ -144,19 +134,21 @@ export class MarkerPictures {
     return null
   }
 
-  private drawCluster(
-    context: CanvasRenderingContext2D,
-    p: Placed,
-    at: ScreenPoint,
-    paint: Paint,
-    density: number,
-  ): void {
-    const { left, top, width, height } = this.box(context, p, at)
-    const picture = this.badges.get(p) ?? this.badge(p, width, paint, density)
+  private drawCluster(d: Drawing, p: Placed, at: ScreenPoint, opacity: number): void {
+    const { density } = d
+    const { left, top, width, height } = this.box(d.context, p, at)
+    const picture = this.badges.get(p) ?? this.badge(p, width, d.paint, density)
     if (!picture) return
     this.badges.set(p, picture)
     const m = badgeMargin
-    context.drawImage(picture, snapped(left - m, density), snapped(top - m, density), width + 2 * m, height + 2 * m)
+    d.sprites.add(
+      picture,
+      snapped(left - m, density),
+      snapped(top - m, density),
+      width + 2 * m,
+      height + 2 * m,
+      opacity,
+    )
   }
 
   /** The picture of a badge. Thousands of texts and bars in each frame would cost far more than their pictures. */
