@@ -29,7 +29,8 @@ export class Stage {
     this.element.setAttribute('role', 'application')
     this.element.append(this.base, ...this.sprites.canvases, this.over)
     this.watch = new ResizeObserver(([entry]) => {
-      this.size = entry?.contentRect ?? null
+      const { width = 0, height = 0 } = entry?.contentRect ?? {}
+      this.size = { width: Math.round(width), height: Math.round(height) } // as the camera has it
       const box = entry?.devicePixelContentBoxSize?.[0]
       this.pixels = box ? { width: box.inlineSize, height: box.blockSize } : null
       this.stale = true
