@@ -5,6 +5,7 @@ import type { IdleMapEvents, Picked } from './events'
 import { cellAt, type Density, placesIn } from './density'
 import { Feed, type MarkerSource } from './feed'
 import { Flight, lessMotion } from './flight'
+import { focusIsSomewhere, hasFocus } from './focus'
 import { FrameLoop } from './frames'
 import { CircleLayer } from './layers/circles'
 import { DensityLayer } from './layers/density'
@@ -254,12 +255,12 @@ export class IdleMap extends HTMLElement {
   /** The content of the popup has changed its size, or lost what had the focus. */
   popupChanged(): void {
     this.popup.position(this.camera)
-    if (this.popup.open && !this.focusIsSomewhere()) this.popup.element.focus({ preventScroll: true })
+    if (this.popup.open && !focusIsSomewhere(this)) this.popup.element.focus({ preventScroll: true })
   }
 
   hidePopup(): void {
     if (!this.popup.open) return
-    const hadFocus = this.hasFocus()
+    const hadFocus = hasFocus(this)
     this.popup.hide()
     this.popupKey = null
     if (hadFocus) this.popupBack?.focus({ preventScroll: true })
@@ -281,17 +282,6 @@ export class IdleMap extends HTMLElement {
     const value = this[name] as never
     delete (this as Partial<IdleMap>)[name]
     this[name] = value
-  }
-
-  /** Whether the focus is in the map, in the tree that the map is in. */
-  private hasFocus(): boolean {
-    const { activeElement } = this.getRootNode() as Document | ShadowRoot
-    return this.contains(activeElement)
-  }
-
-  private focusIsSomewhere(): boolean {
-    const { activeElement } = this.getRootNode() as Document | ShadowRoot
-    return activeElement !== null && activeElement !== document.body
   }
 
   private resized(): void {

@@ -76,7 +76,7 @@ export class Sprites {
   private began = 0 // when it was, in ms
   private direct: CanvasRenderingContext2D | null = null // of the canvas that was there
   private queue = new Batch() // of this frame, if there are many
-  private spare = new Batch()
+  private spare: Batch | null = null // of an earlier frame, to be used again
   private shown: Batch | null = null
   private job: Batch | null = null // what is being drawn
   private done = 0 // how many pictures of it are
@@ -87,6 +87,7 @@ export class Sprites {
     for (const canvas of this.canvases) canvas.hidden = true
   }
 
+  /** Begins a frame. */
   begin(camera: Camera): void {
     this.count = 0
     this.began = performance.now()
@@ -130,7 +131,8 @@ export class Sprites {
     if (!this.job) {
       if (this.shown?.same(this.queue)) return false
       this.job = this.queue
-      this.queue = this.spare
+      this.queue = this.spare ?? new Batch()
+      this.spare = null
       this.done = 0
     }
     const canvas = this.canvases[this.front === 0 ? 1 : 0]
@@ -143,7 +145,7 @@ export class Sprites {
     const until = Math.max(this.began + frameFor, performance.now() + least)
     this.done = this.job.draw(context, this.done, this.shown ? until : Infinity) // there is nothing else to show at first
     if (this.done < this.job.pictures.length) return true
-    this.spare = this.shown ?? new Batch()
+    this.spare = this.shown
     this.shown = this.job
     this.job = null
     this.front = 1 - this.front
