@@ -350,8 +350,8 @@ func TestScreenshots(t *testing.T) {
 			p.until("text().includes('cannot be used')")
 		}},
 		{"devices", "/devices", 1280, 800, false, func(p *page) {
-			p.until("(n => n > 10 && document.querySelectorAll('tbody svg').length >= n)" +
-				"(document.querySelectorAll('tbody tr').length)")
+			p.until("document.querySelectorAll('.tools .choice').length == 2")
+			p.until("document.querySelectorAll('tbody svg path').length > 10")
 		}},
 		{"watch", "/?lat=-38.47&lon=-22.14&zoom=12&watch=", 1280, 800, false, func(p *page) {
 			p.until(clicked("button", "New watch"))
