@@ -75,6 +75,10 @@ func TestThousandsOfMarkers(t *testing.T) {
 	moving, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`(async () => {
 		const map = document.querySelector('idle-map')
 		const { centre, zoom } = map.view
+		// However fast this is: each look at the clock takes some time, so that pictures take several frames.
+		const now = performance.now.bind(performance)
+		let looks = 0
+		performance.now = () => now() + looks++ / 4
 		let most = 0
 		let late = 0 // frames in which the canvas is of another view
 		for (let i = 1; i <= 40; i++) {
@@ -87,7 +91,8 @@ func TestThousandsOfMarkers(t *testing.T) {
 			late += Number(getComputedStyle(front()).transform !== 'none')
 			most = Math.max(most, off())
 		}
-		return late < 10 ? 'only ' + late + ' frames were late' : most > 0.5 ? 'off by ' + most + ' pixels' : ''
+		performance.now = now
+		return late < 30 ? 'only ' + late + ' frames were late' : most > 0.5 ? 'off by ' + most + ' pixels' : ''
 	})()`, chromedp.EvalAwaitPromise))
 	if err != nil || moving != "" {
 		t.Errorf("%s, %v", moving, err)
