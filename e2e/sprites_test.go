@@ -13,7 +13,8 @@ const crowded = `
 	const { looks } = map.wantedSources[0]
 	const { centre } = map.view
 	window.show = (n) => {
-		const markers = Array.from({ length: n }, (_, i) => ({ key: String(i), kind: 'place', id: String(i), name: 'Place ' + i,
+		const markers = Array.from({ length: n }, (_, i) => ({
+			key: String(i), kind: 'place', id: String(i), name: 'Place ' + i,
 			at: { lon: centre.lon + ((i * 0.618034) % 1 - 0.5) * 0.1, lat: centre.lat + ((i * 0.414214) % 1 - 0.5) * 0.05 },
 			category: ['mooring', 'slipway', 'water tap'][i % 3], drawing: { size: 20 + i % 20 }, count: 1, tally: [],
 			opensAt: null, extent: null, stacked: [] }))

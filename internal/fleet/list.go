@@ -132,7 +132,7 @@ func (m *meeting) unknown() error {
 // always are the names in a condition that every device may have a value for.
 var always = []string{filter.Geometry, "id", "name", "group", "state", "speed"}
 
-// object returns what a condition finds in a device. While it is hidden, nobody sees where it is and what it said there.
+// object returns what a condition finds in a device. While it is hidden, nobody sees where it is or what it said.
 func (s *Sighting) object() filter.Object {
 	var said []byte
 	if s.Heard() {

@@ -54,7 +54,7 @@ export class MarkerList {
       this.items.set(p.key, item)
       item.tell(p, words)
     }
-    // What stays where it was is left alone: no screen reader is told it anew, and the browser need not lay it out again.
+    // What stays where it was is left alone: no screen reader is told anew, and the browser need not lay it out.
     for (const { li } of old.values()) li.remove()
     let next = this.element.firstElementChild
     for (const { li } of this.items.values()) {

@@ -1,6 +1,6 @@
 /**
- * Seldom does something when it is asked to, but so seldom that it takes no more than a twentieth of the time: at once if
- * it may, and later for all that have asked meanwhile.
+ * Seldom does something when it is asked to, but so seldom that it takes no more than a twentieth of the time: at once
+ * if it may, and later for all that have asked meanwhile.
  */
 export class Seldom {
   private timer = 0

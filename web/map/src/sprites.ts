@@ -143,7 +143,8 @@ export class Sprites {
       context.clearRect(0, 0, canvas.width, canvas.height)
     }
     const until = Math.max(this.began + frameFor, performance.now() + least)
-    this.done = this.job.draw(context, this.done, this.shown ? until : Infinity) // there is nothing else to show at first
+    // At first there is nothing else to show.
+    this.done = this.job.draw(context, this.done, this.shown ? until : Infinity)
     if (this.done < this.job.pictures.length) return true
     this.spare = this.shown
     this.shown = this.job
