@@ -27,7 +27,8 @@ const frames = `(async () => {
 	if (moving) {
 		const sight = (i, t) => {
 			const turn = i + t / 60000 // as many metres as a boat goes
-			return { key: 'd' + i, kind: 'device', id: 'D' + i, name: 'Device ' + i, category: 'moving', layer: 'workboats', drawing: {},
+			return { key: 'd' + i, kind: 'device', id: 'D' + i, name: 'Device ' + i, category: 'moving',
+				layer: 'workboats', drawing: {},
 				at: { lon: centre.lon + ((i * 0.754878) % 1 - 0.5) * 0.4 + 0.003 * Math.sin(turn),
 					lat: centre.lat + ((i * 0.569840) % 1 - 0.5) * 0.2 + 0.003 * Math.cos(turn) },
 				count: 1, tally: [], opensAt: null, extent: null, stacked: [],
@@ -80,7 +81,10 @@ func TestMapFrames(t *testing.T) {
 	service := movingDemo(t)
 	for _, m := range []struct{ what, begin string }{
 		{"2,000 markers", ""},
-		{"2,000 markers and 2,000 moving devices", "void (window.withDevices = map.wantedSources.find(s => s.id === 'devices'))"},
+		{
+			"2,000 markers and 2,000 moving devices",
+			"void (window.withDevices = map.wantedSources.find(s => s.id === 'devices'))",
+		},
 	} {
 		p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=11")
 		p.until("map && buttons().length > 0 && map.wantedSources.some(s => s.id === 'devices')")

@@ -8,6 +8,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
 	"idlebeacon/internal/bus"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/motion"
@@ -20,6 +22,8 @@ const (
 	MaxDevices = 200_000
 	// DefaultKeepPositions is for how long positions are kept if nobody says.
 	DefaultKeepPositions = 90 * 24 * time.Hour
+	// maxScans is how many read what each device says at a time, so that they leave processors to others.
+	maxScans = 2
 	// publishEvery is the shortest time between two snapshots.
 	publishEvery = 80 * time.Millisecond
 	// lookEvery is how often it is looked whether devices have changed if nobody tells, and whether some have
@@ -53,6 +57,7 @@ type Fleet struct {
 	queue   *queue
 	others  *others
 	taker   atomic.Pointer[func([]store.DevicePosition)]
+	scans   *semaphore.Weighted // held by those who read what each device says
 
 	snapshot atomic.Pointer[Snapshot]
 	turn     chan struct{} // has room for one: see the documentation of the package
@@ -99,8 +104,9 @@ type device struct {
 func Open(ctx context.Context, st *store.Store, options Options) (*Fleet, error) {
 	f := &Fleet{
 		store: st, log: options.Log, now: options.Now, touched: options.Touched,
-		keep: max(0, cmp.Or(options.KeepPositions, DefaultKeepPositions)),
-		turn: make(chan struct{}, 1), wake: make(chan struct{}, 1), moved: make(chan struct{}, 1),
+		keep:  max(0, cmp.Or(options.KeepPositions, DefaultKeepPositions)),
+		scans: semaphore.NewWeighted(maxScans),
+		turn:  make(chan struct{}, 1), wake: make(chan struct{}, 1), moved: make(chan struct{}, 1),
 	}
 	if f.now == nil {
 		f.now = time.Now

@@ -49,9 +49,15 @@ func (f *Fleet) List(ctx context.Context, q ListQuery) (ListPage, error) {
 	if err != nil {
 		return ListPage{}, err
 	}
-	meets, err := newMeeting(q.Filter)
+	wanted, err := newCondition(q.Filter)
 	if err != nil {
 		return ListPage{}, err
+	}
+	if q.Filter != nil { // what each device says is read
+		if err := f.scans.Acquire(ctx, 1); err != nil {
+			return ListPage{}, err
+		}
+		defer f.scans.Release(1)
 	}
 	page := ListPage{Tick: s.Tick}
 	text := strings.ToLower(q.Text)
@@ -60,7 +66,7 @@ func (f *Fleet) List(ctx context.Context, q ListQuery) (ListPage, error) {
 		if q.Groups != nil && !slices.Contains(q.Groups, d.Device.Group.ID) || ctx.Err() != nil {
 			return
 		}
-		met := meets.take(d)
+		met := wanted.meets(d)
 		if !met || text != "" && !strings.Contains(strings.ToLower(d.Device.ID), text) &&
 			!strings.Contains(strings.ToLower(d.Device.Name), text) {
 			return
@@ -76,7 +82,7 @@ func (f *Fleet) List(ctx context.Context, q ListQuery) (ListPage, error) {
 			all = append(all, d)
 		}
 	})
-	if err := cmp.Or(ctx.Err(), meets.unknown()); err != nil {
+	if err := cmp.Or(ctx.Err(), wanted.unknown()); err != nil {
 		return ListPage{}, err
 	}
 	slices.SortFunc(all, compare)
@@ -86,44 +92,44 @@ func (f *Fleet) List(ctx context.Context, q ListQuery) (ListPage, error) {
 	return page, nil
 }
 
-// A meeting finds devices that meet a condition, and the properties that none of them has.
-type meeting struct {
+// A condition is what devices have to meet, and which properties those have that were looked at.
+type condition struct {
 	filter *filter.Filter // nil for any
-	some   bool           // it was asked of some device
+	some   bool           // some device was looked at
 	known  map[string]bool
 }
 
-func newMeeting(f *filter.Filter) (*meeting, error) {
+func newCondition(f *filter.Filter) (*condition, error) {
 	if f != nil && len(f.Items()) > 0 {
 		return nil, invalid.New("filter", "names an item of a collection").
 			Hinted("devices can be compared with shapes that are written out")
 	}
-	return &meeting{filter: f, known: map[string]bool{}}, nil
+	return &condition{filter: f, known: map[string]bool{}}, nil
 }
 
-// take reports whether a device meets the condition.
-func (m *meeting) take(d *Sighting) bool {
-	if m.filter == nil {
+// meets reports whether a device meets the condition.
+func (c *condition) meets(d *Sighting) bool {
+	if c.filter == nil {
 		return true
 	}
 	o := d.object()
-	m.some = true
+	c.some = true
 	for name := range o {
-		m.known[name] = true
+		c.known[name] = true
 	}
-	return m.filter.MatchesObject(o)
+	return c.filter.MatchesObject(o)
 }
 
 // unknown returns the error for a property that no device has, so that what was misspelt is not passed over in
 // silence.
-func (m *meeting) unknown() error {
-	if !m.some {
+func (c *condition) unknown() error {
+	if !c.some {
 		return nil
 	}
-	for _, name := range m.filter.Properties() {
-		if !m.known[name] && !slices.Contains(always, name) {
+	for _, name := range c.filter.Properties() {
+		if !c.known[name] && !slices.Contains(always, name) {
 			return filter.UnknownProperty("filter", "no device", name,
-				slices.DeleteFunc(slices.Collect(maps.Keys(m.known)), func(k string) bool { return k == filter.Geometry }))
+				slices.DeleteFunc(slices.Collect(maps.Keys(c.known)), func(k string) bool { return k == filter.Geometry }))
 		}
 	}
 	return nil

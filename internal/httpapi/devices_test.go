@@ -145,8 +145,8 @@ func TestReporting(t *testing.T) {
 	f.want(400, "report", "POST", "/api/positions", ``)
 	f.want(
 		200, `"kept":1,"repeated":1,"refused":2`, "POST", "/api/positions",
-		`[{"device":"N-2","latitude":1,"longitude":2,`+
-			`"timestamp":"2026-11-01T00:00:00Z"},{"device":"N-2","latitude":1,"longitude":2,"timestamp":"2026-11-01T00:00:00Z"},`+
+		`[{"device":"N-2","latitude":1,"longitude":2,"timestamp":"2026-11-01T00:00:00Z"},`+
+			`{"device":"N-2","latitude":1,"longitude":2,"timestamp":"2026-11-01T00:00:00Z"},`+
 			`{"device":"N-2"},7]`,
 	)
 	// A track that another program wrote.
@@ -206,7 +206,8 @@ func TestDevicesAreToldOf(t *testing.T) {
 	f := withBoats(t)
 	l := listen(t, f.server.URL, "", "?groups=boats&bbox=-23,-39,-21,-38")
 	var told api.PositionsEvent
-	if err := json.Unmarshal([]byte(l.next("positions").data), &told); err != nil || len(told.Devices) != 2 || !told.Whole {
+	err := json.Unmarshal([]byte(l.next("positions").data), &told)
+	if err != nil || len(told.Devices) != 2 || !told.Whole {
 		t.Fatalf("at first: %+v, %v", told, err)
 	}
 	told = api.PositionsEvent{}

@@ -191,7 +191,11 @@ func TestForgetting(t *testing.T) {
 	for _, step := range []struct {
 		keep time.Duration
 		want []int
-	}{{0, []int{-40 * day, -40*day + 5, -20 * day, 0}}, {32 * 24 * time.Hour, []int{-20 * day, 0}}, {24 * time.Hour, []int{0}}} {
+	}{
+		{0, []int{-40 * day, -40*day + 5, -20 * day, 0}},
+		{32 * 24 * time.Hour, []int{-20 * day, 0}},
+		{24 * time.Hour, []int{0}},
+	} {
 		if err := s.ForgetPositions(t.Context(), now, []Keeping{{g.Key, step.keep}}); err != nil {
 			t.Fatal(err)
 		}
@@ -199,7 +203,8 @@ func TestForgetting(t *testing.T) {
 			t.Errorf("kept for %v: %v", step.keep, got)
 		}
 	}
-	if fresh, err := other.WritePositions(t.Context(), identity, versionOf(t, s), early[1:]); err != nil || len(fresh) != 1 {
+	fresh, err := other.WritePositions(t.Context(), identity, versionOf(t, s), early[1:])
+	if err != nil || len(fresh) != 1 {
 		t.Errorf("a position of a month that another process has dropped: %v, %v", fresh, err)
 	}
 	if fresh, err := s.WritePositions(t.Context(), identity, versionOf(t, s), all[:2]); err != nil || len(fresh) != 2 {

@@ -239,13 +239,12 @@ func (w *Watching) whileHeld(ctx context.Context, f func(context.Context) error)
 	defer cancel()
 	held = time.Now()
 	var prolonging sync.WaitGroup
-	done := make(chan struct{})
 	prolonging.Go(func() {
 		ticker := time.NewTicker(w.hold / 4)
 		defer ticker.Stop()
 		for {
 			select {
-			case <-done:
+			case <-ctx.Done():
 				return
 			case <-ticker.C:
 			}
@@ -261,7 +260,7 @@ func (w *Watching) whileHeld(ctx context.Context, f func(context.Context) error)
 		}
 	})
 	err = f(ctx)
-	close(done)
+	cancel()
 	prolonging.Wait()
 	return held, err
 }

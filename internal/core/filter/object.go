@@ -38,11 +38,11 @@ func (f *Filter) MatchesObject(o Object) bool {
 	return f.Matches(values)
 }
 
-// UnknownProperty returns the error for a condition on a property that nothing has; among says in words what was
-// looked at, and known are the properties that there are. It names what may have been meant: what differs in case only,
-// or all there is.
-func UnknownProperty(field, among, name string, known []string) *invalid.Error {
-	return invalid.New(field, "%s has a property %q%s", among, name, suggestion(name, known))
+// UnknownProperty returns the error for a condition on a property that nothing has. It begins with nobody, which is
+// text such as "no device". Of the known properties it names the one that may have been meant, which differs in case
+// only, or else all.
+func UnknownProperty(field, nobody, name string, known []string) *invalid.Error {
+	return invalid.New(field, "%s has a property %q%s", nobody, name, suggestion(name, known))
 }
 
 func suggestion(name string, known []string) string {

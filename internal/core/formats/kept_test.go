@@ -46,7 +46,8 @@ func TestWhatIsLeftOut(t *testing.T) {
 <Folder><name>North</name><Folder><name>Huts</name><open>1</open>
 <Placemark><name>Lee</name><styleUrl>#a</styleUrl><LookAt/><Point><coordinates>1,` +
 		`2</coordinates></Point><ExtendedData><x:berths xmlns:x="y">4</x:berths></ExtendedData></Placemark>
-</Folder><NetworkLink><Link><href>http://far.example/a.kml</href></Link></NetworkLink><NetworkLink><Link><href>more/b.kml</href></Link></NetworkLink>
+</Folder><NetworkLink><Link><href>http://far.example/a.kml</href></Link></NetworkLink>
+<NetworkLink><Link><href>more/b.kml</href></Link></NetworkLink>
 <Placemark><name>Walk</name><gx:Track><when>2026-01-01T10:00:00Z</when><when>2026-01-01T11:00:00Z</when><gx:coord>1 ` +
 		`2 30</gx:coord><gx:coord>1.5 2.5 31</gx:coord></gx:Track></Placemark>
 <Placemark><name>Area</name><Polygon><outerBoundaryIs><LinearRing><coordinates>0,0 1,0 ` +
@@ -83,9 +84,11 @@ func TestWhatIsLeftOut(t *testing.T) {
 	})
 	var archive bytes.Buffer
 	z := zip.NewWriter(&archive)
-	for _, f := range [][2]string{{"more/b.kml",
-		`<kml><Placemark><name>B</name><Point><coordinates>3,4</coordinates></Point></Placemark></kml>`}, {"doc.kml", kml}, {"icon.png",
-		"x"}} {
+	for _, f := range [][2]string{
+		{"more/b.kml", `<kml><Placemark><name>B</name><Point><coordinates>3,4</coordinates></Point></Placemark></kml>`},
+		{"doc.kml", kml},
+		{"icon.png", "x"},
+	} {
 		part, err := z.Create(f[0])
 		if err == nil {
 			_, err = io.WriteString(part, f[1])
@@ -106,8 +109,11 @@ func TestWhatIsLeftOut(t *testing.T) {
 		t.Errorf("kmz: %v, notes %v", properties(w), w.notes)
 	}
 	gpx := `<gpx xmlns:g="urn:garden"><metadata><name>All</name></metadata>
-<wpt lat="2" lon="1"><name>Gate</name><hdop>3</hdop><extensions><g:height>12</g:height><g:who><g:first>Una</g:first></g:who></extensions></wpt>
-<trk><name>Round</name><trkseg><trkpt lat="1" lon="2"><time>2026-01-01T10:00:00Z</time><extensions><g:hr>80</g:hr></extensions></trkpt><trkpt lat="2" lon="2"/></trkseg></trk></gpx>`
+<wpt lat="2" lon="1"><name>Gate</name><hdop>3</hdop>
+<extensions><g:height>12</g:height><g:who><g:first>Una</g:first></g:who></extensions></wpt>
+<trk><name>Round</name><trkseg>
+<trkpt lat="1" lon="2"><time>2026-01-01T10:00:00Z</time><extensions><g:hr>80</g:hr></extensions></trkpt>
+<trkpt lat="2" lon="2"/></trkseg></trk></gpx>`
 	w = readWhole(t, gpx, Options{})
 	compare("gpx", properties(w), []string{
 		`Point{"name":"Gate","height":12,"who/first":"Una","hdop":3}`,

@@ -11,21 +11,63 @@ import (
 )
 
 func TestCut(t *testing.T) {
-	for given, want := range map[string]string{
+	for _, c := range []struct{ given, want string }{
 		// What crosses nothing stays as it is, what was cut before too.
-		`{"type":"LineString","coordinates":[[-80,0],[80,0]]}`:                                                ``,
-		`{"type":"Polygon","coordinates":[[[-180,-90],[180,-90],[180,-60],[-180,-60],[-180,-90]]]}`:           ``,
-		`{"type":"Polygon","coordinates":[[[170,0],[180,0],[180,9],[170,9],[170,0]]]}`:                        ``,
-		`{"type":"LineString","coordinates":[[170,0],[-170,10]]}`:                                             `{"type":"MultiLineString","coordinates":[[[170,0],[180,5]],[[-180,5],[-170,10]]]}`,
-		`{"type":"LineString","coordinates":[[-170,10],[170,0],[170,5]]}`:                                     `{"type":"MultiLineString","coordinates":[[[-170,10],[-180,5]],[[180,5],[170,0],[170,5]]]}`,
-		`{"type":"LineString","coordinates":[[170,0],[180,5],[-170,10]]}`:                                     `{"type":"MultiLineString","coordinates":[[[170,0],[180,5]],[[-180,5],[-170,10]]]}`,
-		`{"type":"LineString","coordinates":[[170,0,10],[-170,10,20]]}`:                                       `{"type":"MultiLineString","coordinates":[[[170,0,10],[180,5,15]],[[-180,5,15],[-170,10,20]]]}`,
-		`{"type":"Polygon","coordinates":[[[170,0],[-170,0],[-170,10],[170,10],[170,0]]]}`:                    `{"type":"MultiPolygon","coordinates":[[[[180,10],[170,10],[170,0],[180,0],[180,10]]],[[[-180,0],[-170,0],[-170,10],[-180,10],[-180,0]]]]}`,
-		`{"type":"Polygon","coordinates":[[[-170,0],[-170,10],[170,10],[170,0],[-170,0]]]}`:                   `{"type":"MultiPolygon","coordinates":[[[[180,10],[170,10],[170,0],[180,0],[180,10]]],[[[-180,0],[-170,0],[-170,10],[-180,10],[-180,0]]]]}`,
-		`{"type":"Polygon","coordinates":[[[-120,70],[0,70],[120,70],[-120,70]]]}`:                            `{"type":"Polygon","coordinates":[[[-180,70],[-120,70],[0,70],[120,70],[180,70],[180,90],[-180,90],[-180,70]]]}`,
-		`{"type":"Polygon","coordinates":[[[-120,-70],[120,-60],[0,-70],[-120,-70]]]}`:                        `{"type":"Polygon","coordinates":[[[180,-65],[120,-60],[0,-70],[-120,-70],[-180,-65],[-180,-90],[180,-90],[180,-65]]]}`,
-		`{"type":"GeometryCollection","geometries":[{"type":"LineString","coordinates":[[170,0],[-170,0]]}]}`: `{"type":"GeometryCollection","geometries":[{"type":"MultiLineString","coordinates":[[[170,0],[180,0]],[[-180,0],[-170,0]]]}]}`,
+		{
+			`{"type":"LineString","coordinates":[[-80,0],[80,0]]}`,
+			``,
+		},
+		{
+			`{"type":"Polygon","coordinates":[[[-180,-90],[180,-90],[180,-60],[-180,-60],[-180,-90]]]}`,
+			``,
+		},
+		{
+			`{"type":"Polygon","coordinates":[[[170,0],[180,0],[180,9],[170,9],[170,0]]]}`,
+			``,
+		},
+		{
+			`{"type":"LineString","coordinates":[[170,0],[-170,10]]}`,
+			`{"type":"MultiLineString","coordinates":[[[170,0],[180,5]],[[-180,5],[-170,10]]]}`,
+		},
+		{
+			`{"type":"LineString","coordinates":[[-170,10],[170,0],[170,5]]}`,
+			`{"type":"MultiLineString","coordinates":[[[-170,10],[-180,5]],[[180,5],[170,0],[170,5]]]}`,
+		},
+		{
+			`{"type":"LineString","coordinates":[[170,0],[180,5],[-170,10]]}`,
+			`{"type":"MultiLineString","coordinates":[[[170,0],[180,5]],[[-180,5],[-170,10]]]}`,
+		},
+		{
+			`{"type":"LineString","coordinates":[[170,0,10],[-170,10,20]]}`,
+			`{"type":"MultiLineString","coordinates":[[[170,0,10],[180,5,15]],[[-180,5,15],[-170,10,20]]]}`,
+		},
+		{
+			`{"type":"Polygon","coordinates":[[[170,0],[-170,0],[-170,10],[170,10],[170,0]]]}`,
+			`{"type":"MultiPolygon","coordinates":[[[[180,10],[170,10],[170,0],[180,0],` +
+				`[180,10]]],[[[-180,0],[-170,0],[-170,10],[-180,10],[-180,0]]]]}`,
+		},
+		{
+			`{"type":"Polygon","coordinates":[[[-170,0],[-170,10],[170,10],[170,0],[-170,0]]]}`,
+			`{"type":"MultiPolygon","coordinates":[[[[180,10],[170,10],[170,0],[180,0],` +
+				`[180,10]]],[[[-180,0],[-170,0],[-170,10],[-180,10],[-180,0]]]]}`,
+		},
+		{
+			`{"type":"Polygon","coordinates":[[[-120,70],[0,70],[120,70],[-120,70]]]}`,
+			`{"type":"Polygon","coordinates":[[[-180,70],[-120,70],[0,70],[120,70],[180,70],` +
+				`[180,90],[-180,90],[-180,70]]]}`,
+		},
+		{
+			`{"type":"Polygon","coordinates":[[[-120,-70],[120,-60],[0,-70],[-120,-70]]]}`,
+			`{"type":"Polygon","coordinates":[[[180,-65],[120,-60],[0,-70],[-120,-70],` +
+				`[-180,-65],[-180,-90],[180,-90],[180,-65]]]}`,
+		},
+		{
+			`{"type":"GeometryCollection","geometries":[{"type":"LineString","coordinates":[[170,0],[-170,0]]}]}`,
+			`{"type":"GeometryCollection","geometries":[{"type":"MultiLineString","coordinates":[[[170,0],` +
+				`[180,0]],[[-180,0],[-170,0]]]}]}`,
+		},
 	} {
+		given, want := c.given, c.want
 		g, err := Parse([]byte(given))
 		if err != nil {
 			t.Fatal(err)
