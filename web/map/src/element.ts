@@ -3,7 +3,7 @@ import { Camera, inBox, type ScreenPoint, type View } from './camera'
 import styles from './element.css?inline'
 import type { IdleMapEvents, Picked } from './events'
 import { cellAt, type Density, placesIn } from './density'
-import { Feed, type MarkerSource } from './feed'
+import { Feed, type FeedState, type MarkerSource } from './feed'
 import { Flight, lessMotion } from './flight'
 import { focusIsSomewhere, hasFocus } from './focus'
 import { FrameLoop } from './frames'
@@ -76,6 +76,7 @@ export class IdleMap extends HTMLElement {
     () => this.rested(),
   )
   private feed: Feed | null = null
+  private feedState: FeedState = 'loading'
   private connection: AbortController | null = null
   private wantedSources: readonly MarkerSource[] = []
   private spoken = englishWords
@@ -101,7 +102,7 @@ export class IdleMap extends HTMLElement {
       this.camera,
       this.scene,
       () => this.sceneChanged(),
-      (state) => this.emit('state', state),
+      (state) => this.fed(state),
     )
     this.feed.sources = this.wantedSources
     const hands = new Hands(this.stage.element, [
@@ -321,6 +322,13 @@ export class IdleMap extends HTMLElement {
       const inView = this.inView().map((p) => p.marker)
       return this.spoken.inView(this.camera.zoom, inView, placesIn(this.camera.bounds(), this.scene.densities))
     })
+  }
+
+  private fed(state: FeedState): void {
+    // What a new view lacked is there: whoever is told so finds it in the list.
+    if (state === 'settled' && this.feedState !== 'settled') this.listing.now()
+    this.feedState = state
+    this.emit('state', state)
   }
 
   private sceneChanged(): void {
