@@ -89,15 +89,11 @@ type group struct {
 
 // A device is one in memory.
 type device struct {
-	info   *Info
-	group  *group
+	info   *Info // nil if it is gone
 	recent motion.Recent
-	number uint32 // in snapshots, and of its entry in a tree
-	dirty  bool   // it is in Fleet.dirty
-
-	// What is published of it; nil if it is not.
-	seen   *Sighting
-	placed placed
+	seen   *Sighting // what is published of it; nil for nothing
+	number uint32    // in snapshots, and of its entry in a tree
+	dirty  bool      // it is in Fleet.dirty
 }
 
 // Open reads the devices of a database and begins to follow their changes.

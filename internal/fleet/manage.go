@@ -265,7 +265,7 @@ func (f *Fleet) CreateDevice(ctx context.Context, id string, e DeviceEdit) (*Sig
 	if err != nil {
 		return nil, err
 	}
-	d := store.Device{ID: id, Properties: "{}", MadeBy: policy.By(ctx)}
+	d := store.Device{ID: id, Properties: noProperties, MadeBy: policy.By(ctx)}
 	if err := e.apply(&d, in, f.now().UTC()); err != nil {
 		return nil, err
 	}

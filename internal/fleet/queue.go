@@ -234,7 +234,7 @@ func (f *Fleet) takeIn(p *store.DevicePosition) arrival {
 		return out
 	}
 	if out.Arrival == motion.Newer {
-		_, step, known := d.recent.Last(&d.group.Motion)
+		_, step, known := d.recent.Last(&d.info.Group.Motion)
 		out.jump = known && step == motion.Jump
 	}
 	f.mark(d)

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"time"
 	"unique"
@@ -19,14 +20,56 @@ type Group struct {
 	keep    time.Duration // 0 for good
 }
 
-// An Info is who a device is. It does not change.
+// An Info is who a device is. It does not change. There are many, so that it is kept small.
 type Info struct {
-	store.Device
-	Group *Group
+	Key        int64 // in the database
+	ID         string
+	Name       string
+	Properties string // a JSON object
+	Group      *Group
+	created    motion.Moment
+	look       unique.Handle[look]
+	paused     bool
 }
 
+// A look is what many devices say alike. It is kept once for all of them.
+type look struct {
+	icon, colour string // "" for that of the group
+	madeBy       string // an actor
+}
+
+func infoOf(d *store.Device, g *Group) *Info {
+	i := &Info{
+		Key: d.Key, ID: d.ID, Name: d.Name, Properties: d.Properties, Group: g, created: motion.MomentOf(d.CreatedAt),
+		look: unique.Make(look{d.Icon, d.Colour, d.MadeBy}), paused: d.PausedAt != nil,
+	}
+	if i.Properties == noProperties {
+		i.Properties = noProperties // the one of the program
+	}
+	return i
+}
+
+// in returns the same device in another form of its group.
+func (i *Info) in(g *Group) *Info {
+	other := *i
+	other.Group = g
+	return &other
+}
+
+// Icon returns the name of the icon of the device, or of its group if it has none of its own.
+func (i *Info) Icon() string { return cmp.Or(i.look.Value().icon, i.Group.Icon) }
+
+// Colour returns the colour of the device, or of its group if it has none of its own.
+func (i *Info) Colour() string { return cmp.Or(i.look.Value().colour, i.Group.Colour) }
+
+// MadeBy returns the actor that made the device.
+func (i *Info) MadeBy() string { return i.look.Value().madeBy }
+
+// CreatedAt returns when the device was made, to the millisecond.
+func (i *Info) CreatedAt() time.Time { return i.created.Time() }
+
 // Paused reports whether nobody is to see where the device is.
-func (i *Info) Paused() bool { return i.PausedAt != nil }
+func (i *Info) Paused() bool { return i.paused }
 
 // settingsOf returns the thresholds of a group, with the usual ones for those that it does not say.
 func settingsOf(s store.GroupSettings) motion.Settings {
@@ -159,8 +202,8 @@ func (f *Fleet) takeGroup(g store.Group) {
 	}
 	there.Group = f.groupOf(g)
 	for _, d := range f.devices { // what is known of them may be judged in another way
-		if d.group == there {
-			d.info = &Info{Device: d.info.Device, Group: there.Group}
+		if d.info.Group.Key == g.Key {
+			d.info = d.info.in(there.Group)
 			f.mark(d)
 		}
 	}
@@ -185,11 +228,7 @@ func (f *Fleet) takeDevice(now store.Device, recent *motion.Recent) {
 		d = &device{number: f.nextNumber()}
 		f.devices[now.Key] = d
 	}
-	// Many say the same here, which is kept once.
-	for _, text := range []*string{&now.Icon, &now.Colour, &now.Properties, &now.MadeBy} {
-		*text = unique.Make(*text).Value()
-	}
-	d.info, d.group, d.recent = &Info{Device: now, Group: g.Group}, g, motion.Recent{}
+	d.info, d.recent = infoOf(&now, g.Group), motion.Recent{}
 	if recent != nil {
 		d.recent = *recent
 	}

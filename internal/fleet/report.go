@@ -22,6 +22,8 @@ const (
 	// DefaultGroup is the id of the group of devices that are made with their first report, if nobody says
 	// another.
 	DefaultGroup = "devices"
+	// noProperties are the properties of a device that has none.
+	noProperties = "{}"
 )
 
 // reserved are ids that paths have a meaning of their own for.
@@ -155,9 +157,9 @@ func mayKeep(a *policy.Actor, d *device, r *Reported, now motion.Moment) error {
 	case ahead > maxAhead:
 		return invalid.New("timestamp", "is %s ahead of the time of the service",
 			ahead.Round(time.Second)).Wanted("at most %s", maxAhead).Hinted("the clock of the device may be wrong")
-	case d.group.keep > 0 && -ahead > d.group.keep:
+	case d.info.Group.keep > 0 && -ahead > d.info.Group.keep:
 		return invalid.New("timestamp", "is %d days old", int(-ahead/(24*time.Hour))).
-			Wanted("at most %d days, as long as positions of the group are kept", int(d.group.keep/(24*time.Hour)))
+			Wanted("at most %d days, as long as positions of the group are kept", int(d.info.Group.keep/(24*time.Hour)))
 	}
 	return nil
 }
@@ -203,7 +205,7 @@ func (f *Fleet) makeMissing(ctx context.Context, reports []Reported, verdicts []
 	}
 	devices := make([]store.Device, len(missing))
 	for i, id := range missing {
-		devices[i] = store.Device{ID: id, GroupKey: in.Key, Properties: "{}", MadeBy: policy.By(ctx)}
+		devices[i] = store.Device{ID: id, GroupKey: in.Key, Properties: noProperties, MadeBy: policy.By(ctx)}
 	}
 	_, err := f.store.CreateDevices(ctx, devices, MaxDevices)
 	if errors.Is(err, store.ErrTooMany) {

@@ -62,10 +62,9 @@ func (s *Sighting) Encoded(encode func(*Sighting) []byte) []byte {
 // state.
 type Tree = index.Tree
 
-// A placed is the entry of a device in the tree of a group.
-type placed struct {
-	group *group
-	entry index.Entry
+// entry returns the entry in the tree of its group of the device with a number that is heard.
+func (s *Sighting) entry(number uint32) index.Entry {
+	return index.NewEntry(index.KeyOf(geo.Project(s.At)), number, uint16(s.State), uint64(s.Device.Key))
 }
 
 // A Snapshot is all devices as of one moment. It does not change.
@@ -152,7 +151,7 @@ func (f *Fleet) markSilent() {
 	now := f.moment()
 	for _, d := range f.devices {
 		if s := d.seen; s != nil && s.Position != nil && s.State != motion.Silent &&
-			now.Sub(s.Time) > d.group.Motion.SilentAfter {
+			now.Sub(s.Time) > d.info.Group.Motion.SilentAfter {
 			f.mark(d)
 		}
 	}
@@ -167,8 +166,8 @@ func (f *Fleet) publish() bool {
 	}
 	old := f.snapshot.Load()
 	p := publication{
-		next:  &Snapshot{Tick: old.Tick + 1, At: f.moment(), pages: slices.Clone(old.pages)},
-		edits: map[*group]*index.Edit{}, touched: map[string][]geo.Spot{}, own: map[uint32]bool{},
+		next:   &Snapshot{Tick: old.Tick + 1, At: f.moment(), pages: slices.Clone(old.pages)},
+		groups: f.groups, edits: map[*group]*index.Edit{}, touched: map[string][]geo.Spot{}, own: map[uint32]bool{},
 	}
 	for _, d := range f.dirty {
 		d.dirty = false
@@ -209,6 +208,7 @@ func (f *Fleet) publish() bool {
 // A publication is a snapshot in the making.
 type publication struct {
 	next    *Snapshot
+	groups  map[int64]*group
 	edits   map[*group]*index.Edit
 	touched map[string][]geo.Spot // by the id of a group; nil for anywhere
 	own     map[uint32]bool       // the pages that belong to next
@@ -238,22 +238,24 @@ func (p *publication) take(d *device) {
 		d.seen.tick = p.next.Tick
 	}
 	p.put(d.number, d.seen)
-	if old := d.placed; old.group != nil {
-		p.edit(old.group).Remove(old.entry, p.next.Tick)
-		p.touch(old.group, old.entry.Key.Spot())
-		d.placed = placed{}
+	if before != nil && before.Heard() {
+		if g := p.groups[before.Device.Group.Key]; g != nil { // or else the group is gone
+			entry := before.entry(d.number)
+			p.edit(g).Remove(entry, p.next.Tick)
+			p.touch(g, entry.Key.Spot())
+		}
 	}
 	if d.seen == nil {
 		return
 	}
+	g := p.groups[d.info.Group.Key]
 	if !d.seen.Heard() {
-		p.touched[d.group.ID] = nil // it is nowhere, but in lists
+		p.touched[g.ID] = nil // it is nowhere, but in lists
 		return
 	}
-	spot := geo.Project(d.seen.At)
-	d.placed = placed{d.group, index.NewEntry(index.KeyOf(spot), d.number, uint16(d.seen.State), uint64(d.info.Key))}
-	p.edit(d.group).Insert(d.placed.entry, p.next.Tick)
-	p.touch(d.group, spot)
+	entry := d.seen.entry(d.number)
+	p.edit(g).Insert(entry, p.next.Tick)
+	p.touch(g, entry.Key.Spot())
 }
 
 // put puts a sighting where its number is.
@@ -276,7 +278,7 @@ func (d *device) sight(now motion.Moment, before *Sighting) *Sighting {
 	if d.info == nil {
 		return nil
 	}
-	settings := &d.group.Motion
+	settings := &d.info.Group.Motion
 	s := &Sighting{
 		Device: d.info, Position: d.recent.Newest(), Speed: d.recent.Speed(settings), Heading: d.recent.Heading(settings),
 	}

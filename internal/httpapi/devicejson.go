@@ -33,8 +33,8 @@ func (j *markerWriter) deviceMarker(m *fleet.Marker) {
 	j.text("group", d.Device.Group.ID)
 	j.text("device", d.Device.ID)
 	j.text("name", d.Device.Name)
-	j.text("icon", orOther(d.Device.Icon, d.Device.Group.Icon))
-	j.text("colour", orOther(d.Device.Colour, d.Device.Group.Colour))
+	j.text("icon", d.Device.Icon())
+	j.text("colour", d.Device.Colour())
 	j.text("state", d.State.String())
 	j.member("timestamp")
 	j.b = append(d.Time.Time().AppendFormat(append(j.b, '"'), "2006-01-02T15:04:05.999Z07:00"), '"')
@@ -51,13 +51,6 @@ func (j *markerWriter) deviceMarker(m *fleet.Marker) {
 		j.text("step", d.Step.String())
 	}
 	j.b = append(j.b, "}}"...)
-}
-
-func orOther(text, other string) string {
-	if text != "" {
-		return text
-	}
-	return other
 }
 
 // appendTenths appends a number to a tenth.

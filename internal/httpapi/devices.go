@@ -75,14 +75,8 @@ func describePosition(p *motion.Position) *api.DevicePosition {
 func describeDevice(d *fleet.Sighting, own bool) api.Device {
 	i := d.Device
 	out := api.Device{
-		ID: i.ID, Name: i.Name, Group: i.Group.ID, Icon: i.Icon, Colour: i.Colour, State: d.StateName(),
-		Properties: json.RawMessage(i.Properties), CreatedAt: i.CreatedAt, MadeBy: i.MadeBy,
-	}
-	if out.Icon == "" {
-		out.Icon = i.Group.Icon
-	}
-	if out.Colour == "" {
-		out.Colour = i.Group.Colour
+		ID: i.ID, Name: i.Name, Group: i.Group.ID, Icon: i.Icon(), Colour: i.Colour(), State: d.StateName(),
+		Properties: json.RawMessage(i.Properties), CreatedAt: i.CreatedAt(), MadeBy: i.MadeBy(),
 	}
 	if d.Position == nil || d.Hidden() && !own {
 		return out
@@ -328,14 +322,8 @@ func (h *server) devicesAt(w http.ResponseWriter, r *http.Request) error {
 	for i := range past {
 		p := &past[i]
 		out.Devices[i] = api.PastDevice{
-			ID: p.Device.ID, Name: p.Device.Name, Group: p.Device.Group.ID, Icon: p.Device.Icon, Colour: p.Device.Colour,
+			ID: p.Device.ID, Name: p.Device.Name, Group: p.Device.Group.ID, Icon: p.Device.Icon(), Colour: p.Device.Colour(),
 			Silent: p.Silent, Position: *describePosition(&p.Position),
-		}
-		if out.Devices[i].Icon == "" {
-			out.Devices[i].Icon = p.Device.Group.Icon
-		}
-		if out.Devices[i].Colour == "" {
-			out.Devices[i].Colour = p.Device.Group.Colour
 		}
 	}
 	return writeJSON(w, http.StatusOK, plainJSON, out)

@@ -301,7 +301,7 @@ func (d *duty) callRoll() {
 
 func engineDevice(i *fleet.Info) watch.Device {
 	return watch.Device{
-		Key: i.Key, Group: i.GroupKey, Settings: &i.Group.Motion, Properties: i.Properties, Paused: i.Paused(),
+		Key: i.Key, Group: i.Group.Key, Settings: &i.Group.Motion, Properties: i.Properties, Paused: i.Paused(),
 	}
 }
 

@@ -2,6 +2,7 @@ package motion
 
 import (
 	"cmp"
+	"math"
 	"slices"
 	"time"
 
@@ -14,28 +15,38 @@ const Window = 4
 // Recent has the newest positions of a device. The zero value has none. What it holds depends only
 // on which positions it was given, not on their order.
 type Recent struct {
-	newest  *Position // with all that it says; nil for none. It never changes
-	samples [Window]sample
-	count   uint8
+	newest  *Position          // with all that it says; nil for none. It never changes
+	earlier [Window - 1]sample // the oldest first
+	count   uint8              // of earlier
 }
 
-// A sample is what is kept of a position in the window.
+// A sample is what is kept of a position before the newest. There is one for each of many devices, so it has no gaps:
+// the time is in two parts.
 type sample struct {
-	time     Moment
 	at       geo.Spot
+	seconds  uint32 // of the time, which Validate keeps before 2100
+	millis   uint16
 	delay    int32 // how much later it was received, in ms
 	accuracy float32
 	speed    float32
 }
 
 func sampleOf(p *Position) sample {
-	delay := max(-1<<31, min(1<<31-1, int64(p.Received)-int64(p.Time)))
-	return sample{p.Time, geo.Project(p.At), int32(delay), p.Accuracy, p.Speed}
+	return sample{
+		geo.Project(p.At), uint32(p.Time / 1000), uint16(p.Time % 1000), delayOf(p), p.Accuracy, p.Speed,
+	}
 }
 
+// delayOf returns how much later a position was received, in ms; what does not fit is cut off.
+func delayOf(p *Position) int32 {
+	return int32(max(math.MinInt32, min(math.MaxInt32, int64(p.Received)-int64(p.Time))))
+}
+
+func (s *sample) time() Moment { return Moment(s.seconds)*1000 + Moment(s.millis) }
+
 func (s *sample) position() Position {
-	p := At(s.at.Centre(), s.time)
-	p.Received, p.Accuracy, p.Speed = s.time+Moment(s.delay), s.accuracy, s.speed
+	p := At(s.at.Centre(), s.time())
+	p.Received, p.Accuracy, p.Speed = p.Time+Moment(s.delay), s.accuracy, s.speed
 	return p
 }
 
@@ -51,39 +62,52 @@ const (
 
 // Add takes in a position. Of two with the same time the first counts.
 func (r *Recent) Add(p *Position) Arrival {
-	kept := r.samples[:r.count]
+	switch {
+	case r.newest == nil:
+		r.newest = clone(p)
+		return Newer
+	case p.Time > r.newest.Time:
+		r.keep(int(r.count), sampleOf(r.newest))
+		r.newest = clone(p)
+		return Newer
+	}
 	at, there := r.find(p.Time)
-	if there {
+	if there || p.Time == r.newest.Time {
 		return Repeated
 	}
-	arrival := Late
-	if at == len(kept) {
-		copied := *p
-		r.newest, arrival = &copied, Newer
-	}
-	switch {
-	case len(kept) < Window:
-		r.count++
-		copy(r.samples[at+1:r.count], r.samples[at:])
-	case at == 0:
-		return arrival // older than all that are kept
-	default:
-		at--
-		copy(r.samples[:at], r.samples[1:at+1])
-	}
-	r.samples[at] = sampleOf(p)
-	return arrival
+	r.keep(at, sampleOf(p))
+	return Late
 }
 
-// find returns where a time is or belongs among those that are kept.
+func clone(p *Position) *Position {
+	copied := *p
+	return &copied
+}
+
+// keep puts a sample before the one with a number. If there is no room, the oldest makes some.
+func (r *Recent) keep(at int, s sample) {
+	switch {
+	case int(r.count) < len(r.earlier):
+		r.count++
+		copy(r.earlier[at+1:r.count], r.earlier[at:])
+	case at == 0:
+		return // older than all that are kept
+	default:
+		at--
+		copy(r.earlier[:at], r.earlier[1:at+1])
+	}
+	r.earlier[at] = s
+}
+
+// find returns where a time is or belongs among those before the newest.
 func (r *Recent) find(t Moment) (at int, there bool) {
-	return slices.BinarySearchFunc(r.samples[:r.count], t, func(s sample, t Moment) int { return cmp.Compare(s.time, t) })
+	return slices.BinarySearchFunc(r.earlier[:r.count], t, func(s sample, t Moment) int { return cmp.Compare(s.time(), t) })
 }
 
 // Has reports whether one of the positions that are kept is of a time.
 func (r *Recent) Has(t Moment) bool {
 	_, there := r.find(t)
-	return there
+	return there || r.newest != nil && r.newest.Time == t
 }
 
 // Newest returns the newest position, which nobody may change, or nil if there is none.
@@ -92,16 +116,16 @@ func (r *Recent) Newest() *Position { return r.newest }
 // State returns what a device does at a time, and since when, or since before when if that is longer
 // ago than is kept.
 func (r *Recent) State(now Moment, s *Settings) (state State, since Moment) {
-	if r.count == 0 {
+	if r.newest == nil {
 		return Unheard, 0
 	}
 	if now.Sub(r.newest.Time) > s.SilentAfter {
 		return Silent, r.newest.Time.Add(s.SilentAfter)
 	}
-	before := r.samples[0].position()
+	before := r.position(0)
 	state, since = s.first(&before), before.Time
-	for i := range r.samples[1:r.count] {
-		p := r.samples[i+1].position()
+	for i := range int(r.count) {
+		p := r.position(i + 1)
 		if next := s.next(state, &before, &p); next != state {
 			state, since = next, p.Time
 		}
@@ -110,13 +134,21 @@ func (r *Recent) State(now Moment, s *Settings) (state State, since Moment) {
 	return state, since
 }
 
+// position returns one of those that are kept, 0 for the oldest.
+func (r *Recent) position(i int) Position {
+	if i == int(r.count) {
+		return *r.newest
+	}
+	return r.earlier[i].position()
+}
+
 // Last returns the position before the newest, and what is between the two. If there is none, known
 // is false.
 func (r *Recent) Last(s *Settings) (before Position, step Step, known bool) {
-	if r.count < 2 {
+	if r.count == 0 {
 		return before, Travel, false
 	}
-	before = r.samples[r.count-2].position()
+	before = r.earlier[r.count-1].position()
 	return before, s.Between(&before, r.newest), true
 }
 
@@ -162,12 +194,13 @@ const steady = 2 * time.Second
 // behind, as far as the reports tell: those that came at once, all about equally early or late. A clock
 // that is behind cannot be told from a line that takes as long.
 func (r *Recent) ClockError() (ahead time.Duration, known bool) {
-	const enough = 3
+	const enough = 2 // before the newest
 	if r.count < enough {
 		return 0, false
 	}
-	least, most := r.samples[0].delay, r.samples[0].delay
-	for _, s := range r.samples[1:r.count] {
+	least := delayOf(r.newest)
+	most := least
+	for _, s := range r.earlier[:r.count] {
 		least, most = min(least, s.delay), max(most, s.delay)
 	}
 	ahead = -time.Duration(least) * time.Millisecond
