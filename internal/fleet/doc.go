@@ -13,7 +13,7 @@
 //
 // # Locks
 //
-// There are two: turn, which one at a time holds that writes positions or reads devices anew, and mu, which
-// guards what changes in memory. Who needs both takes turn first. Only turn is held across I/O; readers take
-// neither, but for looking up a device by its id.
+// There are two: turn, of which whoever writes positions holds one part until these are taken in, and whoever
+// reads devices anew holds the whole; and mu, which guards what changes in memory. Who needs both takes turn
+// first. Only turn is held across I/O; readers take neither, but for looking up a device by its id.
 package fleet

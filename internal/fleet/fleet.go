@@ -60,9 +60,9 @@ type Fleet struct {
 	scans   *semaphore.Weighted // held by those who read what each device says
 
 	snapshot atomic.Pointer[Snapshot]
-	turn     chan struct{} // has room for one: see the documentation of the package
-	wake     chan struct{} // room for one: devices may have changed
-	moved    chan struct{} // room for one: there is something to publish
+	turn     *semaphore.Weighted // see the documentation of the package
+	wake     chan struct{}       // room for one: devices may have changed
+	moved    chan struct{}       // room for one: there is something to publish
 
 	mu       sync.RWMutex // guards all below
 	identity string       // of the database
@@ -102,7 +102,7 @@ func Open(ctx context.Context, st *store.Store, options Options) (*Fleet, error)
 		store: st, log: options.Log, now: options.Now, touched: options.Touched,
 		keep:  max(0, cmp.Or(options.KeepPositions, DefaultKeepPositions)),
 		scans: semaphore.NewWeighted(maxScans),
-		turn:  make(chan struct{}, 1), wake: make(chan struct{}, 1), moved: make(chan struct{}, 1),
+		turn:  semaphore.NewWeighted(writers), wake: make(chan struct{}, 1), moved: make(chan struct{}, 1),
 	}
 	if f.now == nil {
 		f.now = time.Now
@@ -145,18 +145,6 @@ func (f *Fleet) Snapshot() *Snapshot { return f.snapshot.Load() }
 
 // moment returns the time.
 func (f *Fleet) moment() motion.Moment { return motion.MomentOf(f.now()) }
-
-// takeTurn waits until nobody else writes positions or reads devices anew.
-func (f *Fleet) takeTurn(ctx context.Context) error {
-	select {
-	case f.turn <- struct{}{}:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
-
-func (f *Fleet) endTurn() { <-f.turn }
 
 // nudge puts something into a channel that has room for one.
 func nudge(c chan struct{}) {

@@ -20,7 +20,9 @@ const (
 	queueBytes  = 48 << 20
 	queueLength = 4096
 	// together is how many positions share a transaction, as long as they come in smaller batches.
-	together = 8192
+	together = 4096
+	// writers is how many transactions are written, or have been and are taken in.
+	writers = 2
 	// commitTimeout ends a transaction that the database does not answer.
 	commitTimeout = 30 * time.Second
 	// positionBytes is about what a position takes while it waits, beside its properties.
@@ -65,9 +67,9 @@ func newQueue(f *Fleet) *queue {
 	return q
 }
 
-// write keeps positions and returns what became of each, once they are durable. If ctx ends first they may
+// keep keeps positions and returns what became of each, once they are durable. If ctx ends first they may
 // still be written.
-func (q *queue) write(ctx context.Context, positions []store.DevicePosition) ([]arrival, error) {
+func (q *queue) keep(ctx context.Context, positions []store.DevicePosition) ([]arrival, error) {
 	b := &batch{positions: positions, done: make(chan struct{})}
 	for i := range positions {
 		b.size += positionBytes + int64(len(positions[i].Properties))
@@ -119,7 +121,17 @@ func (q *queue) close(ctx context.Context) {
 	context.AfterFunc(ctx, q.giveUp)
 }
 
+// run writes what comes until the queue is closed. What has been written is taken in while the next is written.
 func (q *queue) run() {
+	writings := make(chan *writing, 1)
+	var taking sync.WaitGroup
+	taking.Go(func() {
+		for w := range writings {
+			q.takeIn(w)
+		}
+	})
+	defer taking.Wait()
+	defer close(writings)
 	for first := range q.batches {
 		group, n := []*batch{first}, len(first.positions)
 	gather:
@@ -135,92 +147,126 @@ func (q *queue) run() {
 				break gather
 			}
 		}
-		q.commit(group)
+		q.commit(group, writings)
 	}
 }
 
-// commit writes a group of batches and answers them. If the database refuses something, it is found by
+// A writing is a group of batches in a transaction.
+type writing struct {
+	group    []*batch
+	identity string
+	all      []store.DevicePosition // those of the batches, each once
+	first    map[which]*arrival     // what is to be told of each
+	fresh    []int                  // the numbers of those that were new
+}
+
+// which tells positions apart.
+type which struct {
+	device int64
+	time   motion.Moment
+}
+
+// commit writes a group of batches, and hands it on to be taken in. If the database refuses something, it is found by
 // halving, so that the others are written.
-func (q *queue) commit(group []*batch) {
+func (q *queue) commit(group []*batch, writings chan<- *writing) {
 	ctx, cancel := context.WithTimeout(q.hard, commitTimeout)
 	defer cancel()
-	err := q.apply(ctx, group)
-	if err != nil && len(group) > 1 && store.TroubleOf(err) == store.Refused {
+	w, err := q.write(ctx, group)
+	switch {
+	case err == nil:
+		writings <- w
+	case len(group) > 1 && store.TroubleOf(err) == store.Refused:
 		half := len(group) / 2
-		q.commit(group[:half])
-		q.commit(group[half:])
-		return
-	}
-	for _, b := range group {
-		b.err = err
-		close(b.done)
-		q.letGo(b)
+		q.commit(group[:half], writings)
+		q.commit(group[half:], writings)
+	default:
+		for _, b := range group {
+			q.answer(b, err)
+		}
 	}
 }
 
-// apply writes a group of batches in one transaction, and takes it in.
-func (q *queue) apply(ctx context.Context, group []*batch) error {
+// write writes a group of batches in one transaction. The turn is kept until they are taken in, or there is an error.
+func (q *queue) write(ctx context.Context, group []*batch) (w *writing, err error) {
 	if q.hard.Err() != nil {
-		return fault.ErrClosing
+		return nil, fault.ErrClosing
 	}
 	f := q.fleet
-	if err := f.takeTurn(ctx); err != nil {
-		return err
+	if err := f.turn.Acquire(ctx, 1); err != nil {
+		return nil, err
 	}
-	defer f.endTurn()
-	type which struct {
-		device int64
-		time   motion.Moment
-	}
-	var all []store.DevicePosition // each once
-	first := map[which]*arrival{}
-	f.mu.RLock()
-	identity, version := f.identity, f.version
-	for _, b := range group {
-		b.arrivals = make([]arrival, len(b.positions))
-		for i := range b.positions {
-			p := &b.positions[i]
-			b.arrivals[i].Arrival = motion.Repeated
-			w := which{p.Device, p.Time}
-			if d := f.devices[p.Device]; first[w] != nil || d != nil && d.recent.Has(p.Time) {
-				continue // what is in memory is durable
-			}
-			first[w] = &b.arrivals[i]
-			all = append(all, *p)
+	defer func() {
+		if err != nil {
+			f.turn.Release(1)
 		}
-	}
-	f.mu.RUnlock()
-	if len(all) == 0 {
-		return nil
+	}()
+	w, version := f.newWriting(group)
+	if len(w.all) == 0 {
+		return w, nil
 	}
 	began := time.Now()
 	received := f.moment()
-	for i := range all { // when it is written, so that others find it by that
-		all[i].Received = received
+	for i := range w.all { // when it is written, so that others find it by that
+		w.all[i].Received = received
 	}
-	fresh, err := f.store.WritePositions(ctx, identity, version, all)
+	w.fresh, err = f.store.WritePositions(ctx, w.identity, version, w.all)
 	q.groups.Add(1)
 	q.took.Add(uint64(time.Since(began)))
 	if errors.Is(err, store.ErrMoved) {
 		f.Wake()
 	}
-	if err != nil {
-		return err
+	q.written.Add(uint64(len(w.fresh)))
+	return w, err
+}
+
+// newWriting returns what of some batches is not known yet, and the version of the devices as of which that is.
+func (f *Fleet) newWriting(group []*batch) (w *writing, version int64) {
+	w = &writing{group: group, first: map[which]*arrival{}}
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	w.identity = f.identity
+	for _, b := range group {
+		b.arrivals = make([]arrival, len(b.positions))
+		for i := range b.positions {
+			p := &b.positions[i]
+			b.arrivals[i].Arrival = motion.Repeated
+			one := which{p.Device, p.Time}
+			if d := f.devices[p.Device]; w.first[one] != nil || d != nil && d.recent.Has(p.Time) {
+				continue // what is in memory is durable
+			}
+			w.first[one] = &b.arrivals[i]
+			w.all = append(w.all, *p)
+		}
 	}
-	q.written.Add(uint64(len(fresh)))
-	news := make([]store.DevicePosition, 0, len(fresh))
+	return w, f.version
+}
+
+// takeIn takes in what was written, and answers those who wait for it.
+func (q *queue) takeIn(w *writing) {
+	f := q.fleet
+	news := make([]store.DevicePosition, 0, len(w.fresh))
 	f.mu.Lock()
-	for _, i := range fresh {
-		a := f.takeIn(&all[i])
-		if *first[which{all[i].Device, all[i].Time}] = a; a.Arrival != motion.Repeated && !a.gone {
-			news = append(news, all[i])
+	for _, i := range w.fresh {
+		a := f.takeIn(&w.all[i])
+		if *w.first[which{w.all[i].Device, w.all[i].Time}] = a; a.Arrival != motion.Repeated && !a.gone {
+			news = append(news, w.all[i])
 		}
 	}
 	f.mu.Unlock()
+	f.turn.Release(1)
 	nudge(f.moved)
 	f.hand(news)
-	f.tellOthers(identity, all, fresh)
-	return nil
+	f.tellOthers(w.identity, w.all, w.fresh)
+	for _, b := range w.group {
+		q.answer(b, nil)
+	}
+}
+
+// answer tells whoever waits for a batch that it was written, or why not.
+func (q *queue) answer(b *batch, err error) {
+	b.err = err
+	close(b.done)
+	q.letGo(b)
 }
 
 // takeIn takes in a position that is kept. The caller holds mu.

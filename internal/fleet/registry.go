@@ -130,10 +130,10 @@ func (f *Fleet) clear() {
 
 // refresh takes in what has changed of groups and devices.
 func (f *Fleet) refresh(ctx context.Context) error {
-	if err := f.takeTurn(ctx); err != nil {
+	if err := f.turn.Acquire(ctx, writers); err != nil {
 		return err
 	}
-	defer f.endTurn()
+	defer f.turn.Release(writers)
 	f.mu.RLock()
 	version, identity := f.version, f.identity
 	f.mu.RUnlock()

@@ -122,7 +122,7 @@ func (f *Fleet) Report(ctx context.Context, reports []Reported, group string) ([
 	if len(positions) == 0 {
 		return verdicts, nil
 	}
-	arrivals, err := f.queue.write(ctx, positions)
+	arrivals, err := f.queue.keep(ctx, positions)
 	if err != nil {
 		return nil, explain(err)
 	}
