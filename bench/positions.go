@@ -27,12 +27,13 @@ import (
 )
 
 const (
-	movingDevices = 10_000
-	reportSenders = 16
-	reportBatch   = 500
-	reportTime    = 10 * time.Second
-	copiedRows    = 400_000
-	budgetRate    = 10_000 // reports a second
+	movingDevices  = 10_000
+	weighedDevices = 40_000 // so many that what connections and the like take does not count
+	reportSenders  = 16
+	reportBatch    = 500
+	reportTime     = 10 * time.Second
+	copiedRows     = 400_000
+	budgetRate     = 10_000 // reports a second
 )
 
 // positions measures reports: how many a second are durable, how long one takes to those who look at where it is, what
@@ -79,17 +80,24 @@ func fleetReport(device int, at time.Time) fleet.Reported {
 	return out
 }
 
-// bytesOfDevices makes the devices, and measures what they take in memory beside their properties.
+// bytesOfDevices makes devices far from all others, and measures what they take in memory beside their properties.
 func bytesOfDevices(ctx context.Context, r *report, f *fleet.Fleet) error {
 	heap := func() uint64 {
 		runtime.GC()
+		runtime.GC() // what pools keep goes with the second
 		var m runtime.MemStats
 		runtime.ReadMemStats(&m)
 		return m.HeapAlloc
 	}
-	var others []fleet.Reported // so that what connections take does not count
+	far := func(device int, at time.Time) fleet.Reported {
+		r := fleetReport(device, at)
+		r.Device = fmt.Sprint("far", device)
+		r.At.Lon += 60
+		return r
+	}
+	var others []fleet.Reported // so that what is made once does not count
 	for d := range 5000 {
-		others = append(others, fleetReport(movingDevices+d, time.Now()))
+		others = append(others, far(weighedDevices+d, time.Now()))
 	}
 	if _, err := f.Report(ctx, others, ""); err != nil {
 		return err
@@ -97,10 +105,10 @@ func bytesOfDevices(ctx context.Context, r *report, f *fleet.Fleet) error {
 	before := heap()
 	for step := range motion.Window {
 		at := time.Now().Add(time.Duration(step-10) * time.Minute)
-		for from := 0; from < movingDevices; from += 5000 {
+		for from := 0; from < weighedDevices; from += 5000 {
 			var reports []fleet.Reported
 			for d := from; d < from+5000; d++ {
-				reports = append(reports, fleetReport(d, at))
+				reports = append(reports, far(d, at))
 			}
 			if _, err := f.Report(ctx, reports, ""); err != nil {
 				return err
@@ -110,7 +118,7 @@ func bytesOfDevices(ctx context.Context, r *report, f *fleet.Fleet) error {
 	for f.Snapshot().At < motion.MomentOf(time.Now().Add(-time.Minute)) {
 		time.Sleep(10 * time.Millisecond)
 	}
-	each := float64(heap()-before) / movingDevices
+	each := float64(heap()-before) / weighedDevices
 	const ofProperties = 16 // bytes of {"battery":80}, as they lie in memory
 	each -= ofProperties
 	r.add("memory of a live device beside its properties", "300 bytes", fmt.Sprintf("%.0f bytes", each), each/300)

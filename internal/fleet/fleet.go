@@ -76,6 +76,7 @@ type Fleet struct {
 	past     [remembered]*Snapshot // by their ticks
 	asked    time.Time             // when somebody asked for one of them last
 	changed  bool                  // there is more to publish than what dirty has
+	anew     bool                  // nothing that is published is of a device that is there
 
 	stop  context.CancelFunc
 	owned sync.WaitGroup

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -8,8 +9,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/motion"
+	"idlebeacon/internal/pgbox/pgboxtest"
 )
 
 // TestFollowersHaveWhatIsThere has followers of boxes and groups take in what they are told, some of them rarely, while
@@ -93,5 +97,37 @@ func TestFollowersHaveWhatIsThere(t *testing.T) {
 	}
 	if !slices.ContainsFunc(followers, func(w *follower) bool { return len(w.has) > 3 }) {
 		t.Error("there is too little for this to tell anything")
+	}
+}
+
+// TestFollowersOfAnotherDatabase puts a state in the place of the database that has fewer devices, as a backup does.
+func TestFollowersOfAnotherDatabase(t *testing.T) {
+	c, dsn := new(clock), pgboxtest.DSN(t)
+	c.set(motion.MomentOf(began))
+	f := open(t, dsn, c)
+	at := geo.Point{Lon: -22, Lat: -38.5}
+	send(t, f, "", report("kept", at, motion.MomentOf(began)), report("lost", at, motion.MomentOf(began)))
+	f.SnapshotOf(0) // from now on they are kept
+	before := f.Snapshot()
+	conn, err := pgx.Connect(t.Context(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(t.Context(), "DELETE FROM devices WHERE id = 'lost'"); err != nil {
+		t.Fatal(err)
+	}
+	f.mu.Lock()
+	f.identity = "another"
+	f.mu.Unlock()
+	if err := f.refresh(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	f.publish()
+	var there, gone []string
+	err = f.Snapshot().Moved(t.Context(), Selection{}, nil, before,
+		func(d *Sighting) { there = append(there, d.Device.ID) }, func(d *Sighting) { gone = append(gone, d.Device.ID) })
+	if err != nil || !slices.Equal(there, []string{"kept"}) || !slices.Equal(gone, []string{"lost"}) {
+		t.Errorf("%v are there and %v are gone, %v", there, gone, err)
 	}
 }

@@ -221,7 +221,11 @@ func (q *queue) write(ctx context.Context, group []*batch) (w *writing, err erro
 
 // newWriting returns what of some batches is not known yet, and the version of the devices as of which that is.
 func (f *Fleet) newWriting(group []*batch) (w *writing, version int64) {
-	w = &writing{group: group, first: map[which]*arrival{}}
+	n := 0
+	for _, b := range group {
+		n += len(b.positions)
+	}
+	w = &writing{group: group, all: make([]store.DevicePosition, 0, n), first: make(map[which]*arrival, n)}
 	f.mu.RLock()
 	defer f.mu.RUnlock()
 	w.identity = f.identity

@@ -125,7 +125,7 @@ func (f *Fleet) follow(ctx context.Context) {
 // clear drops all that is in memory. The caller holds mu, or is alone.
 func (f *Fleet) clear() {
 	f.version, f.groups, f.devices, f.byID = 0, map[int64]*group{}, map[int64]*device{}, map[string]*device{}
-	f.free, f.count, f.dirty, f.changed = nil, 0, nil, true
+	f.free, f.count, f.dirty, f.changed, f.anew = nil, 0, nil, true, true
 }
 
 // refresh takes in what has changed of groups and devices.

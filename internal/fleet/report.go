@@ -3,7 +3,6 @@ package fleet
 import (
 	"context"
 	"errors"
-	"regexp"
 	"slices"
 	"time"
 
@@ -29,11 +28,25 @@ const (
 // reserved are ids that paths have a meaning of their own for.
 var reserved = []string{"markers", "members", "near", "at"}
 
-var idOfDevice = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._:-]{0,63}$`)
+// longestID is how many bytes the id of a device may have.
+const longestID = 64
+
+// validID reports whether a text has the form of an id. It is asked for each report.
+func validID(id string) bool {
+	for i := range len(id) {
+		switch c := id[i]; {
+		case 'a' <= c && c <= 'z', 'A' <= c && c <= 'Z', '0' <= c && c <= '9':
+		case i > 0 && (c == '.' || c == '_' || c == ':' || c == '-'):
+		default:
+			return false
+		}
+	}
+	return id != "" && len(id) <= longestID
+}
 
 // CheckDeviceID returns what is wrong with the id of a device, as an *invalid.Error.
 func CheckDeviceID(id string) error {
-	if !idOfDevice.MatchString(id) {
+	if !validID(id) {
 		return invalid.New("device", "%.80q is no id of a device", id).
 			Wanted("1 to 64 letters, digits or any of . _ : -, beginning with a letter or digit")
 	}
@@ -99,8 +112,8 @@ func (f *Fleet) Report(ctx context.Context, reports []Reported, group string) ([
 	if err := f.makeMissing(ctx, reports, verdicts, group); err != nil {
 		return nil, err
 	}
-	var positions []store.DevicePosition
-	var of []int // the numbers of their reports
+	positions := make([]store.DevicePosition, 0, len(reports))
+	of := make([]int, 0, len(reports)) // the numbers of their reports
 	untimed := map[string]motion.Moment{}
 	f.mu.RLock()
 	for i := range reports {

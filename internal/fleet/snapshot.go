@@ -17,16 +17,15 @@ import (
 type Sighting struct {
 	Device *Info
 	*motion.Position
-	State   motion.State
 	Since   motion.Moment // when it came to its state, as far as is known
 	Speed   float32       // at its position, in metres per second; told, or worked out
 	Heading float32       // at its position, in degrees; told, or worked out
 	// ClockError is by how many milliseconds its clock is ahead, 0 if that is not known.
 	ClockError int32
+	State      motion.State
 	Step       motion.Step // what is between its position and the one before
 
-	tick uint64 // of the snapshot that it came with
-
+	spot    geo.Spot // the position on the map, if there is one
 	encoded atomic.Pointer[[]byte]
 }
 
@@ -64,7 +63,7 @@ type Tree = index.Tree
 
 // entry returns the entry in the tree of its group of the device with a number that is heard.
 func (s *Sighting) entry(number uint32) index.Entry {
-	return index.NewEntry(index.KeyOf(geo.Project(s.At)), number, uint16(s.State), uint64(s.Device.Key))
+	return index.NewEntry(index.KeyOf(s.spot), number, uint16(s.State), uint64(s.Device.Key))
 }
 
 // A Snapshot is all devices as of one moment. It does not change.
@@ -73,6 +72,8 @@ type Snapshot struct {
 	At     motion.Moment // when it was made
 	groups []groupShown  // in the order of their ids
 	pages  [][]*Sighting // by the number of a device, in pages
+	// changes are those from each of the last snapshots to the next, up to this one; nil where they are not kept.
+	changes [][]change
 }
 
 type groupShown struct {
@@ -103,13 +104,15 @@ func (f *Fleet) SnapshotOf(tick uint64) *Snapshot {
 	return nil
 }
 
-// remember keeps a snapshot, if anybody asks for such, or else forgets all. It is called with mu.
-func (f *Fleet) remember(s *Snapshot) {
+// remember keeps a snapshot, if anybody asks for such, or else forgets all; it reports whether anybody does. It is
+// called with mu.
+func (f *Fleet) remember(s *Snapshot) bool {
 	if time.Since(f.asked) > rememberFor {
 		f.past = [remembered]*Snapshot{}
-		return
+		return false
 	}
 	f.past[s.Tick%remembered] = s
+	return true
 }
 
 // sighting returns what is known of the device with a number, or nil.
@@ -144,14 +147,22 @@ func (f *Fleet) publishing(ctx context.Context) {
 	}
 }
 
-// markSilent marks the devices that have become silent.
+// markSilent marks the devices that have become silent. It looks for them in the snapshot, so that nobody waits.
 func (f *Fleet) markSilent() {
+	now := f.moment()
+	var due []int64
+	for _, page := range f.Snapshot().pages {
+		for _, d := range page {
+			if d != nil && d.Position != nil && d.State != motion.Silent &&
+				now.Sub(d.Time) > d.Device.Group.Motion.SilentAfter {
+				due = append(due, d.Device.Key)
+			}
+		}
+	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	now := f.moment()
-	for _, d := range f.devices {
-		if s := d.seen; s != nil && s.Position != nil && s.State != motion.Silent &&
-			now.Sub(s.Time) > d.info.Group.Motion.SilentAfter {
+	for _, key := range due {
+		if d := f.devices[key]; d != nil {
 			f.mark(d)
 		}
 	}
@@ -168,6 +179,11 @@ func (f *Fleet) publish() bool {
 	p := publication{
 		next:   &Snapshot{Tick: old.Tick + 1, At: f.moment(), pages: slices.Clone(old.pages)},
 		groups: f.groups, edits: map[*group]*index.Edit{}, touched: map[string][]geo.Spot{}, own: map[uint32]bool{},
+	}
+	if f.anew {
+		p.next.pages = nil
+	} else if len(f.dirty) <= mostChanges {
+		p.changes = make([]change, 0, len(f.dirty))
 	}
 	for _, d := range f.dirty {
 		d.dirty = false
@@ -197,8 +213,10 @@ func (f *Fleet) publish() bool {
 			p.touched[g.ID] = nil
 		}
 	}
-	f.changed = false
-	f.remember(p.next)
+	f.changed, f.anew = false, false
+	if f.remember(p.next) {
+		p.next.changes = append(slices.Clone(old.changes[max(0, len(old.changes)-remembered+1):]), p.changes)
+	}
 	f.snapshot.Store(p.next)
 	f.mu.Unlock()
 	f.touched(p.touched)
@@ -212,6 +230,7 @@ type publication struct {
 	edits   map[*group]*index.Edit
 	touched map[string][]geo.Spot // by the id of a group; nil for anywhere
 	own     map[uint32]bool       // the pages that belong to next
+	changes []change              // nil if there are too many
 }
 
 // touch notes that something has changed at a spot.
@@ -233,29 +252,34 @@ func (p *publication) edit(g *group) *index.Edit {
 // take brings what is published of a device up to date.
 func (p *publication) take(d *device) {
 	before := d.seen
-	d.seen = d.sight(p.next.At, before)
-	if d.seen != nil {
-		d.seen.tick = p.next.Tick
-	}
-	p.put(d.number, d.seen)
-	if before != nil && before.Heard() {
+	now := d.sight(p.next.At, before)
+	d.seen = now
+	p.put(d.number, now)
+	was, is := before != nil && before.Heard(), now != nil && now.Heard()
+	if was {
 		if g := p.groups[before.Device.Group.Key]; g != nil { // or else the group is gone
-			entry := before.entry(d.number)
-			p.edit(g).Remove(entry, p.next.Tick)
-			p.touch(g, entry.Key.Spot())
+			p.edit(g).Remove(before.entry(d.number), p.next.Tick)
+			p.touch(g, before.spot)
 		}
 	}
-	if d.seen == nil {
+	if is {
+		g := p.groups[now.Device.Group.Key]
+		p.edit(g).Insert(now.entry(d.number), p.next.Tick)
+		p.touch(g, now.spot)
+	} else if now != nil {
+		p.touched[now.Device.Group.ID] = nil // it is nowhere, but in lists
+	}
+	if p.changes == nil {
 		return
 	}
-	g := p.groups[d.info.Group.Key]
-	if !d.seen.Heard() {
-		p.touched[g.ID] = nil // it is nowhere, but in lists
-		return
+	switch {
+	case was && is:
+		p.changes = append(p.changes, change{d.number, before.spot, now.spot})
+	case was:
+		p.changes = append(p.changes, change{d.number, before.spot, before.spot})
+	case is:
+		p.changes = append(p.changes, change{d.number, now.spot, now.spot})
 	}
-	entry := d.seen.entry(d.number)
-	p.edit(g).Insert(entry, p.next.Tick)
-	p.touch(g, entry.Key.Spot())
 }
 
 // put puts a sighting where its number is.
@@ -281,6 +305,9 @@ func (d *device) sight(now motion.Moment, before *Sighting) *Sighting {
 	settings := &d.info.Group.Motion
 	s := &Sighting{
 		Device: d.info, Position: d.recent.Newest(), Speed: d.recent.Speed(settings), Heading: d.recent.Heading(settings),
+	}
+	if s.Position != nil {
+		s.spot = geo.Project(s.At)
 	}
 	s.State, s.Since = d.recent.State(now, settings)
 	// What it was before it still is, if it was never anything else meanwhile.

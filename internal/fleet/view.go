@@ -41,20 +41,26 @@ type chosen struct {
 	tick uint64 // with which something of the group changed last
 }
 
-// choose returns the groups that a caller may see and asks for. One that it may not see is not there.
-func (s *Snapshot) choose(ctx context.Context, sel Selection) (all []chosen, err error) {
+// meant returns the groups that a caller may see and asks for. One that it may not see is not there.
+func (s *Snapshot) meant(ctx context.Context, sel *Selection) ([]sight, error) {
 	seen := s.seenBy(policy.ActorIn(ctx))
 	for _, id := range sel.Groups {
 		if !slices.ContainsFunc(seen, func(g sight) bool { return g.ID == id }) {
 			return nil, noGroup(id)
 		}
 	}
-	for _, g := range seen {
-		if sel.Groups == nil || slices.Contains(sel.Groups, g.ID) {
-			all = append(all, chosen{g.Group, s.part(&g, &sel), g.tick})
-		}
+	return slices.DeleteFunc(seen, func(g sight) bool {
+		return sel.Groups != nil && !slices.Contains(sel.Groups, g.ID)
+	}), nil
+}
+
+// choose returns what is meant of the groups that are.
+func (s *Snapshot) choose(ctx context.Context, sel Selection) (all []chosen, err error) {
+	groups, err := s.meant(ctx, &sel)
+	for i := range groups {
+		all = append(all, chosen{groups[i].Group, s.part(&groups[i], &sel), groups[i].tick})
 	}
-	return all, nil
+	return all, err
 }
 
 // part returns the tree of those devices of a group that are meant.
@@ -254,64 +260,4 @@ func (f *Fleet) Near(
 		return strings.Compare(a.Device.ID, b.Device.ID)
 	})
 	return all[:min(len(all), limit)], nil
-}
-
-// Moved tells how the devices that are meant and lie in a box, nil for anywhere, differ from those of an earlier
-// snapshot, nil for none. It calls yield with each that is new or has changed, and gone with each that is there no more,
-// as it was then.
-func (s *Snapshot) Moved(
-	ctx context.Context, sel Selection, box *geo.Box, before *Snapshot, yield, gone func(*Sighting),
-) error {
-	groups, err := s.choose(ctx, sel)
-	if err != nil {
-		return err
-	}
-	since := uint64(0)
-	var were []chosen
-	if before != nil {
-		since = before.Tick
-		were, _ = before.choose(ctx, sel) // a group that was not there had no devices
-	}
-	boxes := []geo.SpotBox{geo.AllSpots}
-	if box != nil {
-		boxes = box.SpotBoxes()
-	}
-	changed := map[string]bool{}
-	for _, g := range groups {
-		if changed[g.ID] = g.tick > since; !changed[g.ID] {
-			continue
-		}
-		for _, spots := range boxes {
-			for e := range g.tree.In(spots) {
-				if d := s.sighting(e.Ref); d.tick > since {
-					yield(d)
-				}
-			}
-		}
-	}
-	shown := func(was *Sighting, number uint32) bool {
-		now := s.sighting(number)
-		if now == was {
-			return true
-		}
-		if now == nil || now.Device.Key != was.Device.Key || !now.Heard() || !sel.takes(now.State) {
-			return false
-		}
-		_, chosen := changed[now.Device.Group.ID]
-		spot := geo.Project(now.At)
-		return chosen && slices.ContainsFunc(boxes, func(b geo.SpotBox) bool { return b.Contains(spot) })
-	}
-	for _, g := range were {
-		if now, there := changed[g.ID]; there && !now {
-			continue
-		}
-		for _, spots := range boxes {
-			for e := range g.tree.In(spots) {
-				if was := before.sighting(e.Ref); !shown(was, e.Ref) {
-					gone(was)
-				}
-			}
-		}
-	}
-	return nil
 }

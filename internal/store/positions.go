@@ -2,10 +2,12 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -75,7 +77,7 @@ func (s *Store) copyPositions(ctx context.Context, identity string, version int6
 	var fields []byte
 	month := monthOf(all[0].Time)
 	table := month.table() // the server need not find that of each row
-	for i := range all {
+	for _, i := range inOrder(all) {
 		p := &all[i]
 		if monthOf(p.Time) != month {
 			table = "positions"
@@ -131,6 +133,20 @@ func (s *Store) copyPositions(ctx context.Context, identity string, version int6
 	return nil, err
 }
 
+// inOrder returns the numbers of positions in the order of their keys, so that two who write some of the same wait for
+// one another and not each for the other.
+func inOrder(all []DevicePosition) []int {
+	order := make([]int, len(all))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortFunc(order, func(i, j int) int {
+		a, b := &all[i], &all[j]
+		return cmp.Or(cmp.Compare(a.Device, b.Device), cmp.Compare(a.Time, b.Time))
+	})
+	return order
+}
+
 // writePositions is WritePositions if there are tables of their months.
 func (s *Store) writePositions(ctx context.Context, identity string, all []DevicePosition) (fresh []int, err error) {
 	n := len(all)
@@ -165,7 +181,7 @@ func (s *Store) writePositions(ctx context.Context, identity string, all []Devic
 			FROM unnest(?::bigint[], ?::bigint[], ?::bigint[], ?::float8[], ?::float8[], ?::real[], ?::real[], ?::real[],
 				?::real[], ?::real[], ?::text[]) AS g (device_key, time, received, lon, lat, accuracy, altitude,
 				altitude_accuracy, heading, speed, properties)
-			JOIN devices d ON d.key = g.device_key AND d.gone_at IS NULL
+			JOIN devices d ON d.key = g.device_key AND d.gone_at IS NULL ORDER BY g.device_key, g.time
 			ON CONFLICT (device_key, time) DO NOTHING RETURNING device_key, time`, array[int64](device), array[int64](at),
 			array[int64](received), array[float64](lon), array[float64](lat), array[float32](numbers[0]),
 			array[float32](numbers[1]), array[float32](numbers[2]), array[float32](numbers[3]), array[float32](numbers[4]),
