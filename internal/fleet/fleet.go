@@ -25,7 +25,7 @@ const (
 	// maxScans is how many read what each device says at a time, so that they leave processors to others.
 	maxScans = 2
 	// publishEvery is the shortest time between two snapshots.
-	publishEvery = 80 * time.Millisecond
+	publishEvery = 50 * time.Millisecond
 	// lookEvery is how often it is looked whether devices have changed if nobody tells, and whether some have
 	// become silent.
 	lookEvery = time.Second

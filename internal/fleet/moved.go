@@ -12,8 +12,8 @@ const mostChanges = 20_000
 
 // A change is that a device is not as it was in the snapshot before.
 type change struct {
-	number  uint32
-	was, is geo.Spot // where it was and is; the same if it is at one of them only
+	number uint32
+	around geo.SpotBox // where it was and is
 }
 
 // A glimpse is what of a snapshot a listener is to be told.
@@ -25,8 +25,13 @@ type glimpse struct {
 }
 
 func (g *glimpse) holds(at geo.Spot) bool {
+	return slices.ContainsFunc(g.boxes, func(b geo.SpotBox) bool { return b.Contains(at) })
+}
+
+// near reports whether something in a box may be in the glimpse.
+func (g *glimpse) near(box geo.SpotBox) bool {
 	for i := range g.boxes {
-		if g.boxes[i].Contains(at) {
+		if g.boxes[i].Overlaps(box) {
 			return true
 		}
 	}
@@ -126,7 +131,8 @@ func (s *Snapshot) changedSince(before *Snapshot) (lists [][]change, kept bool) 
 	return lists, !slices.ContainsFunc(lists, func(l []change) bool { return l == nil })
 }
 
-// compareChanged calls compare once with the number of each device that has changed and was or is near a glimpse.
+// compareChanged calls compare once with the number of each device that has changed and may be or have been in a
+// glimpse.
 func compareChanged(g *glimpse, lists [][]change, compare func(number uint32)) {
 	var seen map[uint32]bool // in a list of several
 	if len(lists) > 1 {
@@ -135,7 +141,7 @@ func compareChanged(g *glimpse, lists [][]change, compare func(number uint32)) {
 	for _, list := range lists {
 		for i := range list {
 			c := &list[i]
-			if !g.holds(c.was) && !g.holds(c.is) || seen[c.number] {
+			if !g.near(c.around) || seen[c.number] {
 				continue
 			}
 			if seen != nil {

@@ -87,7 +87,7 @@ const pageSize = 256
 // remembered is how many snapshots are kept for those who have been told of one, and want to know what has changed
 // since: about two seconds. None are if nobody has asked for so long as rememberFor.
 const (
-	remembered  = 24
+	remembered  = 40
 	rememberFor = 10 * time.Second
 )
 
@@ -274,13 +274,15 @@ func (p *publication) take(d *device) {
 	}
 	switch {
 	case was && is:
-		p.changes = append(p.changes, change{d.number, before.spot, now.spot})
+		p.changes = append(p.changes, change{d.number, around(before.spot).Union(around(now.spot))})
 	case was:
-		p.changes = append(p.changes, change{d.number, before.spot, before.spot})
+		p.changes = append(p.changes, change{d.number, around(before.spot)})
 	case is:
-		p.changes = append(p.changes, change{d.number, now.spot, now.spot})
+		p.changes = append(p.changes, change{d.number, around(now.spot)})
 	}
 }
+
+func around(s geo.Spot) geo.SpotBox { return geo.SpotBox{Min: s, Max: s} }
 
 // put puts a sighting where its number is.
 func (p *publication) put(number uint32, s *Sighting) {
