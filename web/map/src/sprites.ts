@@ -2,7 +2,7 @@ import type { Camera } from './camera'
 import type { MapPoint } from './projection'
 
 const few = 600 // pictures that are drawn in one frame
-const frameFor = 5 // ms of a frame, of which more pictures take what is left
+const frameFor = 3 // ms of a frame, of which more pictures take what is left
 const least = 1 // ms that they have in any frame
 const each = 5 // numbers that are kept of a picture: left, top, width, height, opacity
 
