@@ -26,7 +26,7 @@ func editCommand() *cobra.Command {
 	var choice client.Selection
 	var g suggesting
 	cmd := &cobra.Command{
-		Use: "edit [ITEM]", Short: "Change an item, or all that are chosen", Args: cobra.MaximumNArgs(1),
+		Use: "edit [ITEM]", Short: "Change an item, or all that are chosen", Args: arguments(0, 1),
 		Long: `Change an item. Without options it opens in the program that $VISUAL or $EDITOR
 names, as GeoJSON. If somebody else has changed it meanwhile nothing is changed,
 and you are told what they did.

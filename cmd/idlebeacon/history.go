@@ -22,7 +22,7 @@ func historyCommand() *cobra.Command {
 	var bbox, since, until string
 	var o client.HistoryOptions
 	cmd := &cobra.Command{
-		Use: "history [ITEM]", Short: "Show what was changed, by whom, and when", Args: cobra.MaximumNArgs(1),
+		Use: "history [ITEM]", Short: "Show what was changed, by whom, and when", Args: arguments(0, 1),
 		Example: "  idlebeacon history --limit 20\n  idlebeacon history mooring-0042 --collection brindlemere\n" +
 			"  idlebeacon history --actor key/ab12cd --since 2026-04-12",
 	}
@@ -136,7 +136,7 @@ func undoCommand() *cobra.Command {
 	var asked, actor, since, until string
 	var o api.UndoChange
 	cmd := &cobra.Command{
-		Use: "undo [CHANGE]", Short: "Take back a change, or what somebody has done", Args: cobra.MaximumNArgs(1),
+		Use: "undo [CHANGE]", Short: "Take back a change, or what somebody has done", Args: arguments(0, 1),
 		Long: `Take back a change: the item is put back to what it was before, by a new change.
 If somebody has changed the item since, nothing is done and you are told what
 they did, unless you add --force.

@@ -225,7 +225,7 @@ func hooksMessagesCommand() *cobra.Command {
 func hooksAgainCommand() *cobra.Command {
 	var r remote
 	cmd := &cobra.Command{
-		Use: "again ID [NUMBER]", Short: "Send messages again: one, or all that were given up", Args: cobra.RangeArgs(1, 2),
+		Use: "again ID [NUMBER]", Short: "Send messages again: one, or all that were given up", Args: arguments(1, 2),
 		Example: "  idlebeacon hooks again office\n  idlebeacon hooks again office 17",
 	}
 	r.flags(cmd)

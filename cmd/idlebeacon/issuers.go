@@ -180,7 +180,7 @@ func issuersCheckCommand() *cobra.Command {
 		Short: "Try what an issuer, or settings for one, make of a token",
 		Long: `Try what the settings of an issuer make of a token: whether it is taken,
 which rule decides, and what the person may. Nothing is kept of it.`,
-		Args: cobra.MaximumNArgs(1),
+		Args: arguments(0, 1),
 	}
 	r.flags(cmd)
 	cmd.Flags().StringVar(&file, "settings", "", "file with settings to try, - for standard input")

@@ -255,12 +255,29 @@ func apart(a, b string) int {
 	return spelling.Distance([]rune(a), []rune(b), len(a)+len(b))
 }
 
-// exactly makes a wrong number of arguments a usage error.
-func exactly(n int) cobra.PositionalArgs {
+// exactly is arguments for one number of them.
+func exactly(n int) cobra.PositionalArgs { return arguments(n, n) }
+
+// arguments makes a wrong number of arguments a usage error, which says what the command takes.
+func arguments(least, most int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
-		if err := cobra.ExactArgs(n)(cmd, args); err != nil {
-			return &usageError{fmt.Errorf("%s: %w", cmd.CommandPath(), err)}
+		path := cmd.CommandPath()
+		_, takes, _ := strings.Cut(cmd.Use, " ")
+		want := strings.TrimSpace(path + " " + takes)
+		switch {
+		case len(args) < least:
+			return &usageError{fmt.Errorf("something is missing; want '%s'", want)}
+		case len(args) <= most:
+			return nil
+		case !cmd.HasAvailableSubCommands():
+			return &usageError{fmt.Errorf("%q is too much; want '%s', and options", args[most], want)}
 		}
-		return nil
+		var names []string
+		for _, c := range cmd.Commands() {
+			if c.IsAvailableCommand() {
+				names = append(names, c.Name())
+			}
+		}
+		return &usageError{fmt.Errorf("'%s' has no command %q; it has %s", path, args[most], strings.Join(names, ", "))}
 	}
 }

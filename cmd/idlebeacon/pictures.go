@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 
 	"github.com/spf13/cobra"
 
@@ -22,7 +23,7 @@ func pictureCommand() *cobra.Command {
 		Long: `Bring pictures (JPEG, PNG, WebP or GIF) and let an item show them, after those that
 it shows already. What the files say beside the pictures is not kept. With
 --place the item goes to where the first was taken, if its file says so.`,
-		Args: cobra.MinimumNArgs(2),
+		Args: arguments(2, math.MaxInt),
 	}
 	r.flags(cmd)
 	collectionFlag(cmd, &asked)

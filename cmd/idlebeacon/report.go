@@ -19,7 +19,7 @@ func reportCommand() *cobra.Command {
 		at, properties, group, lines                 string
 	}
 	cmd := &cobra.Command{
-		Use: "report [DEVICE]", Short: "Report where a device is", Args: cobra.MaximumNArgs(1),
+		Use: "report [DEVICE]", Short: "Report where a device is", Args: arguments(0, 1),
 		Long: `Report where a device is. With --lines reports are read from a file, or from
 standard input if that is -, a line of JSON each, and each is answered with a
 line of JSON once it is durable.`,

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -179,7 +180,7 @@ func deciding(use, does, done string, more func(*cobra.Command), do func(context
 	string) error) *cobra.Command {
 	var r remote
 	var asked string
-	cmd := &cobra.Command{Use: use + " SUGGESTION...", Short: does, Args: cobra.MinimumNArgs(1)}
+	cmd := &cobra.Command{Use: use + " SUGGESTION...", Short: does, Args: arguments(1, math.MaxInt)}
 	r.flags(cmd)
 	collectionFlag(cmd, &asked)
 	more(cmd)

@@ -304,7 +304,7 @@ func watchesTryCommand() *cobra.Command {
 	var o ruleOptions
 	var since, until string
 	cmd := &cobra.Command{
-		Use: "try [ID]", Short: "Show what a watch would have noticed", Args: cobra.MaximumNArgs(1),
+		Use: "try [ID]", Short: "Show what a watch would have noticed", Args: arguments(0, 1),
 		Long: `Show what a watch, or what one with the given options, would have noticed of the
 positions that are kept. Nothing is kept of that.`,
 		Example: "  idlebeacon watches try sound --since 24h\n  idlebeacon watches try --nearer 50 --since 1h",

@@ -97,6 +97,7 @@ func TestDevices(t *testing.T) {
 	}
 	for path, want := range map[string]string{
 		"/api/devices?state=asleep":                                "moving, still",
+		"/api/devices/WB-01/track?f=mf-json":                       "movingfeatures",
 		"/api/devices?sortby=colour":                               "speed",
 		"/api/devices?filter=batery%3E50":                          `property \"batery\"; there are \"battery\"`,
 		"/api/devices?filter=Battery%3E50":                         `did you mean \"battery\"?`,

@@ -57,6 +57,10 @@ func (q *query) span() (from, to motion.Moment) {
 func (h *server) getTrack(w http.ResponseWriter, r *http.Request) error {
 	wanted := trackfile.Format(r.URL.Query().Get("f"))
 	file := slices.Contains(trackfile.Formats, wanted)
+	if !file && wanted != "" && wanted != "json" {
+		return invalid.New("f", "%.40q is no form of a track", string(wanted)).
+			Wanted("json, or gpx, geojson, movingfeatures or csv for a file")
+	}
 	if file { // the other parameters are as they are
 		values := r.URL.Query()
 		values.Del("f")
