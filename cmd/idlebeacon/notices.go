@@ -92,6 +92,7 @@ func printNotices(all []api.Notice) {
 	}
 	t := newTable("Time", "Device", "What", "Watch", "Latitude", "Longitude")
 	numeric(t, 5, 6)
+	t.SuppressEmptyColumns() // what a watch would have noticed names none
 	for i := range all {
 		n := &all[i]
 		t.AppendRow(table.Row{
