@@ -182,7 +182,7 @@ func edits(_ context.Context, r *report) error {
 		}
 		budget, ratio := "", 0.0
 		if together > 1 {
-			budget, ratio = "5 µs", least.Seconds()/5e-6
+			budget, ratio = "4 µs", least.Seconds()/4e-6
 		}
 		r.add(
 			fmt.Sprintf("one edit of the index, %s places, %d made visible together", count(most), together),
