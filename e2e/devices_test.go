@@ -14,7 +14,11 @@ import (
 	"testing"
 	"time"
 
+	cdpbrowser "github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	paho "github.com/eclipse/paho.mqtt.golang"
 
 	"idlebeacon/api"
@@ -370,4 +374,50 @@ func TestReplayAndSharing(t *testing.T) {
 	}
 	guest.do(chromedp.Reload())
 	guest.until("map && document.querySelector('header .who')?.innerText.includes('Sign in')")
+}
+
+// TestOwnPosition shows where the browser is, on a map without devices, and shares it as one.
+func TestOwnPosition(t *testing.T) {
+	t.Parallel()
+	service := start(t, filepath.Join(t.TempDir(), "data"), "serve")
+	c := connect(t, service.url)
+	if _, err := c.CreateCollection(t.Context(), api.NewCollection{ID: "huts", Title: "Huts"}); err != nil {
+		t.Fatal(err)
+	}
+	p := browse(t, 1280, 800, service.url+"/?lat=-38.5&lon=-22&zoom=10")
+	here := func(lon, accuracy float64) {
+		p.do(
+			chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+				_, err := cdp.Call(ctx, t, cdpbrowser.SetPermission, cdpbrowser.SetPermissionParams{
+					Permission: &cdpbrowser.PermissionDescriptor{Name: "geolocation"},
+					Setting:    cdpbrowser.PermissionSettingGranted, Origin: service.url,
+				})
+				return err
+			}),
+			chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+				_, err := cdp.Call(ctx, t, emulation.SetGeolocationOverride, emulation.SetGeolocationOverrideParams{
+					Latitude: new(-38.44), Longitude: new(lon), Accuracy: new(accuracy),
+				})
+				return err
+			}),
+		)
+	}
+	here(-22.1, 40)
+	p.until("document.querySelector('.locate')")
+	eval[any](p, "document.querySelector('.locate').click()")
+	p.until("text().includes('Within 40 m.') && buttons().length === 1 && Math.abs(map.view.centre.lon + 22.1) < 0.001")
+	p.rested()
+	eval[any](p, "[...document.querySelectorAll('.own button')].find(b => b.innerText.includes('Share it')).click()")
+	p.until("document.querySelector('.own input')")
+	p.do(chromedp.Focus(chromedp.CSS(".own input")))
+	p.key("me-1" + kb.Enter)
+	p.until("text().includes('Shared as me-1.')")
+	here(-22.2, 15)
+	p.until("text().includes('Within 15 m. Shared as me-1.')")
+	d, err := c.Device(t.Context(), "me-1")
+	if err != nil || d.Position == nil || d.Position.Longitude != -22.2 || *d.Position.Accuracy != 15 {
+		t.Errorf("%+v, %v", d, err)
+	}
+	eval[any](p, "[...document.querySelectorAll('.own button')].find(b => b.innerText.includes('Hide')).click()")
+	p.until("!text().includes('Shared as')")
 }

@@ -28,7 +28,7 @@ import { useFollowed } from './useFollowed'
 const WatchTools = defineAsyncComponent(() => import('../watches/WatchTools.vue')) // seldom needed at once
 
 // The devices on the map page: switches for their groups, their popup, and following one.
-const props = defineProps<{ map: IdleMap }>()
+const props = defineProps<{ map: IdleMap; locate?: boolean }>()
 const emit = defineEmits<{ source: [sources: MarkerSource[]] }>()
 const own = useTemplateRef('own')
 const mine = shallowRef<MarkerSource[]>([]) // one's own position
@@ -230,9 +230,11 @@ const name = computed(() => following.value)
 </script>
 
 <template>
-  <section v-if="groups && groups.length > 0" aria-labelledby="devices-title">
-    <h2 id="devices-title"> Devices <RouterLink :to="{ name: 'devices' }">All in a list</RouterLink> </h2>
-    <ul>
+  <section v-if="groups?.length || locate" :aria-labelledby="groups?.length ? 'devices-title' : undefined">
+    <h2 v-if="groups?.length" id="devices-title">
+      Devices <RouterLink :to="{ name: 'devices' }">All in a list</RouterLink>
+    </h2>
+    <ul v-if="groups?.length">
       <li v-for="g in groups" :key="g.id" :class="{ dim: off.has(g.id) }">
         <label :for="`group-${g.id}`">
           <span class="title"
@@ -247,10 +249,16 @@ const name = computed(() => following.value)
         />
       </li>
     </ul>
-    <button type="button" class="again" :aria-pressed="replaying" @click="replaying ? endReplay() : (replaying = true)">
+    <button
+      v-if="groups?.length"
+      type="button"
+      class="again"
+      :aria-pressed="replaying"
+      @click="replaying ? endReplay() : (replaying = true)"
+    >
       {{ replaying ? 'Back to now' : 'Replay' }}
     </button>
-    <OwnPosition ref="own" :map="map" @source="mine = $event" />
+    <OwnPosition ref="own" :map="map" :at-once="locate" @source="mine = $event" />
   </section>
   <WatchTools
     v-if="groups && groups.length > 0 && session.reads"

@@ -2,14 +2,14 @@
 import type { IdleMap, Marker, MarkerSource } from '@idlebeacon/map'
 import { Looks } from '@idlebeacon/map'
 import { Devices } from '@idlebeacon/map/devices'
-import { onScopeDispose, ref, shallowRef } from 'vue'
+import { onMounted, onScopeDispose, ref, shallowRef } from 'vue'
 import { reportPosition } from '../api/devices'
 import { explain } from '../api/explain'
 import { reasons, whyNever } from '../edit/ownPosition'
 import { useSession } from '../stores/session'
 
 // One's own position on the map, with its accuracy and heading, reported as a device if one wants.
-const props = defineProps<{ map: IdleMap }>()
+const props = defineProps<{ map: IdleMap; atOnce?: boolean }>()
 const emit = defineEmits<{ source: [sources: MarkerSource[]] }>()
 
 const id = 'own position'
@@ -56,6 +56,7 @@ onScopeDispose(() => {
   if (on.value) navigator.geolocation.clearWatch(watching)
   layer.stop()
 })
+onMounted(() => props.atOnce && start())
 defineExpose({ stop })
 
 async function here(p: GeolocationPosition): Promise<void> {
@@ -114,7 +115,7 @@ function share(e: Event): void {
     <button type="button" :aria-pressed="on" @click="on ? stop() : start()">
       {{ on ? 'Hide my position' : 'My position' }}
     </button>
-    <template v-if="on && (session.owner || session.session?.role === 'device')">
+    <template v-if="latest && (session.owner || session.session?.role === 'device')">
       <button v-if="device" type="button" @click="device = ''">Stop sharing</button>
       <button v-else-if="!asking" type="button" @click="asking = true">Share it as a device</button>
       <form v-else @submit.prevent="share">

@@ -55,7 +55,8 @@ const panel = ref<'select' | 'decide' | null>(null) // what else is open
 const gathered = ref(localStorage.getItem('idlebeacon-waiting') !== null) // edits wait to be saved
 const drafts = shallowRef<readonly MarkerSource[]>([]) // that the form shows
 const devices = shallowRef<readonly MarkerSource[]>([])
-const moving = ref(false) // there are devices
+const moving = ref<boolean | null>(null) // there are devices; null while that is not known
+const located = ref(false) // one's own position was asked for
 
 const shown = computed(() => (store.collections ?? []).filter((c) => !off.value.includes(c.id)))
 const open = computed(() => (store.collections ?? []).filter(session.works)) // to be edited
@@ -191,7 +192,8 @@ watch(feed, (state, before) => {
         @toggle="toggle"
         @choose="choose"
       />
-      <DeviceTools v-if="map && moving" :map="map" @source="devices = $event" />
+      <DeviceTools v-if="map && (moving || located)" :map="map" :locate="located" @source="devices = $event" />
+      <button v-else-if="moving === false" type="button" class="locate" @click="located = true">My position</button>
     </aside>
     <div class="stage" :class="{ telling: opened, editing: editing ?? panel }">
       <idle-map
@@ -283,6 +285,16 @@ aside {
   overflow: auto;
   background: var(--card);
   border-inline-end: 1px solid var(--rule);
+}
+.locate {
+  margin: 0.9rem;
+  padding: 0.25rem 0.6rem;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
+  background: none;
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
 }
 .stage {
   flex: 1;
