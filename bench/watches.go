@@ -65,8 +65,8 @@ func watches(ctx context.Context, r *report) error {
 			return fmt.Errorf("positions wait for %v to be judged", behind)
 		}
 		noticed := float64(w.Noticed()-before) / reportTime.Seconds()
-		r.add(fmt.Sprintf("%d watches, %.0f reports/s, %.0f notices/s: of one core, beside %.0f reports/s without", manyWatches,
-			rateOfMany, noticed, rate), "20 %", fmt.Sprintf("%.0f %%", 100*(many-none)), (many-none)/0.2)
+		r.add(fmt.Sprintf("%d watches, %.0f reports/s, %.0f notices/s: of one core, beside %.0f reports/s without",
+			manyWatches, rateOfMany, noticed, rate), "20 %", fmt.Sprintf("%.0f %%", 100*(many-none)), (many-none)/0.2)
 		return nil
 	})
 }

@@ -23,7 +23,8 @@ func trackCommand() *cobra.Command {
 		Long: `Show where a device was: how far it went, for how long it moved, and where it
 stopped. With --format its track is written, as GPX, GeoJSON, OGC Moving
 Features JSON or CSV. What the service has no positions of is a gap.`,
-		Example: "  idlebeacon track WB-07 --since 6h\n  idlebeacon track WB-07 --since 2026-04-12 --format gpx --out wb-07.gpx",
+		Example: "  idlebeacon track WB-07 --since 6h\n" +
+			"  idlebeacon track WB-07 --since 2026-04-12 --format gpx --out wb-07.gpx",
 	}
 	r.flags(cmd)
 	cmd.Flags().StringVar(&since, "since", "6h", "since when: how long ago, such as 6h, a date or a time")

@@ -256,7 +256,8 @@ func watchesChangeCommand() *cobra.Command {
 		Use: "change ID", Short: "Change a watch, or turn it off or on", Args: exactly(1),
 		Long: `Change a watch. What says what is noticed and where takes the place of all that
 was said of it before; the title, and whether it is off, stay as they are.`,
-		Example: "  idlebeacon watches change sound --off\n  idlebeacon watches change slow --area waters/north-harbour --faster 4",
+		Example: "  idlebeacon watches change sound --off\n" +
+			"  idlebeacon watches change slow --area waters/north-harbour --faster 4",
 	}
 	r.flags(cmd)
 	o.flags(cmd)

@@ -89,8 +89,9 @@ func WriteRow(w io.Writer, fields []byte) error {
 // Rows are rows that [WriteRow] has written.
 type Rows struct {
 	From   io.Reader
-	Fields int                     // of each row
-	Lead   func(row int64) []int64 // further fields that come first, by the number of the row, the first being 1; may be nil
+	Fields int // of each row
+	// Lead returns further fields that come first, by the number of the row, the first being 1; it may be nil.
+	Lead func(row int64) []int64
 }
 
 // Into copies the rows into columns of a table, all at once or not at all, and returns how many

@@ -101,7 +101,8 @@ func (r *Recent) keep(at int, s sample) {
 
 // find returns where a time is or belongs among those before the newest.
 func (r *Recent) find(t Moment) (at int, there bool) {
-	return slices.BinarySearchFunc(r.earlier[:r.count], t, func(s sample, t Moment) int { return cmp.Compare(s.time(), t) })
+	byTime := func(s sample, t Moment) int { return cmp.Compare(s.time(), t) }
+	return slices.BinarySearchFunc(r.earlier[:r.count], t, byTime)
 }
 
 // Has reports whether one of the positions that are kept is of a time.

@@ -14,7 +14,7 @@ export interface ScreenPoint {
 
 export const maxZoom = 24
 
-/** Camera turns map positions into screen positions and back. It keeps the view inside the world: no copies beside it. */
+/** Camera turns map positions into screen positions and back. It keeps the view inside the world. */
 export class Camera {
   width = 1
   height = 1

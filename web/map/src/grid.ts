@@ -8,7 +8,7 @@ export interface ScreenBox {
 
 const cell = 64 // CSS pixels
 
-/** BoxGrid finds among many rectangles on the screen those at a spot, or that run into another, without looking at all. */
+/** BoxGrid finds rectangles on the screen at a spot, or that run into another, without looking at all of them. */
 export class BoxGrid {
   private readonly cells = new Map<number, number[]>() // indexes into boxes
   private readonly boxes: { box: ScreenBox; id: number }[] = []

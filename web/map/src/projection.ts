@@ -14,7 +14,7 @@ export interface Box {
   north: number
 }
 
-/** A position on the map square: x from 0 at longitude -180 to 1 at 180, y from 0 at the northern edge to 1 at the other. */
+/** A position on the map square: x from 0 at longitude -180 to 1 at 180, y from 0 in the north to 1 in the south. */
 export interface MapPoint {
   x: number
   y: number

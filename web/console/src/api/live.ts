@@ -71,7 +71,7 @@ export function follow(path: string, changed: () => void, signal: AbortSignal): 
 type Noticed = Schemas['Notice']
 const noticing = new Set<(some: Noticed[]) => void>()
 
-/** Calls told with what watches notice, as it happens, until the signal; with nothing when some may have been missed. */
+/** Calls told with what watches notice, as it happens, until the signal; with nothing when some may be missing. */
 export function onNotices(told: (some: Noticed[]) => void, signal: AbortSignal): void {
   noticing.add(told)
   signal.addEventListener('abort', () => noticing.delete(told))

@@ -33,7 +33,7 @@ const filter = ref(props.chosen.filter)
 const problem = ref<string | null>(null)
 const found = ref<{ counts: Map<string, number>; matched: number } | null>(null) // null where all are chosen
 const legend = ref<Legend | null>(null)
-const opened = ref(props.chosen.name !== '' || props.chosen.filter !== '') // the filter is folded away until it is wanted
+const opened = ref(props.chosen.name !== '' || props.chosen.filter !== '') // it is folded away until it is wanted
 let timer = 0
 let request: AbortController | null = null
 

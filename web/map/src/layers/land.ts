@@ -115,7 +115,7 @@ const fineFrom = 3.5
  * server is asked.
  */
 class WorldLand {
-  private readonly grades = new Map<string, Land | 'loading'>() // one that failed is loading until it is asked for again
+  private readonly grades = new Map<string, Land | 'loading'>() // one that failed loads until it is asked for again
   private pause = firstRetry
 
   constructor(private readonly onLoad: () => void) {}

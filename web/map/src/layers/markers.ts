@@ -73,7 +73,7 @@ export class MarkerLayer implements Layer {
     return grid
   }
 
-  /** Calls use with the index of each marker about the screen, and where it is; the point is used again for the next. */
+  /** Calls use with the index of each marker about the screen, and where it is; the next gets the same point. */
   private eachOnScreen(use: (index: number, at: ScreenPoint) => void): void {
     const { at: map } = this.transition
     const { width, height, scale, centre } = this.camera
