@@ -237,7 +237,7 @@ type follower struct {
 func reportsToListeners(ctx context.Context, r *report, f *fleet.Fleet, url, key string) error {
 	var p50, p99 chartLine
 	p50, p99 = chartLine{name: "p50", colour: lineColours[0]}, chartLine{name: "p99", colour: lineColours[0], dashed: true}
-	for _, asked := range []float64{1000, 2000, 5000, budgetRate, 20_000} {
+	for _, asked := range []float64{1000, 2000, 5000, budgetRate, 20_000, 40_000} { // the last is too much
 		followers, leave, err := following(ctx, url, key)
 		if err != nil {
 			return err
@@ -267,7 +267,8 @@ func reportsToListeners(ctx context.Context, r *report, f *fleet.Fleet, url, key
 	c := chart{
 		title: "From a report to the listeners who look at where it is",
 		x: axis{label: "reports a second that were asked for", logarithmic: true, ticks: []tick{{1000, "1,000", ""},
-			{2000, "2,000", ""}, {5000, "5,000", ""}, {10_000, "10,000", ""}, {20_000, "20,000", ""}}},
+			{2000, "2,000", ""}, {5000, "5,000", ""}, {10_000, "10,000", ""}, {20_000, "20,000", ""},
+			{40_000, "40,000", ""}}},
 		y: axis{label: "ms", logarithmic: true, ticks: []tick{{50, "50 ms", ""}, {100, "100 ms", ""}, {250, "250 ms",
 			"budget p99"}, {500, "500 ms", ""}, {1000, "1 s", ""}, {5000, "5 s", ""}, {10_000, "10 s", ""}}},
 		lines: []chartLine{p50, p99},

@@ -180,7 +180,7 @@ func TestKeyboardAlone(t *testing.T) {
 	p := browse(t, 1280, 800, demo(t).url)
 	p.until("total() == 2400")
 	_, lon, zoom := p.rested()
-	p.do(chromedp.Focus(chromedp.CSS("aside li:last-child details.more > summary"))) // the last thing beside the map
+	p.do(chromedp.Focus(chromedp.CSS("aside .locate"))) // the last thing beside the map
 	p.key("\t")
 	p.until("map.shadowRoot.activeElement?.className == 'stage'")
 	p.key(kb.ArrowRight)

@@ -104,7 +104,7 @@ func TestClustersShowWhatTheyCover(t *testing.T) {
 	p.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x, y))
 	p.until(asked + " == 1")
 	p.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, 600, 780))
-	p.do(chromedp.Focus(chromedp.CSS("aside li:last-child details.more > summary")))
+	p.do(chromedp.Focus(chromedp.CSS("aside .locate")))
 	p.key("\t\t") // the keyboard does the same
 	p.until("buttons().includes(map.shadowRoot.activeElement) && " + asked + " >= 2")
 }
