@@ -253,8 +253,20 @@ func (p *page) rested() (lat, lon, zoom float64) {
 				}
 				return v
 			}
+			p.drawn()
 			return parse("lat"), parse("lon"), parse("zoom")
 		}
+	}
+}
+
+// drawn waits until what the page shows has been drawn: it is in the frame after the one that was asked for.
+func (p *page) drawn() {
+	p.t.Helper()
+	_, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](
+		"new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => done(true))))",
+		chromedp.EvalAwaitPromise))
+	if err != nil && !leaving(err) {
+		p.t.Fatal(err)
 	}
 }
 
