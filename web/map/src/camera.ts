@@ -61,6 +61,14 @@ export class Camera {
     this.place(this.middle, this.level)
   }
 
+  /** Another camera that looks the same way. */
+  copy(): Camera {
+    const copy = new Camera()
+    copy.resize(this.width, this.height)
+    copy.view = this.view
+    return copy
+  }
+
   toScreen(m: MapPoint): ScreenPoint {
     const scale = this.scale
     return {

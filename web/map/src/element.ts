@@ -227,10 +227,7 @@ export class IdleMap extends HTMLElement {
 
   /** Zooms in a smooth motion about a spot of the screen, which stays where it is: the middle if none is given. */
   changeZoom(zoom: number, about: ScreenPoint = { x: this.camera.width / 2, y: this.camera.height / 2 }): void {
-    const target = new Camera()
-    target.width = this.camera.width
-    target.height = this.camera.height
-    target.view = this.camera.view
+    const target = this.camera.copy()
     target.zoomAbout(about, zoom)
     this.travelTo(target.view)
   }

@@ -252,7 +252,7 @@ const name = computed(() => following.value)
     <button
       v-if="groups?.length"
       type="button"
-      class="again"
+      class="slim again"
       :aria-pressed="replaying"
       @click="replaying ? endReplay() : (replaying = true)"
     >
@@ -281,7 +281,7 @@ const name = computed(() => following.value)
     />
     <p v-if="name" class="following" role="status">
       Following {{ name }}
-      <button type="button" @click="stopFollowing">Stop</button>
+      <button type="button" class="slim" @click="stopFollowing">Stop</button>
     </p>
   </Teleport>
   <Teleport :to="map">
@@ -354,13 +354,6 @@ label {
 }
 .again {
   margin-top: 0.4rem;
-  padding: 0.25rem 0.8rem;
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-  background: none;
-  color: inherit;
-  font: inherit;
-  cursor: pointer;
 }
 .following {
   position: absolute;
@@ -375,14 +368,5 @@ label {
   border: 1px solid var(--rule);
   border-radius: 6px;
   background: var(--card);
-}
-.following button {
-  padding: 0.15rem 0.6rem;
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-  background: none;
-  color: inherit;
-  font: inherit;
-  cursor: pointer;
 }
 </style>

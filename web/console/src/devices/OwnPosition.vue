@@ -112,15 +112,15 @@ function share(e: Event): void {
 
 <template>
   <div class="own">
-    <button type="button" :aria-pressed="on" @click="on ? stop() : start()">
+    <button type="button" class="slim" :aria-pressed="on" @click="on ? stop() : start()">
       {{ on ? 'Hide my position' : 'My position' }}
     </button>
     <template v-if="latest && (session.owner || session.session?.role === 'device')">
-      <button v-if="device" type="button" @click="device = ''">Stop sharing</button>
-      <button v-else-if="!asking" type="button" @click="asking = true">Share it as a device</button>
+      <button v-if="device" type="button" class="slim" @click="device = ''">Stop sharing</button>
+      <button v-else-if="!asking" type="button" class="slim" @click="asking = true">Share it as a device</button>
       <form v-else @submit.prevent="share">
-        <input name="device" required placeholder="Id of the device" aria-label="Id of the device" />
-        <button>Share</button>
+        <input name="device" class="slim" required placeholder="Id of the device" aria-label="Id of the device" />
+        <button class="slim">Share</button>
       </form>
     </template>
     <p v-if="told" role="status">{{ told }}</p>
@@ -140,18 +140,7 @@ form {
 }
 input {
   width: 9rem;
-}
-button,
-input {
-  padding: 0.25rem 0.6rem;
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-  background: none;
-  color: inherit;
-  font: inherit;
-}
-button {
-  cursor: pointer;
+  cursor: text;
 }
 p {
   flex-basis: 100%;

@@ -193,7 +193,9 @@ watch(feed, (state, before) => {
         @choose="choose"
       />
       <DeviceTools v-if="map && (moving || located)" :map="map" :locate="located" @source="devices = $event" />
-      <button v-else-if="moving === false" type="button" class="locate" @click="located = true">My position</button>
+      <button v-else-if="moving === false" type="button" class="slim locate" @click="located = true"
+        >My position</button
+      >
     </aside>
     <div class="stage" :class="{ telling: opened, editing: editing ?? panel }">
       <idle-map
@@ -288,13 +290,6 @@ aside {
 }
 .locate {
   margin: 0.9rem;
-  padding: 0.25rem 0.6rem;
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-  background: none;
-  color: inherit;
-  font: inherit;
-  cursor: pointer;
 }
 .stage {
   flex: 1;

@@ -115,7 +115,8 @@ const fineFrom = 3.5
  * server is asked.
  */
 class WorldLand {
-  private readonly grades = new Map<string, Land | 'loading'>() // one that failed loads until it is asked for again
+  // One that could not be loaded stays 'loading' until it is asked for again.
+  private readonly grades = new Map<string, Land | 'loading'>()
   private pause = firstRetry
 
   constructor(private readonly onLoad: () => void) {}
