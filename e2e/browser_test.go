@@ -85,6 +85,32 @@ func signIn(t *testing.T, address, key string) *http.Cookie {
 	return answer.Cookies()[0]
 }
 
+// startBrowser starts the browser of a test. Now and then one ends before it has begun, which says nothing of
+// the page: then another is started.
+func startBrowser(t *testing.T, chromium string) (ctx context.Context, closeTab, release func()) {
+	t.Helper()
+	for left := 2; ; left-- {
+		var options []chromedp.ExecAllocatorOption
+		options = append(options, chromedp.ExecPath(chromium), chromedp.UserDataDir(t.TempDir()))
+		for _, flag := range strings.Fields("headless no-sandbox disable-gpu disable-quic no-first-run " +
+			"disable-background-networking disable-component-update disable-sync ignore-certificate-errors") {
+			options = append(options, chromedp.Flag(flag, true))
+		}
+		allocated, release := chromedp.NewExecAllocator(t.Context(), options...)
+		ctx, closeTab := chromedp.NewContext(allocated)
+		err := chromedp.Do(ctx)
+		if err == nil {
+			return ctx, closeTab, release
+		}
+		closeTab()
+		release()
+		if left == 0 || !strings.Contains(err.Error(), "failed to start") {
+			t.Fatal(err)
+		}
+		t.Logf("another browser is started: %v", err)
+	}
+}
+
 // browseAfter is browse by a guest, after some actions.
 func browseAfter(t *testing.T, width, height int64, address string, before ...chromedp.Action[chromedp.Void]) *page {
 	t.Helper()
@@ -92,14 +118,7 @@ func browseAfter(t *testing.T, width, height int64, address string, before ...ch
 	if err != nil {
 		t.Fatal("there is no Chromium: 'make test' installs it from Debian's packages")
 	}
-	var options []chromedp.ExecAllocatorOption
-	options = append(options, chromedp.ExecPath(chromium), chromedp.UserDataDir(t.TempDir()))
-	for _, flag := range strings.Fields("headless no-sandbox disable-gpu disable-quic no-first-run " +
-		"disable-background-networking disable-component-update disable-sync ignore-certificate-errors") {
-		options = append(options, chromedp.Flag(flag, true))
-	}
-	allocated, release := chromedp.NewExecAllocator(t.Context(), options...)
-	ctx, closeTab := chromedp.NewContext(allocated)
+	ctx, closeTab, release := startBrowser(t, chromium)
 	p := &page{t: t, ctx: ctx}
 	t.Cleanup(func() {
 		closeTab()
