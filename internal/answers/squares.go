@@ -41,9 +41,9 @@ type View[M any] interface {
 	Covers(geo.SpotBox) bool
 	// Overlaps reports whether any of some spots lie in the box.
 	Overlaps(geo.SpotBox) bool
-	// Counts returns a function that returns how many of the places of a cell of the map, which
-	// is part of a square, lie in the box.
-	Counts(square index.Cell) func(cluster.Group) int
+	// CountEach returns how many of the places of each of some cells of the map lie in the box.
+	// Those of one square come one after the other.
+	CountEach([]cluster.Group) []int
 }
 
 // A Form is how the markers of a view are encoded.
@@ -126,30 +126,34 @@ func (c *Squares[M]) Append(
 	}
 	all := make([][]*square, len(groups))
 	size := 0
+	var cut []cluster.Group // what the squares that are partly in the view have
 	for i, cells := range groups {
 		all[i], _ = c.squares(question, cells, asked{cut: len(groups) == 1}, view, form)
-		for _, s := range all[i] {
+		for k, s := range all[i] {
 			size += len(s.text) + len(s.markers)*len(form.Between)
+			if view.Covers(cells[k].Bounds()) {
+				matched += s.places
+				continue
+			}
+			for j := range s.markers {
+				cut = append(cut, s.markers[j].groups...)
+			}
 		}
 	}
+	counts := view.CountEach(cut)
 	out = slices.Grow(dst, size+64)
 	seen := map[index.Cell]bool{}
 	first := true
 	for i, squares := range all {
 		for k, s := range squares {
 			inside := view.Covers(groups[i][k].Bounds())
-			var count func(cluster.Group) int
-			if inside {
-				matched += s.places
-			} else {
-				count = view.Counts(groups[i][k])
-			}
 			for j := range s.markers {
 				m := &s.markers[j]
 				if !inside {
 					in := 0
-					for _, g := range m.groups {
-						in += count(g)
+					for range m.groups {
+						in += counts[0]
+						counts = counts[1:]
 					}
 					if in == 0 {
 						continue
@@ -382,10 +386,7 @@ func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]
 	for _, cell := range cells {
 		made[cell] = &square{asOf: view.States(nil), newest: view.Newest(nil, cell, cell), made: now}
 	}
-	squareOf := func(c index.Cell) index.Cell {
-		up := c.Level - cells[0].Level
-		return index.Cell{Level: cells[0].Level, X: c.X >> up, Y: c.Y >> up}
-	}
+	squareOf := func(c index.Cell) index.Cell { return c.Around(cells[0].Level) }
 	taking := map[index.Cell]*square{} // those that are worked out together
 	var text []byte                    // of a marker
 	var groups, all []cluster.Group    // of a marker; of all of them, one after the other

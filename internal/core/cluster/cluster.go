@@ -217,6 +217,7 @@ type views struct {
 	piece    int            // that the next parts are in
 	filled   int            // of that piece
 	tallies  [][]index.Share
+	few      few // of opensAt
 }
 
 // partsTogether is how many parts have room in one piece, at least.
@@ -282,16 +283,19 @@ func (vs *views) at(step Step) *view {
 	return v
 }
 
-func (vs *views) newCell() *cell {
-	block := vs.taken / 64
-	if block == len(vs.cells) {
+// newCell returns a cell without places.
+func (vs *views) newCell(x, y uint32) *cell {
+	if vs.taken/64 == len(vs.cells) {
 		vs.cells = append(vs.cells, new([64]cell))
 	}
-	c := &vs.cells[block][vs.taken%64]
 	vs.taken++
-	c.parts = vs.newParts(len(vs.worlds))
+	c := vs.cellAt(vs.taken - 1)
+	c.x, c.y, c.parts = x, y, vs.newParts(len(vs.worlds))
 	return c
 }
+
+// cellAt returns one of the cells that are taken.
+func (vs *views) cellAt(i int) *cell { return &vs.cells[i/64][i%64] }
 
 // newParts returns n empty parts.
 func (vs *views) newParts(n int) []index.Part {

@@ -115,30 +115,40 @@ func (f *Frame) Overlaps(spots geo.SpotBox) bool {
 	return slices.ContainsFunc(f.boxes, func(b geo.SpotBox) bool { return b.Overlaps(spots) })
 }
 
-// Counts returns a function that returns how many of the places of a cell of the map, which is part of a
-// square, lie in the box.
-func (f *Frame) Counts(square index.Cell) func(Group) int {
-	var parts []index.Part // of the square, of each source
-	return func(g Group) (count int) {
-		for _, b := range f.boxes {
-			if b.Covers(g.Extent) {
-				return g.Count
-			}
-			if !b.Overlaps(g.Extent) {
-				continue
-			}
-			if parts == nil {
-				for i := range f.Crowd {
-					parts = append(parts, f.Crowd[i].Tree.Part(square))
+// CountEach returns how many of the places of each of some cells of the map lie in the box. It is quickest if cells
+// of the same square come one after the other.
+func (f *Frame) CountEach(groups []Group) []int {
+	counts := make([]int, len(groups))
+	for i := range groups {
+		if f.Covers(groups[i].Extent) {
+			counts[i] = groups[i].Count
+		}
+	}
+	var cut []index.Part
+	var of []int // which of the groups each of them belongs to
+	for _, box := range f.boxes {
+		cut, of = cut[:0], of[:0]
+		for source := range f.Crowd {
+			in := f.Crowd[source].Tree.Part(index.Cell{})
+			square := in
+			for i := range groups {
+				g := &groups[i]
+				if counts[i] == g.Count || !box.Overlaps(g.Extent) {
+					continue
 				}
-			}
-			for i := range parts {
-				if !parts[i].Empty() {
-					part := parts[i].Part(g.Cell)
-					count += part.Count(b)
+				if around := g.Cell.Around(uint8(f.Step().whole())); square.Cell() != around {
+					square = in.Part(around)
+				}
+				if part := square.Part(g.Cell); !part.Empty() {
+					cut, of = append(cut, part), append(of, i)
 				}
 			}
 		}
-		return count
+		found := make([]int, len(cut))
+		index.CountEach(cut, box, found)
+		for k, i := range of {
+			counts[i] += found[k]
+		}
 	}
+	return counts
 }

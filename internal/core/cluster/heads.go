@@ -32,8 +32,8 @@ type cell struct {
 	mean  geo.Spot
 	owner *cell // the head whose marker stands for its places; nil until known
 
-	quarters  [4]index.Moments // of the places in each quarter, in key order
-	quartered bool             // these are known
+	quarters  [4]quarter // in key order
+	quartered bool       // these are known
 
 	next     [8]*cell // the cells next to it: first those it conflicts with, last the others
 	against  int8     // how many of them it conflicts with
@@ -43,6 +43,12 @@ type cell struct {
 	beat     answer
 	leads    answer
 	reported bool // its marker is
+}
+
+// A quarter is the places in a quarter of a cell.
+type quarter struct {
+	count int
+	mean  geo.Spot // if there are any
 }
 
 // An answer to a question that is worked out once.
@@ -109,6 +115,7 @@ func (v *view) open(boxes []geo.SpotBox) {
 			}
 		}
 	}
+	before := v.taken
 	for source, world := range v.worlds {
 		for _, spots := range boxes {
 			world.Parts(v.level, widen(spots, v.level, 1), func(p index.Part) bool {
@@ -118,8 +125,7 @@ func (v *view) open(boxes []geo.SpotBox) {
 					return true
 				}
 				if *slot == nil || *slot == nothing {
-					*slot = v.newCell()
-					(*slot).x, (*slot).y = at.X, at.Y
+					*slot = v.newCell(at.X, at.Y)
 				}
 				if (*slot).parts[source].Empty() {
 					(*slot).add(source, p)
@@ -128,24 +134,33 @@ func (v *view) open(boxes []geo.SpotBox) {
 			})
 		}
 	}
+	for i := before; i < v.taken; i++ {
+		c := v.cellAt(i)
+		c.mean = c.sum.Mean()
+	}
 }
 
-// add takes in the part of a source, which is not empty.
+// add takes in the part of a source, which is not empty. The mean of c is not known any more.
 func (c *cell) add(source int, p index.Part) {
 	c.parts[source] = p
-	sum := p.Sum()
-	c.sum.Add(&sum)
-	c.mean = c.sum.Mean()
+	p.AddTo(&c.sum)
 }
 
-// inQuarters returns the moments of the places in each quarter of c, in key order.
-func (c *cell) inQuarters() *[4]index.Moments {
-	if !c.quartered {
-		c.quartered = true
-		for i := range c.parts {
-			if p := &c.parts[i]; !p.Empty() {
-				p.AddQuarters(&c.quarters)
-			}
+// inQuarters returns the quarters of c, in key order.
+func (c *cell) inQuarters() *[4]quarter {
+	if c.quartered {
+		return &c.quarters
+	}
+	c.quartered = true
+	var all [4]index.Moments
+	for i := range c.parts {
+		if p := &c.parts[i]; !p.Empty() {
+			p.AddQuarters(&all)
+		}
+	}
+	for i := range all {
+		if all[i].Count > 0 {
+			c.quarters[i] = quarter{all[i].Count, all[i].Mean()}
 		}
 	}
 	return &c.quarters
@@ -197,24 +212,26 @@ func (v *view) slot(x, y uint32) **cell {
 
 // read looks up the cell at a column and row. It returns nothing if it has no places.
 func (v *view) read(x, y uint32) *cell {
-	c := nothing
 	in := v.worlds
 	if around := v.known(x, y); around == nothing {
 		return nothing
 	} else if around != nil {
 		in = around.parts
 	}
+	c := nothing
 	for source := range in {
 		if in[source].Empty() {
 			continue
 		}
 		if p := in[source].Part(index.Cell{Level: v.level, X: x, Y: y}); !p.Empty() {
 			if c == nothing {
-				c = v.newCell()
-				c.x, c.y = x, y
+				c = v.newCell(x, y)
 			}
 			c.add(source, p)
 		}
+	}
+	if c != nothing {
+		c.mean = c.sum.Mean()
 	}
 	return c
 }
@@ -265,6 +282,30 @@ func (v *view) look(c *cell) {
 		return
 	}
 	c.looked = true
+	column, row := (c.x-v.left)&v.mask, c.y-v.top
+	if column == 0 || column+1 >= v.width || row == 0 || row+1 >= v.height {
+		v.lookAround(c)
+		return
+	}
+	at := int(row*v.width + column) // in the window, and so are all that are next to it
+	for dy := -1; dy <= 1; dy++ {
+		for dx := -1; dx <= 1; dx++ {
+			if dx == 0 && dy == 0 {
+				continue
+			}
+			n := v.window[at+dy*int(v.width)+dx]
+			if n == nil {
+				n = v.cell((c.x+uint32(dx))&v.mask, c.y+uint32(dy))
+			}
+			if n != nil && n != nothing {
+				v.meet(c, n)
+			}
+		}
+	}
+}
+
+// lookAround is look for a cell that has not all that are next to it in the window.
+func (v *view) lookAround(c *cell) {
 	for dy := uint32(0); dy < 3; dy++ {
 		y := c.y + dy - 1
 		if y > v.mask { // beyond a pole
@@ -275,17 +316,22 @@ func (v *view) look(c *cell) {
 			if x == c.x && (y == c.y || dx != 1) || v.mask == 1 && dx == 2 {
 				continue // c itself, or seen already in a world of one or two columns
 			}
-			switch n := v.cell(x, y); {
-			case n == nil:
-			case v.conflict(n.mean, c.mean):
-				c.next[c.against] = n
-				c.against++
-			default:
-				c.free++
-				c.next[len(c.next)-int(c.free)] = n
+			if n := v.cell(x, y); n != nil {
+				v.meet(c, n)
 			}
 		}
 	}
+}
+
+// meet takes in n as next to c.
+func (v *view) meet(c, n *cell) {
+	if v.conflict(n.mean, c.mean) {
+		c.next[c.against] = n
+		c.against++
+		return
+	}
+	c.free++
+	c.next[len(c.next)-int(c.free)] = n
 }
 
 // rivals returns the cells that c conflicts with.

@@ -8,12 +8,9 @@ import (
 // opensAt returns the zoom of the first step beyond v's at which the places of the
 // given cells have more than one marker, or stacked if there is none.
 func (v *view) opensAt(members []*cell) (zoom float64, stacked bool) {
+	f := &v.few
+	f.count = 0
 	together := uint8(0) // down to this level they all share one cell
-	if len(members) == 1 {
-		e := members[0].sum.Extent
-		together = index.Common(index.KeyOf(e.Min), index.KeyOf(e.Max))
-	}
-	var f few
 	for step := v.step + 1; step <= lastStep; step++ {
 		level, _ := v.options.grid(step)
 		if level <= together {
@@ -24,7 +21,12 @@ func (v *view) opensAt(members []*cell) (zoom float64, stacked bool) {
 				return step.Zoom(), false
 			}
 		}
-		if v.at(step).divides(&f, members, v.level) {
+		if f.count == 1 {
+			e := members[0].sum.Extent
+			together = index.Common(index.KeyOf(e.Min), index.KeyOf(e.Max))
+			continue
+		}
+		if v.at(step).divides(f, members, v.level) {
 			return step.Zoom(), false
 		}
 	}
@@ -39,49 +41,55 @@ type few struct {
 	x, y         uint32 // of the first
 	minDX, maxDX int32  // columns relative to x
 	minDY, maxDY int32
+	moments      [9]index.Moments // of the cells that addPart has taken in
 }
 
 type fewCell struct {
-	at      index.Cell
-	moments index.Moments
-	mean    geo.Spot
+	x, y uint32
+	mean geo.Spot
 }
 
-// addPart is add for a part.
-func (f *few) addPart(p index.Part) bool { return f.add(p.Cell(), p.Moments()) }
-
-// add takes in places of one more cell, or more of one that there is, until they span more than
-// one marker ever could.
-func (f *few) add(at index.Cell, places index.Moments) bool {
-	if f.count == 0 {
-		f.x, f.y = at.X, at.Y
-	}
+// addPart takes in the places of a part, and reports whether f may still have one marker.
+func (f *few) addPart(p index.Part) bool {
+	at := p.Cell()
 	i := 0
-	for i < f.count && f.cells[i].at != at {
+	for i < f.count && (f.cells[i].x != at.X || f.cells[i].y != at.Y) {
 		i++
 	}
 	if i == f.count {
-		west := index.MaxLevel - f.level // the shift that makes a difference of columns the short way round
-		dx := int32((at.X-f.x)<<west) >> west
-		dy := int32(at.Y - f.y)
-		f.minDX, f.maxDX = min(f.minDX, dx), max(f.maxDX, dx)
-		f.minDY, f.maxDY = min(f.minDY, dy), max(f.maxDY, dy)
-		if f.maxDX-f.minDX > 2 || f.maxDY-f.minDY > 2 || f.count == len(f.cells) {
-			return false // a head and its neighbours span three columns and rows
+		if !f.add(fewCell{x: at.X, y: at.Y}) {
+			return false
 		}
-		f.cells[i] = fewCell{at: at}
-		f.count++
+		f.moments[i] = index.Moments{}
 	}
-	c := &f.cells[i]
-	c.moments.Add(places)
-	c.mean = c.moments.Mean()
+	f.moments[i].Add(p.Moments())
+	f.cells[i].mean = f.moments[i].Mean()
+	return true
+}
+
+// add takes in a cell that it does not have, unless they span more than one marker ever could.
+func (f *few) add(c fewCell) bool {
+	if f.count == 0 {
+		f.x, f.y = c.x, c.y
+	}
+	west := index.MaxLevel - f.level // the shift that makes a difference of columns the short way round
+	dx := int32((c.x-f.x)<<west) >> west
+	dy := int32(c.y - f.y)
+	f.minDX, f.maxDX = min(f.minDX, dx), max(f.maxDX, dx)
+	f.minDY, f.maxDY = min(f.minDY, dy), max(f.maxDY, dy)
+	if f.maxDX-f.minDX > 2 || f.maxDY-f.minDY > 2 || f.count == len(f.cells) {
+		return false // a head and its neighbours span three columns and rows
+	}
+	f.cells[f.count] = c
+	f.count++
 	return true
 }
 
 // gather makes f the cells of a level that the members, cells of a lesser step at another level,
 // are made of, and reports whether they may have one marker.
 func (f *few) gather(members []*cell, from, to uint8) bool {
-	*f = few{level: to}
+	f.level, f.count = to, 0
+	f.minDX, f.maxDX, f.minDY, f.maxDY = 0, 0, 0, 0
 	for _, m := range members {
 		if !f.take(m, from) {
 			return false
@@ -92,14 +100,14 @@ func (f *few) gather(members []*cell, from, to uint8) bool {
 
 // take adds all of a cell at a level, and reports whether f may still have one marker.
 func (f *few) take(c *cell, from uint8) bool {
-	at := index.Cell{Level: from, X: c.x, Y: c.y}
 	switch f.level {
 	case from:
-		return f.add(at, c.sum.Moments())
+		return f.add(fewCell{c.x, c.y, c.mean})
 	case from + 1:
 		quarters := c.inQuarters()
-		for i, quarter := range at.Children() {
-			if quarters[i].Count > 0 && !f.add(quarter, quarters[i]) {
+		for i := range quarters {
+			q := &quarters[i]
+			if q.count > 0 && !f.add(fewCell{2*c.x + uint32(i&1), 2*c.y + uint32(i>>1), q.mean}) {
 				return false
 			}
 		}
@@ -116,15 +124,12 @@ func (f *few) take(c *cell, from uint8) bool {
 // divides reports whether the cells f of v, of which members of a lesser step at the given level
 // are made, have more than one marker.
 func (v *view) divides(f *few, members []*cell, level uint8) bool {
-	if f.count == 1 {
-		return false
-	}
 	if !v.mayShare(f, members, v.level-level) {
 		return true
 	}
 	var head *cell
 	for i := range f.count {
-		own := v.head(v.cell(f.cells[i].at.X, f.cells[i].at.Y))
+		own := v.head(v.cell(f.cells[i].x, f.cells[i].y))
 		if head != nil && own != head {
 			return true
 		}
@@ -154,7 +159,7 @@ func (v *view) mayShare(f *few, members []*cell, above uint8) bool {
 // meanAt returns the mean of the cell at a column and row, if it has places.
 func (v *view) meanAt(f *few, members []*cell, above uint8, x, y uint32) (geo.Spot, bool) {
 	for i := range f.count {
-		if at := f.cells[i].at; at.X == x && at.Y == y {
+		if f.cells[i].x == x && f.cells[i].y == y {
 			return f.cells[i].mean, true
 		}
 	}

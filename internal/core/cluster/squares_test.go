@@ -58,6 +58,9 @@ func TestSquares(t *testing.T) {
 				}
 				// All of them at once, or some.
 				for part := range slices.Chunk(squares, 1+r.IntN(len(squares)+1)) {
+					var in []Group
+					var heads []index.Cell
+					var texts []string
 					frame.InSquares(part, cut, func(m *Marker) {
 						var head *index.Cell
 						for g := range m.Groups {
@@ -71,18 +74,25 @@ func TestSquares(t *testing.T) {
 								continue
 							}
 							p := w.tree.Part(g.Cell)
-							in := 0
-							for _, b := range boxes {
-								in += p.Count(b)
-							}
-							if counted += in; in > 0 {
-								got[*head] = told(m)
-							}
 							if p.Count(geo.AllSpots) != g.Count {
 								t.Fatalf("group %+v has %d places", g, p.Count(g.Cell.Bounds()))
 							}
+							in = append(in, g)
+							heads, texts = append(heads, *head), append(texts, told(m))
 						}
 					})
+					for i, count := range frame.CountEach(in) {
+						p, want := w.tree.Part(in[i].Cell), 0
+						for _, b := range boxes {
+							want += p.Count(b)
+						}
+						if count != want {
+							t.Fatalf("zoom %v, %s: %d places of %v in the box, want %d", zoom, box, count, in[i].Cell, want)
+						}
+						if counted += count; count > 0 {
+							got[heads[i]] = texts[i]
+						}
+					}
 				}
 			}
 			var put []string

@@ -17,14 +17,16 @@ func (v *view) stands(head *cell) geo.Spot {
 		return head.mean
 	}
 	towards := head.heaviest()
+	// A neighbour whose mean is further away than this leaves room for all of the way.
+	far := 2*(math.Abs(towards.x)+math.Abs(towards.y)) + float64(v.apart) + 2
 	share := 1.0                         // of the way
 	for _, n := range v.peaceful(head) { // the others are no heads
 		to := vector{float64(int32(n.mean.X - head.mean.X)), float64(int64(n.mean.Y) - int64(head.mean.Y))}
 		along := float64(towards.x*to.x) + float64(towards.y*to.y)
-		if along <= 0 {
+		if along <= 0 || to.square() >= far*far {
 			continue
 		}
-		apart := math.Sqrt(float64(to.x*to.x) + float64(to.y*to.y))
+		apart := to.length()
 		room := max(0, (apart-float64(v.apart))/2-1) // a unit less, as spots are whole numbers
 		if room*apart < share*along && v.isHead(n) {
 			share = room * apart / along
@@ -47,18 +49,22 @@ func (c *cell) heaviest() vector {
 	var weight, x, y float64
 	for i := range quarters {
 		q := &quarters[i]
-		if q.Count == 0 {
+		if q.count == 0 {
 			continue
 		}
-		square := float64(q.Count) * float64(q.Count)
+		square := float64(q.count) * float64(q.count)
 		w := square * square
-		mean := q.Mean()
 		weight += w
-		x += float64(w * float64(int64(mean.X)-int64(c.mean.X)))
-		y += float64(w * float64(int64(mean.Y)-int64(c.mean.Y)))
+		x += float64(w * float64(int64(q.mean.X)-int64(c.mean.X)))
+		y += float64(w * float64(int64(q.mean.Y)-int64(c.mean.Y)))
 	}
 	return vector{x / weight, y / weight}
 }
 
 // A vector is a way on the map in units of a Spot.
 type vector struct{ x, y float64 }
+
+// square returns the square of the length of v. Its products are converted for the reason given above.
+func (v vector) square() float64 { return float64(v.x*v.x) + float64(v.y*v.y) }
+
+func (v vector) length() float64 { return math.Sqrt(v.square()) }

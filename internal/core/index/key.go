@@ -103,6 +103,12 @@ func (c Cell) Range() (first, last Key) {
 	return first, first + (1<<(2*shift) - 1)
 }
 
+// Around returns the cell at a level, at most that of c, that c is part of.
+func (c Cell) Around(level uint8) Cell {
+	up := c.Level - level
+	return Cell{Level: level, X: uint32(uint64(c.X) >> up), Y: uint32(uint64(c.Y) >> up)}
+}
+
 // Bounds returns the spots of c.
 func (c Cell) Bounds() geo.SpotBox {
 	shift := MaxLevel - c.Level

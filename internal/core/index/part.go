@@ -10,11 +10,11 @@ import (
 // A Part is the entries of a tree that lie in one cell of the map. Finding it is
 // one descent, and what it summarises is at hand. The zero value is empty.
 type Part struct {
-	cell  Cell
 	whole *branch // if all of a node lies in the cell
 	// Otherwise it is a run of the entries of one leaf.
 	leaf     *node
 	from, to uint16
+	cell     Cell
 }
 
 // run returns the entries of a Part that is one.
@@ -77,6 +77,17 @@ func (p *Part) Sum() Summary {
 		return p.whole.sum
 	}
 	return summarise(p.run())
+}
+
+// AddTo adds the entries of p, which are not empty, to what s describes. They have no entry in common.
+func (p *Part) AddTo(s *Summary) {
+	if p.whole != nil {
+		s.Add(&p.whole.sum)
+		return
+	}
+	for _, e := range p.run() {
+		s.insert(e, e.Key.Spot())
+	}
 }
 
 // Moments are what the mean of a set of entries is made of. The zero value is that of none.
@@ -226,15 +237,6 @@ func (p Part) All() iter.Seq[Entry] {
 	}
 }
 
-// Count returns how many entries of p lie in box.
-func (p *Part) Count(box geo.SpotBox) int {
-	w := newWindow(box)
-	if p.whole != nil {
-		return p.whole.count(&w)
-	}
-	return countIn(p.run(), &w)
-}
-
 // Touches reports whether p has an entry in box.
 func (p *Part) Touches(box geo.SpotBox) bool {
 	w := newWindow(box)
@@ -254,8 +256,8 @@ func (b *branch) touches(w *window) bool {
 	if b.node == nil || !w.Overlaps(b.sum.Extent) {
 		return false
 	}
-	if w.Covers(b.sum.Extent) {
-		return true
+	if w.cut(&b.sum.Extent).atMostOne() {
+		return true // an entry is as far on the other side as the extent is
 	}
 	for i := range b.node.entries {
 		if w.outside(b.node.entries[i].Key) == 0 {
@@ -278,7 +280,8 @@ func (b *branch) touches(w *window) bool {
 // never did. The level must not be less than that of p's cell.
 func (p Part) Parts(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
 	if p.whole != nil {
-		return p.whole.parts(level, box, yield)
+		w := partsWalk{level: level, box: box, yield: yield}
+		return w.through(p.whole)
 	}
 	return p.cutIn(level, box, yield)
 }
@@ -288,21 +291,47 @@ func (p *Part) cutIn(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
 	return p.cut(level, func(q Part) bool { return !box.Overlaps(q.cell.Bounds()) || yield(q) })
 }
 
-func (b *branch) parts(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
+// A partsWalk is a call of Parts under way.
+type partsWalk struct {
+	level   uint8
+	box     geo.SpotBox
+	yield   func(Part) bool
+	fetched uint64 // as counting has it
+}
+
+func (w *partsWalk) through(b *branch) bool {
 	n := b.node
 	switch {
-	case n == nil || !box.Overlaps(b.sum.Extent):
+	case n == nil || !w.box.Overlaps(b.sum.Extent):
 		return true
-	case n.cell.level >= level:
-		return yield(Part{cell: CellOf(n.cell.first.Key, level), whole: b})
+	case n.cell.level >= w.level:
+		return w.yield(Part{cell: CellOf(n.cell.first.Key, w.level), whole: b})
 	case n.leaf():
 		all := n.run()
-		return all.cutIn(level, box, yield)
+		return all.cutIn(w.level, w.box, w.yield)
 	}
+	w.fetched += n.fork.fetch()
 	for i := range n.fork.kids {
-		if !n.fork.kids[i].parts(level, box, yield) {
+		if !w.through(&n.fork.kids[i]) {
 			return false
 		}
 	}
 	return true
+}
+
+// fetch reads some of each of the kids of f, and of what these keep of their own, to have it at hand when one after
+// the other is looked at. What it returns only keeps a compiler from leaving the reading out.
+func (f *fork) fetch() (read uint64) {
+	for i := range f.kids {
+		if n := f.kids[i].node; n != nil {
+			read += n.newest
+		}
+	}
+	for i := range f.kids {
+		if n := f.kids[i].node; n != nil && n.fork != nil {
+			kids := &n.fork.kids
+			read += uint64(kids[0].sum.Count + kids[1].sum.Count + kids[2].sum.Count + kids[3].sum.Count)
+		}
+	}
+	return read
 }

@@ -35,38 +35,6 @@ func (b *branch) in(w *window, yield func(Entry) bool) bool {
 	return true
 }
 
-// Count returns how many entries lie in box. A box whose edges are edges of cells
-// costs least.
-func (t Tree) Count(box geo.SpotBox) int {
-	w := newWindow(box)
-	return t.root.count(&w)
-}
-
-func (b *branch) count(w *window) int {
-	switch {
-	case b.node == nil || !w.Overlaps(b.sum.Extent):
-		return 0
-	case w.Covers(b.sum.Extent):
-		return b.sum.Count
-	}
-	if b.node.leaf() {
-		return countIn(b.node.entries, w)
-	}
-	total := 0
-	for i := range b.node.fork.kids {
-		total += b.node.fork.kids[i].count(w)
-	}
-	return total
-}
-
-func countIn(entries []Entry, w *window) int {
-	outside := uint64(0)
-	for i := range entries {
-		outside += w.outside(entries[i].Key)
-	}
-	return len(entries) - int(outside)
-}
-
 // Newest returns the newest change to any entry in box, or to a part of the map
 // around it that has few entries: it may be newer than the newest change in the
 // box by a change close by, but is never older.

@@ -228,8 +228,14 @@ func checkParts(t *testing.T, r *rand.Rand, m *model, p Part) {
 	t.Helper()
 	level := p.Cell().Level + uint8(r.IntN(int(MaxLevel-p.Cell().Level)+1))
 	box := randomCell(r, m).Bounds()
+	if r.IntN(2) == 0 { // from one entry to another
+		a, b := m.inside(p.Cell())[0].Key.Spot(), m.entries[r.IntN(len(m.entries))].Key.Spot()
+		box = geo.SpotBox{Min: a, Max: a}.Union(geo.SpotBox{Min: b, Max: b})
+	}
 	cells := map[Cell]bool{}
+	var parts []Part
 	p.Parts(level, box, func(part Part) bool {
+		parts = append(parts, part)
 		if cells[part.Cell()] || part.Cell().Level != level {
 			t.Fatalf("part %v at level %d comes twice or is at the wrong level", part.Cell(), level)
 		}
@@ -240,9 +246,11 @@ func checkParts(t *testing.T, r *rand.Rand, m *model, p Part) {
 		return true
 	})
 	count := 0
+	counts := map[Cell]int{}
 	for e := range p.All() {
 		if box.Contains(e.Key.Spot()) {
 			count++
+			counts[CellOf(e.Key, level)]++
 			if !cells[CellOf(e.Key, level)] {
 				t.Fatalf("the part of %v is missing", e)
 			}
@@ -250,6 +258,13 @@ func checkParts(t *testing.T, r *rand.Rand, m *model, p Part) {
 	}
 	if p.Touches(box) != (count > 0) || p.Count(box) != count {
 		t.Fatalf("Touches = %v, Count = %d, want %d", p.Touches(box), p.Count(box), count)
+	}
+	got := make([]int, len(parts))
+	CountEach(parts, box, got)
+	for i := range parts {
+		if got[i] != counts[parts[i].Cell()] {
+			t.Fatalf("%v has %d entries in %v, want %d", parts[i].Cell(), got[i], box, counts[parts[i].Cell()])
+		}
 	}
 }
 
