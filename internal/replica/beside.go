@@ -224,10 +224,7 @@ func (r *Replica) loadBeside(ctx context.Context, v *store.View, info store.Date
 	c := newCopy(info, v.Change)
 	var building errgroup.Group
 	building.Go(func() error { c.set, c.shapes = l.build(info.Newest), l.shapes; return nil })
-	err := v.AllFeatures(ctx, func(ctx context.Context, b store.Batch) error {
-		if b.Collection != info.Key {
-			return nil
-		}
+	err := v.MostFeatures(ctx, info.Key, func(ctx context.Context, b store.Batch) error {
 		return l.take(ctx, b.Features)
 	})
 	close(l.batches)

@@ -34,8 +34,17 @@ type Batch struct {
 // that share the view's state of the database, so all of it belongs to the view's change.
 // It returns the first error of each.
 func (v *View) AllFeatures(ctx context.Context, each func(context.Context, Batch) error) error {
+	return v.inSlices(ctx, &loading{each: each})
+}
+
+// MostFeatures is AllFeatures for those of one collection, which is most of what there is.
+func (v *View) MostFeatures(ctx context.Context, collection int64, each func(context.Context, Batch) error) error {
+	// A sum, so that the server does not go by the index of ids to all of them for each slice.
+	return v.inSlices(ctx, &loading{each: each, only: fmt.Sprintf(" AND collection_key + 0 = %d", collection)})
+}
+
+func (v *View) inSlices(ctx context.Context, l *loading) error {
 	var snapshot string
-	l := &loading{each: each}
 	err := v.tx.Raw("SELECT pg_export_snapshot(), pg_relation_size('features') / current_setting('block_size')::int").
 		Row().
 		Scan(&snapshot, &l.pages)
@@ -71,6 +80,7 @@ func (s *Store) inSnapshot(ctx context.Context, snapshot string, f func(*pgx.Con
 
 // A loading is the features on their way from the table.
 type loading struct {
+	only  string // a condition beside those of the slices
 	pages int64
 	next  atomic.Int64 // the first page that nobody reads yet
 	each  func(context.Context, Batch) error
@@ -97,7 +107,7 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 			"'(%d,0)'",
 		first,
 		first+slicePages,
-	),
+	)+l.only,
 		pgx.QueryExecModeDescribeExec)
 	if err != nil {
 		return err
