@@ -73,25 +73,29 @@ func (c *Cache) Answer(
 ) (*Answer, error) {
 	sum := sha256.Sum256([]byte(about + "\x00" + question))
 	k := key(sum[:16])
+	if b, there := c.bodies.Get(k); there && b.newest == newest {
+		return &Answer{b.is.tag, func() (*body, error) { return b.is, nil }}, nil
+	}
 	if tag, known := c.tags.Get(k); known && tag.newest == newest {
-		if b, there := c.bodies.Get(k); there && b.newest == newest {
-			return &Answer{tag.is, func() (*body, error) { return b.is, nil }}, nil
-		}
 		return &Answer{
 			tag.is,
-			func() (*body, error) { return c.write(ctx, k, newest, write) },
+			func() (*body, error) {
+				return c.write(ctx, k, newest, write, func([]byte) string { return tag.is })
+			},
 		}, nil // who has it does not want it
 	}
-	b, err := c.write(ctx, k, newest, write)
+	b, err := c.write(ctx, k, newest, write, func(plain []byte) string { return tagOf(about, plain) })
 	if err != nil {
 		return nil, err
 	}
-	tag := tagOf(about, b.plain)
-	c.tags.Add(k, asOf[string]{newest, tag})
-	return &Answer{tag, func() (*body, error) { return b, nil }}, nil
+	c.tags.Add(k, asOf[string]{newest, b.tag})
+	return &Answer{b.tag, func() (*body, error) { return b, nil }}, nil
 }
 
-func (c *Cache) write(ctx context.Context, k key, newest uint64, write func() ([]byte, error)) (*body, error) {
+// write returns what is kept or else writes it, as one of those who ask for it at once. tag returns its tag.
+func (c *Cache) write(
+	ctx context.Context, k key, newest uint64, write func() ([]byte, error), tag func(plain []byte) string,
+) (*body, error) {
 	once := func() (any, error) {
 		// Between looking for it and now another may have written it.
 		if b, there := c.bodies.Get(k); there && b.newest == newest {
@@ -101,7 +105,7 @@ func (c *Cache) write(ctx context.Context, k key, newest uint64, write func() ([
 		if err != nil {
 			return nil, err
 		}
-		b := &body{plain: plain, compressed: make(map[Coding][]byte)}
+		b := &body{tag: tag(plain), plain: plain, compressed: make(map[Coding][]byte)}
 		if len(plain) <= c.most {
 			c.bodies.Add(k, asOf[*body]{newest, b})
 		}
@@ -127,6 +131,7 @@ func tagOf(about string, plain []byte) string {
 
 // A body is the bytes of an answer.
 type body struct {
+	tag   string
 	plain []byte
 
 	mu         sync.Mutex

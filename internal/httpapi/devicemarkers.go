@@ -35,14 +35,12 @@ func (h *server) deviceMarkers(w http.ResponseWriter, r *http.Request) error {
 	}
 	only := strings.Join(actorOf(r).OnlyDevices(), ",")
 	about := h.about("devices/"+only, view.Identity, view.Keys, 0)
-	parameters := r.URL.Query()
-	whole := parameters.Encode()
-	question := tagOf(about, withoutView(parameters))
+	question := tagOf(about, withoutView(q.values))
 	form := deviceForm(ask.Zoom)
 	if c := squaresWanted(r.Context()); c != nil && c.take(h.deviceSquares.Pieces(question, view, form)) {
 		return nil // the stream writes them
 	}
-	answer, err := h.answers.Answer(r.Context(), about, whole, view.Change, func() ([]byte, error) {
+	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func() ([]byte, error) {
 		out := append([]byte(nil), `{"type":"FeatureCollection","features":[`...)
 		out, _, done := h.deviceSquares.Append(out, question, view, form)
 		if !done {

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"maps"
 	"math"
 	"net/http"
 	"net/url"
@@ -126,7 +127,7 @@ func (h *server) allMarkers(w http.ResponseWriter, r *http.Request) error {
 // inOrder returns the parameters of a request with the collections in the order of their ids: in
 // whatever order they are named, the answer is the same.
 func inOrder(q *query) url.Values {
-	parameters := q.request.URL.Query()
+	parameters := maps.Clone(q.values)
 	parameters.Set("collections", strings.Join(slices.Sorted(strings.SplitSeq(q.text("collections"), ",")), ","))
 	return parameters
 }

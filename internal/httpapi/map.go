@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"maps"
 	"math"
 	"net/http"
 	"net/url"
@@ -44,8 +45,10 @@ func (q *query) viewport() service.MarkersQuery {
 	return ask
 }
 
+var markerNames = slices.Concat(viewNames, gatherNames, selectionNames, []string{"numbers"})
+
 func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) error {
-	q := parseQuery(r, slices.Concat(viewNames, gatherNames, selectionNames, []string{"numbers"})...)
+	q := parseQuery(r, markerNames...)
 	ask := q.viewport()
 	layer := service.Layer{
 		Collection: pathValue(r, "collection"), Selection: q.selection(), Draft: draft, Numbers: q.list("numbers"),
@@ -58,11 +61,10 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) e
 		return err
 	}
 	setAsOf(w, view.AsOf())
-	parameters := r.URL.Query()
 	about := h.about("markers", view.Identity, view.Keys, view.Looks)
-	answer, err := h.answers.Answer(r.Context(), about, parameters.Encode(), view.Change, func() ([]byte, error) {
+	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func() ([]byte, error) {
 		out := append([]byte(nil), `{"type":"FeatureCollection","features":[`...)
-		out, matched, err := h.appendView(out, tagOf(about, withoutView(parameters)), view, markerForm(ask.Zoom))
+		out, matched, err := h.appendView(out, tagOf(about, withoutView(q.values)), view, markerForm(ask.Zoom))
 		if err != nil {
 			return nil, err
 		}
@@ -77,6 +79,7 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) e
 
 // withoutView returns the question that parameters ask, but for the box and the zoom.
 func withoutView(parameters url.Values) string {
+	parameters = maps.Clone(parameters)
 	parameters.Del("bbox")
 	parameters.Del("zoom")
 	return parameters.Encode()

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -21,6 +22,19 @@ type metrics struct {
 	handler  http.Handler
 	requests *prometheus.CounterVec
 	took     *prometheus.HistogramVec
+	noted    sync.Map // of the rows by row: finding them by their labels takes longer
+}
+
+// A row is what requests are counted by.
+type row struct {
+	method, route string
+	status        int
+}
+
+// A noted is where the requests of a row are counted.
+type noted struct {
+	requests prometheus.Counter
+	took     prometheus.Observer
 }
 
 const metricsPrefix = "idlebeacon_"
@@ -59,8 +73,15 @@ func (m *metrics) note(method, route string, status int, took time.Duration) {
 	default:
 		method = "other"
 	}
-	m.requests.WithLabelValues(method, route, strconv.Itoa(status)).Inc()
-	m.took.WithLabelValues(route).Observe(took.Seconds())
+	in := row{method, route, status}
+	known, there := m.noted.Load(in)
+	if !there { // the same from whoever else finds it first
+		known = noted{m.requests.WithLabelValues(method, route, strconv.Itoa(status)), m.took.WithLabelValues(route)}
+		m.noted.Store(in, known)
+	}
+	n := known.(noted) // nothing else is stored
+	n.requests.Inc()
+	n.took.Observe(took.Seconds())
 }
 
 func (h *server) serveMetrics(w http.ResponseWriter, r *http.Request) {

@@ -30,10 +30,11 @@ type query struct {
 // parseQuery reads the parameters, of which only the named ones are allowed: a
 // misspelt one should not be passed over in silence.
 func parseQuery(r *http.Request, names ...string) *query {
-	if r.Method == http.MethodGet || r.Method == http.MethodHead {
-		names = slices.Concat(names, []string{"f"})
-	}
 	q := &query{request: r}
+	takes := func(name string) bool {
+		return slices.Contains(names, name) ||
+			name == "f" && (r.Method == http.MethodGet || r.Method == http.MethodHead)
+	}
 	values, err := url.ParseQuery(r.URL.RawQuery)
 	if err != nil {
 		q.fail("", "the query string is not well formed: %v", err)
@@ -44,19 +45,22 @@ func parseQuery(r *http.Request, names ...string) *query {
 				q.fail(strings.ToValidUTF8(name, "\ufffd"), "%v", err)
 			}
 		}
-		if !slices.Contains(names, name) {
-			allowed := "it takes none"
-			if len(names) > 0 {
-				allowed = "it takes " + strings.Join(names, ", ")
+		if !takes(name) {
+			allowed := slices.Clone(names)
+			if takes("f") {
+				allowed = append(allowed, "f")
 			}
-			q.fail(name, "is not a parameter of %s; %s", r.URL.Path, allowed)
+			if len(allowed) == 0 {
+				allowed = []string{"none"}
+			}
+			q.fail(name, "is not a parameter of %s; it takes %s", r.URL.Path, strings.Join(allowed, ", "))
 		}
 		if len(values[name]) > 1 {
 			q.fail(name, "is given %d times", len(values[name]))
 		}
 	}
 	q.values = values
-	if f := values.Get("f"); f != "" && f != "json" && f != "geojson" && slices.Contains(names, "f") {
+	if f := values.Get("f"); f != "" && f != "json" && f != "geojson" && takes("f") {
 		q.fail("f", "%q is not known: answers are JSON, so want json", f)
 	}
 	return q

@@ -335,8 +335,8 @@ const answerTimeout = 30 * time.Second
 // handle answers with f, within answerTimeout.
 func (h *server) handle(f handler) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		ctx, cancel := context.WithTimeout(r.Context(), answerTimeout)
-		defer cancel()
+		ctx, end := withDeadline(r.Context(), answerTimeout)
+		defer end()
 		if err := f(w, r.WithContext(ctx)); err != nil {
 			h.fail(w, r, err)
 		}

@@ -30,7 +30,7 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request, draft string) er
 	}
 	setAsOf(w, view.Change)
 	about := h.about("shapes", view.Identity, []int64{view.Collection}, view.Looks)
-	answer, err := h.answers.Answer(r.Context(), about, r.URL.Query().Encode(), view.Change, func() ([]byte, error) {
+	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func() ([]byte, error) {
 		drawn, leftOut, release, err := view.Drawn(r.Context())
 		if err != nil {
 			return nil, err
