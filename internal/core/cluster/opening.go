@@ -148,7 +148,8 @@ func (v *view) mayShare(f *few, members []*cell, above uint8) bool {
 			continue
 		}
 		for dx := f.maxDX - 1; dx <= f.minDX+1; dx++ {
-			if mean, there := v.meanAt(f, members, above, (f.x+uint32(dx))&v.mask, y); there && v.allConflict(f, mean) {
+			if mean, opposite, there := v.meanAt(f, members, above, (f.x+uint32(dx))&v.mask, y); there &&
+				v.allConflict(f, opposite, mean) {
 				return true
 			}
 		}
@@ -156,29 +157,35 @@ func (v *view) mayShare(f *few, members []*cell, above uint8) bool {
 	return false
 }
 
-// meanAt returns the mean of the cell at a column and row, if it has places.
-func (v *view) meanAt(f *few, members []*cell, above uint8, x, y uint32) (geo.Spot, bool) {
+// meanAt returns the mean of the cell at a column and row, if it has places, and which of f is likely to be furthest
+// from it: of a few cells in key order, the one that is as far from the end as this is from the beginning.
+func (v *view) meanAt(f *few, members []*cell, above uint8, x, y uint32) (mean geo.Spot, opposite int, there bool) {
 	for i := range f.count {
 		if f.cells[i].x == x && f.cells[i].y == y {
-			return f.cells[i].mean, true
+			return f.cells[i].mean, f.count - 1 - i, true
 		}
 	}
 	for _, m := range members {
 		if x>>above == m.x && y>>above == m.y {
-			return geo.Spot{}, false // all that is in the members is in f
+			return geo.Spot{}, 0, false // all that is in the members is in f
 		}
 	}
 	c := v.cell(x, y)
 	if c == nil {
-		return geo.Spot{}, false
+		return geo.Spot{}, 0, false
 	}
-	return c.mean, true
+	return c.mean, 0, true
 }
 
-func (v *view) allConflict(f *few, mean geo.Spot) bool {
-	for i := range f.count {
-		if f.cells[i].mean != mean && !v.conflict(f.cells[i].mean, mean) {
+// allConflict reports whether all of f conflict with a mean, beginning with one that may well not.
+func (v *view) allConflict(f *few, first int, mean geo.Spot) bool {
+	i := first
+	for range f.count {
+		if !v.conflict(f.cells[i].mean, mean) {
 			return false
+		}
+		if i++; i == f.count {
+			i = 0
 		}
 	}
 	return true
