@@ -184,13 +184,17 @@ func (e *Edit) own(n *node) *node {
 		c.owner = e
 		return c
 	}
-	c := &node{
+	l := &editedLeaf{node: node{
 		owner: e, cell: n.cell, newest: n.newest,
 		entries: append(make([]Entry, 0, len(n.entries)+1), n.entries...),
-	}
+	}}
+	l.recent = &l.own
 	if n.recent != nil {
-		recent := *n.recent
-		c.recent = &recent
+		l.own = *n.recent
+	} else {
+		for i := range l.own {
+			l.own[i] = n.newest
+		}
 	}
-	return c
+	return &l.node
 }

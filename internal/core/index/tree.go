@@ -57,12 +57,21 @@ type inner struct {
 func withTally(n *node, f *fork, t Tally) *node {
 	in := &inner{node: node{owner: n.owner, cell: n.cell, newest: n.newest}, own: *f}
 	in.node.fork = &in.own
-	if len(t) <= len(f.few) {
-		in.own.tally = append(in.own.few[:0], t...)
-	} else {
+	switch {
+	case len(t) > len(f.few):
 		in.own.tally = append(make(Tally, 0, len(t)+1), t...)
+	case len(t) > 0 && &t[0] == &f.few[0]: // copied with the fork
+		in.own.tally = in.own.few[:len(t)]
+	default:
+		in.own.tally = append(in.own.few[:0], t...)
 	}
 	return &in.node
+}
+
+// An editedLeaf is a leaf beside its recent changes: copies want both.
+type editedLeaf struct {
+	node
+	own [16]uint64
 }
 
 // A prefix is what entries have in common: the first level ways of first.
