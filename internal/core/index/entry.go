@@ -3,7 +3,6 @@ package index
 import (
 	"cmp"
 	"math/bits"
-	"slices"
 
 	"idlebeacon/internal/core/geo"
 )
@@ -230,18 +229,22 @@ func (t Tally) find(category uint16) int {
 
 // tallyOf counts entries, into room if that is enough.
 func tallyOf(entries []Entry, room Tally) Tally {
-	t := room[:0]
-next:
-	for _, e := range entries {
-		category := e.Category()
-		for i := range t {
-			if t[i].Category == category {
-				t[i].Count++
-				continue next
-			}
-		}
-		t = append(t, Share{category, 1})
+	if len(entries) == 1 { // as in many cells of a sparse collection
+		return append(room[:0], Share{entries[0].Category(), 1})
 	}
-	slices.SortFunc(t, func(a, b Share) int { return cmp.Compare(a.Category, b.Category) })
+	var counts [MaxCategory + 1]uint32
+	var counted [(MaxCategory + 1) / 64]uint64 // the categories that there are, a bit for each
+	for i := range entries {
+		category := entries[i].Category()
+		counts[category]++
+		counted[category/64] |= 1 << (category % 64)
+	}
+	t := room[:0]
+	for i, word := range counted {
+		for ; word != 0; word &= word - 1 {
+			category := 64*i + bits.TrailingZeros64(word)
+			t = append(t, Share{uint16(category), counts[category]})
+		}
+	}
 	return t
 }
