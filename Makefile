@@ -50,11 +50,11 @@ go-test: build
 	@scripts/install node postgresql chromium gcc jq mqtt
 	go test -timeout 25m -parallel 3 ./...
 
-# What is concurrent, under the race detector. The tests in e2e build the program
-# with it themselves.
+# What is concurrent, under the race detector, without the tests that only are about large bodies: these it makes
+# slow. The tests in e2e build the program with it themselves.
 race-test: build
 	@scripts/install postgresql gcc
-	go test -race ./internal/admission ./internal/core/index ./internal/core/places ./internal/core/shapes \
+	go test -race -short ./internal/admission ./internal/core/index ./internal/core/places ./internal/core/shapes \
 		./internal/kept ./internal/answers ./internal/store ./internal/replica ./internal/importing ./internal/service \
 		./internal/httpapi ./internal/pgbox ./internal/fleet ./internal/mqtt ./internal/watching ./internal/hooks
 

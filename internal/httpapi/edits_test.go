@@ -260,6 +260,9 @@ func TestManyEditsAsOne(t *testing.T) {
 
 // TestAnswersAboutLargeItems: what answers about several edits tell has an end.
 func TestAnswersAboutLargeItems(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it is about sizes")
+	}
 	f := newFixture(t)
 	f.edit(201, "POST", "/api/collections", `{"id":"huts"}`)
 	large := `{"note":"` + strings.Repeat("x", 1<<20-100) + `"}`

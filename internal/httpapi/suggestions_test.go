@@ -98,6 +98,9 @@ func TestSuggestions(t *testing.T) {
 // TestWhoMaySuggest: guests where the collection lets them, contributors, and who may see what of it.
 // TestSuggestionsOfLargeItems: pages about large items are short, and each item is beside its suggestion.
 func TestSuggestionsOfLargeItems(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it is about sizes")
+	}
 	f := withHuts(t)
 	const items = 6
 	for i := range items {

@@ -131,6 +131,9 @@ func TestOneVerdict(t *testing.T) {
 
 // TestPackedBodies sends bodies that are compressed, and such that are not what they say.
 func TestPackedBodies(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it is about sizes")
+	}
 	f := newFixture(t)
 	gzipped := func(s string) string {
 		var b bytes.Buffer

@@ -217,7 +217,8 @@ type views struct {
 	piece    int            // that the next parts are in
 	filled   int            // of that piece
 	tallies  [][]index.Share
-	few      few // of opensAt
+	sum      index.TallySum // of tally
+	few      few            // of opensAt
 }
 
 // partsTogether is how many parts have room in one piece, at least.
@@ -365,16 +366,27 @@ func (v *view) marker(head *cell, m *Marker) {
 		}
 	}
 	for i := range v.worlds {
-		tally := head.parts[i].Tally(v.tallies[i][:0])
-		for _, c := range m.cells[1:] {
-			tally = index.AddTally(tally, c.parts[i].Tally(nil))
-		}
-		m.Tallies = append(m.Tallies, tally)
+		m.Tallies = append(m.Tallies, v.tally(i, m.cells))
 		m.Totals = append(m.Totals, v.totals(i, m.cells))
 	}
 	m.Members = v.hash(m.cells)
 	m.Extent = extent(head, m.cells)
 	m.OpensAt, m.Stacked = v.opensAt(m.cells)
+}
+
+// tally counts the places of one source in some cells by category. It is good until it is asked again.
+func (v *view) tally(source int, cells []*cell) index.Tally {
+	room := v.tallies[source][:0]
+	if len(cells) == 1 {
+		return cells[0].parts[source].Tally(room)
+	}
+	for _, c := range cells {
+		if p := &c.parts[source]; !p.Empty() {
+			v.sum.Add(p.Tally(room))
+		}
+	}
+	v.tallies[source] = v.sum.Take(room)
+	return v.tallies[source]
 }
 
 // totals returns what the numbers of the places of one source in some cells come to, for each
@@ -406,11 +418,9 @@ func (v *view) hash(cells []*cell) (all uint64) {
 	for i, salt := range v.salts {
 		of, count := uint64(0), 0
 		for _, c := range cells {
-			if p := &c.parts[i]; !p.Empty() {
-				sum := p.Sum()
-				of += sum.Members
-				count += sum.Count
-			}
+			hash, n := c.parts[i].Members()
+			of += hash
+			count += n
 		}
 		if salt != 0 && count > 0 {
 			of = mix(of ^ salt)

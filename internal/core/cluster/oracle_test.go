@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -123,8 +124,14 @@ func viewWith(t *testing.T, w *world, box geo.Box, zoom float64, o Options) []ke
 			k.refs = append(k.refs, e.Ref)
 		}
 		slices.Sort(k.refs)
+		counts := map[uint16]uint32{}
 		for _, t := range m.Tallies {
-			k.tally = slices.Clone(index.AddTally(k.tally, t))
+			for _, share := range t {
+				counts[share.Category] += share.Count
+			}
+		}
+		for _, category := range slices.Sorted(maps.Keys(counts)) {
+			k.tally = append(k.tally, index.Share{Category: category, Count: counts[category]})
 		}
 		for _, t := range m.Totals {
 			k.total.Add(&t[0])

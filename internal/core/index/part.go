@@ -90,6 +90,18 @@ func (p *Part) AddTo(s *Summary) {
 	}
 }
 
+// Members returns what Summary.Members of the entries of p is, and how many they are.
+func (p *Part) Members() (hash uint64, count int) {
+	if p.whole != nil {
+		return p.whole.sum.Members, p.whole.sum.Count
+	}
+	run := p.run()
+	for i := range run {
+		hash += run[i].member()
+	}
+	return hash, len(run)
+}
+
 // Moments are what the mean of a set of entries is made of. The zero value is that of none.
 type Moments struct {
 	Count      int

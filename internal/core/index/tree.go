@@ -123,33 +123,21 @@ func newFork(owner *Edit, level uint8, gaps uint64, kids ...branch) branch {
 	n := &node{owner: owner, newest: gaps, cell: prefix{kids[0].node.cell.first, level}}
 	f := fork{gaps: gaps}
 	var sum Summary
-	var dense [MaxCategory + 1]uint32
-	highest := uint16(0)
+	var tallies TallySum
 	for _, b := range kids {
 		kid := b.node
 		f.kids[kid.cell.first.way(level)] = b
 		n.newest = max(n.newest, kid.newest)
 		sum.Add(&b.sum)
-		if kid.leaf() {
-			for _, e := range kid.entries {
-				dense[e.Category()]++
-				highest = max(highest, e.Category())
-			}
+		if !kid.leaf() {
+			tallies.Add(kid.fork.tally)
 			continue
 		}
-		for _, s := range kid.fork.tally {
-			dense[s.Category] += s.Count
-			highest = max(highest, s.Category)
+		for i := range kid.entries {
+			tallies.add(kid.entries[i].Category(), 1)
 		}
 	}
-	var buffer [MaxCategory + 1]Share
-	tally := Tally(buffer[:0])
-	for category, count := range dense[:highest+1] {
-		if count > 0 {
-			tally = append(tally, Share{uint16(category), count})
-		}
-	}
-	return branch{withTally(n, &f, tally), sum}
+	return branch{withTally(n, &f, tallies.Take(f.few[:0])), sum}
 }
 
 // grow returns the node of entries, which are in order and not empty.
