@@ -97,7 +97,8 @@ func TestCalls(t *testing.T) {
 			})
 			return err
 		},
-			"GET /api/collections/c/markers?bbox=0%2C0%2C0%2C0&category=a%5C%2Cb%2C&cluster_to=0&filter=n+%3D+1&name=x&outline=true&singles_to=9&spacing=60&zoom=0 "},
+			"GET /api/collections/c/markers?bbox=0%2C0%2C0%2C0&category=a%5C%2Cb%2C&cluster_to=0&" +
+				"filter=n+%3D+1&name=x&outline=true&singles_to=9&spacing=60&zoom=0 "},
 		{func() error {
 			_, err := c.Members(ctx, "c", MembersOptions{Lat: 1, Lon: 2, Zoom: 3, After: "p", Limit: 4})
 			return err
@@ -124,7 +125,8 @@ func TestCalls(t *testing.T) {
 					"c": "number"}, Fixes: []string{"swap", "skip_zero"}, NoValue: []string{"n/a", "a,b"}})
 			return err
 		},
-			"POST /api/inspect?fix=swap%2Cskip_zero&into=c&no_value=n%2Fa%2Ca%5C%2Cb&partial=true&type=a%5C%2Cb%3Atext%2Cc%3Anumber x"},
+			"POST /api/inspect?fix=swap%2Cskip_zero&into=c&no_value=n%2Fa%2Ca%5C%2Cb&" +
+				"partial=true&type=a%5C%2Cb%3Atext%2Cc%3Anumber x"},
 		{func() error {
 			_, err := c.Export(ctx, "c", io.Discard, ExportOptions{Format: "gpx", Box: &Box{West: 1, South: 2,
 				East: 3, North: 4}, Selection: Selection{Name: "x"}})

@@ -22,7 +22,7 @@ type metrics struct {
 	handler  http.Handler
 	requests *prometheus.CounterVec
 	took     *prometheus.HistogramVec
-	noted    sync.Map // of the rows by row: finding them by their labels takes longer
+	rows     sync.Map // a counters for each row, as to find them by their labels takes longer
 }
 
 // A row is what requests are counted by.
@@ -31,8 +31,8 @@ type row struct {
 	status        int
 }
 
-// A noted is where the requests of a row are counted.
-type noted struct {
+// A counters counts the requests of a row.
+type counters struct {
 	requests prometheus.Counter
 	took     prometheus.Observer
 }
@@ -74,14 +74,14 @@ func (m *metrics) note(method, route string, status int, took time.Duration) {
 		method = "other"
 	}
 	in := row{method, route, status}
-	known, there := m.noted.Load(in)
-	if !there { // the same from whoever else finds it first
-		known = noted{m.requests.WithLabelValues(method, route, strconv.Itoa(status)), m.took.WithLabelValues(route)}
-		m.noted.Store(in, known)
+	known, there := m.rows.Load(in)
+	if !there { // who else finds that finds the same counters
+		known = counters{m.requests.WithLabelValues(method, route, strconv.Itoa(status)), m.took.WithLabelValues(route)}
+		m.rows.Store(in, known)
 	}
-	n := known.(noted) // nothing else is stored
-	n.requests.Inc()
-	n.took.Observe(took.Seconds())
+	c := known.(counters) // nothing else is stored
+	c.requests.Inc()
+	c.took.Observe(took.Seconds())
 }
 
 func (h *server) serveMetrics(w http.ResponseWriter, r *http.Request) {

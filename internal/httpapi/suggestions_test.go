@@ -95,7 +95,6 @@ func TestSuggestions(t *testing.T) {
 	f.want(429, "withdraw one", "POST", suggestions, `{"op":"delete","id":"a"}`)
 }
 
-// TestWhoMaySuggest: guests where the collection lets them, contributors, and who may see what of it.
 // TestSuggestionsOfLargeItems: pages about large items are short, and each item is beside its suggestion.
 func TestSuggestionsOfLargeItems(t *testing.T) {
 	if testing.Short() {
@@ -131,6 +130,7 @@ func TestSuggestionsOfLargeItems(t *testing.T) {
 	}
 }
 
+// TestWhoMaySuggest: guests where the collection lets them, contributors, and who may see what of it.
 func TestWhoMaySuggest(t *testing.T) {
 	h := newHouse(t, Network{})
 	const path, edit = "/api/collections/open/suggestions", `{"op":"patch","id":"a","patch":{"properties":{"name":"x"}}}`

@@ -37,8 +37,9 @@ func (v *View) AllFeatures(ctx context.Context, each func(context.Context, Batch
 	return v.inSlices(ctx, &loading{each: each})
 }
 
-// MostFeatures is AllFeatures for those of one collection, which is most of what there is.
-func (v *View) MostFeatures(ctx context.Context, collection int64, each func(context.Context, Batch) error) error {
+// AllFeaturesOf is AllFeatures for one collection. It still goes through the whole table, so the collection should be
+// most of what there is; [View.Features] is for others.
+func (v *View) AllFeaturesOf(ctx context.Context, collection int64, each func(context.Context, Batch) error) error {
 	// A sum, so that the server does not go by the index of ids to all of them for each slice.
 	return v.inSlices(ctx, &loading{each: each, only: fmt.Sprintf(" AND collection_key + 0 = %d", collection)})
 }

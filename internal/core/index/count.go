@@ -48,7 +48,7 @@ type counting struct {
 	window  window
 	waiting []cutNode // not looked at yet
 	counts  []int
-	fetched uint64 // made of what was read only to have it at hand, so that no compiler leaves the reading out
+	fetched uint64 // of what was read only to have it at hand; without it a compiler might leave the reading out
 }
 
 // A cutNode is a node of which some entries may lie in a box and others not.

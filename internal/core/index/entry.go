@@ -150,10 +150,14 @@ func (s *Summary) remove(e Entry, p geo.Spot) (shrunk bool) {
 	return p.X == x.Min.X || p.X == x.Max.X || p.Y == x.Min.Y || p.Y == x.Max.Y
 }
 
-func summarise(entries []Entry) Summary {
-	var s Summary
+// insertAll makes s describe the set with some entries added.
+func (s *Summary) insertAll(entries []Entry) {
 	for _, e := range entries {
 		s.insert(e, e.Key.Spot())
 	}
+}
+
+func summarise(entries []Entry) (s Summary) {
+	s.insertAll(entries)
 	return s
 }

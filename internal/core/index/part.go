@@ -85,9 +85,7 @@ func (p *Part) AddTo(s *Summary) {
 		s.Add(&p.whole.sum)
 		return
 	}
-	for _, e := range p.run() {
-		s.insert(e, e.Key.Spot())
-	}
+	s.insertAll(p.run())
 }
 
 // Members returns what Summary.Members of the entries of p is, and how many they are.
@@ -308,7 +306,7 @@ type partsWalk struct {
 	level   uint8
 	box     geo.SpotBox
 	yield   func(Part) bool
-	fetched uint64 // as counting has it
+	fetched uint64 // what fetch has returned
 }
 
 func (w *partsWalk) through(b *branch) bool {

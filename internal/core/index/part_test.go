@@ -22,8 +22,8 @@ func TestPart(t *testing.T) {
 				if got := p.Sum(); got != summarise(want) {
 					t.Fatalf("part %v: %+v, want %+v", c, got, summarise(want))
 				}
-				if got := p.Tally(nil); !slices.Equal(got, tallyOf(want, nil)) {
-					t.Fatalf("part %v: tally %v, want %v", c, got, tallyOf(want, nil))
+				if got := p.Tally(nil); !slices.Equal(got, tallied(want)) {
+					t.Fatalf("part %v: tally %v, want %v", c, got, tallied(want))
 				}
 				if p.Empty() {
 					continue

@@ -126,7 +126,7 @@ func checkNodes(t *testing.T, b *branch) []Entry {
 		if newest > n.newest {
 			t.Fatalf("newest is %d above %d", n.newest, newest)
 		}
-		if want := tallyOf(entries, nil); !slices.Equal(n.fork.tally, want) {
+		if want := tallied(entries); !slices.Equal(n.fork.tally, want) {
 			t.Fatalf("tally %v, want %v", n.fork.tally, want)
 		}
 	}

@@ -153,5 +153,6 @@ const solid = new Set(
 /** The shape of a look as a URL for pictures, drawn in a colour. */
 export function shapeURL(look: Look, ink: string): string {
   const svg = look.shape.replaceAll('currentColor', ink)
-  return `data:image/svg+xml,${encodeURIComponent(solid.has(look.shape) ? svg.replace('fill="none"', `fill="${ink}"`) : svg)}`
+  const filled = solid.has(look.shape) ? svg.replace('fill="none"', `fill="${ink}"`) : svg
+  return `data:image/svg+xml,${encodeURIComponent(filled)}`
 }

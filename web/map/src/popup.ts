@@ -43,9 +43,9 @@ class Floating {
     const { offsetWidth: width, offsetHeight: height } = this.element
     const clamp = (v: number, most: number) => Math.max(edge, Math.min(most - edge, v))
     const above = at.y - this.lift - gap - height
-    const top = above >= edge ? above : at.y + gap
+    const top = clamp(above >= edge ? above : at.y + gap, camera.height - height)
     const left = clamp(at.x - width / 2, camera.width - width)
-    this.element.style.transform = `translate(${Math.round(left)}px, ${Math.round(clamp(top, camera.height - height))}px)`
+    this.element.style.transform = `translate(${Math.round(left)}px, ${Math.round(top)}px)`
   }
 }
 

@@ -184,17 +184,24 @@ onUnmounted(() => {
 <template>
   <div class="replay" role="region" aria-label="Replay">
     <div class="row">
-      <button type="button" :disabled="at >= end" @click="playing = !playing">
+      <button class="slim" type="button" :disabled="at >= end" @click="playing = !playing">
         {{ playing ? 'Pause' : 'Play' }}
       </button>
-      <button type="button" aria-label="A minute back" title="A minute back" @click="move(-60_000)">−1 min</button>
-      <button type="button" aria-label="A minute on" title="A minute on" @click="move(60_000)">+1 min</button>
+      <button class="slim" type="button" aria-label="A minute back" title="A minute back" @click="move(-60_000)"
+        >−1 min</button
+      >
+      <button class="slim" type="button" aria-label="A minute on" title="A minute on" @click="move(60_000)"
+        >+1 min</button
+      >
       <strong>{{ moments.format(at) }}</strong>
       <span class="heard">{{ counted(heard, 'device', 'devices') }}</span>
-      <button type="button" class="close" aria-label="End the replay" @click="emit('close')"><Icon name="x" /></button>
+      <button type="button" class="slim close" aria-label="End the replay" @click="emit('close')"
+        ><Icon name="x"
+      /></button>
     </div>
     <div v-if="marks.length > 0" class="marks">
       <button
+        class="slim"
         v-for="m in marks"
         :key="m.left"
         type="button"
@@ -218,6 +225,7 @@ onUnmounted(() => {
     <div class="row">
       <span>Last</span>
       <button
+        class="slim"
         v-for="s in spans"
         :key="s.hours"
         type="button"
@@ -226,15 +234,27 @@ onUnmounted(() => {
         >{{ s.label }}</button
       >
       <span class="apart">Speed</span>
-      <button v-for="s in speeds" :key="s" type="button" :aria-pressed="speed === s" @click="speed = s"
+      <button class="slim" v-for="s in speeds" :key="s" type="button" :aria-pressed="speed === s" @click="speed = s"
         >{{ s }}×</button
       >
     </div>
     <div v-if="noticed.length > 0" class="row told">
-      <button type="button" :disabled="!preceding" aria-label="The notice before" @click="toNotice(preceding)"
+      <button
+        class="slim"
+        type="button"
+        :disabled="!preceding"
+        aria-label="The notice before"
+        @click="toNotice(preceding)"
         >‹</button
       >
-      <button type="button" :disabled="!following" aria-label="The next notice" @click="toNotice(following)">›</button>
+      <button
+        class="slim"
+        type="button"
+        :disabled="!following"
+        aria-label="The next notice"
+        @click="toNotice(following)"
+        >›</button
+      >
       <span v-if="latest">{{ latest.device }} {{ noticeText(latest) }}</span>
       <span v-else class="heard">{{ counted(noticed.length, 'notice', 'notices') }} in this span</span>
     </div>
@@ -263,15 +283,6 @@ onUnmounted(() => {
   flex-wrap: wrap;
   align-items: center;
   gap: 0.4rem;
-}
-button {
-  padding: 0.2rem 0.6rem;
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-  background: none;
-  color: inherit;
-  font: inherit;
-  cursor: pointer;
 }
 button[aria-pressed='true'] {
   background: var(--bar);

@@ -70,7 +70,7 @@ const show = (n: Noticed) =>
     {{
       named || kind || device
         ? 'Nothing like that was noticed.'
-        : 'Nothing was noticed yet. A watch notices who enters an area, leaves it, stays, is too fast, silent, or near another.'
+        : 'Nothing was noticed yet. Watches notice who enters or leaves an area, stays, is fast, silent or near others.'
     }}
   </p>
   <div v-if="all.length > 0" class="card"><NoticeList :notices="all" chips @show="show" /></div>

@@ -158,7 +158,7 @@ const stop = watch(watches, (list) => {
       />
       Tell me as they come
     </label>
-    <button type="button" class="more" :aria-expanded="opened" @click="opened = !opened">
+    <button type="button" class="slim more" :aria-expanded="opened" @click="opened = !opened">
       {{ opened ? 'Hide the watches' : 'Watches' }}
     </button>
     <template v-if="opened">
@@ -187,7 +187,7 @@ const stop = watch(watches, (list) => {
         @done="close"
         @close="close"
       />
-      <button v-else-if="session.edits" type="button" class="more" @click="edit(null)">New watch</button>
+      <button v-else-if="session.edits" type="button" class="slim more" @click="edit(null)">New watch</button>
     </template>
   </section>
 </template>
@@ -246,13 +246,6 @@ li {
 }
 .more {
   margin-top: 0.4rem;
-  padding: 0.25rem 0.8rem;
-  border: 1px solid var(--rule);
-  border-radius: 6px;
-  background: none;
-  color: inherit;
-  font: inherit;
-  cursor: pointer;
 }
 .link {
   justify-self: start;
