@@ -70,7 +70,7 @@ const show = (n: Noticed) =>
     {{
       named || kind || device
         ? 'Nothing like that was noticed.'
-        : 'Nothing was noticed yet. Watches notice who enters or leaves an area, stays, is fast, silent or near others.'
+        : 'Nothing noticed yet. Watches notice who enters or leaves an area, stays, speeds, is silent or near others.'
     }}
   </p>
   <div v-if="all.length > 0" class="card"><NoticeList :notices="all" chips @show="show" /></div>
