@@ -47,7 +47,7 @@ type job struct {
 	batch    []feature.Feature
 	size     int            // of the batch, in bytes
 	staging  *store.Staging // nil as long as the file is small
-	prepared *prepared      // nil if the collection is not empty
+	prepared *prepared
 
 	rejected      []store.RejectedRow // not written yet
 	rejectedBytes int                 // of their sources
@@ -272,7 +272,10 @@ func (i *job) merge(ctx context.Context, into *store.Collection) error {
 	// From when it has its number until it is in memory, nobody should read back from the
 	// database what is at hand here.
 	var turn *replica.Turn
+	await, stop := i.prepared.complete(ctx)
+	defer stop()
 	begin := func() (undo func(), err error) {
+		await()
 		if turn, err = i.importer.replica.Turn(ctx); err != nil {
 			return nil, err
 		}
@@ -287,7 +290,7 @@ func (i *job) merge(ctx context.Context, into *store.Collection) error {
 		return err
 	}
 	defer turn.End()
-	if err := turn.Take(context.WithoutCancel(ctx), into, &merged, i.prepared.made()); err != nil {
+	if err := turn.Take(context.WithoutCancel(ctx), into, &merged, i.prepared.contents); err != nil {
 		// It is committed, so it has not failed; what is in memory catches up as soon as
 		// the database can be read.
 		i.importer.log.Error("a committed import is not in memory yet", "error", err)

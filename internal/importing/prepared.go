@@ -1,6 +1,8 @@
 package importing
 
 import (
+	"context"
+
 	"idlebeacon/internal/admission"
 	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/formats"
@@ -8,22 +10,23 @@ import (
 	"idlebeacon/internal/store"
 )
 
-// A prepared is the contents of an empty collection as a large import will make them,
-// put together while the file is being read. A nil one takes nothing.
+// A prepared is the contents of a collection as a large import will make them,
+// put together while the file is being read and while the database takes it in.
 type prepared struct {
 	info     store.Collection  // as it will be when the import is over
-	contents *replica.Contents // nil if there was no room for them
+	contents *replica.Contents // nil if there was no room for them, or if they are of no use
+	known    func(id string) bool
 	desk     *admission.Desk
 	held     int64 // bytes that desk knows of
 }
 
-// newPrepared returns one for a file with the given property names, or nil if the
-// collection has something in it already.
+// newPrepared returns one for a file with the given property names.
 func (m *Importer) newPrepared(c *replica.Copy, names []string) *prepared {
-	if !c.Empty() {
-		return nil
-	}
 	p := &prepared{info: *c.Info(), desk: m.desk}
+	if !c.Empty() {
+		p.contents, p.known = replica.NewContentsOnto(c), c.Has
+		return p
+	}
 	if name, category, guessed := guessedProperties(c, names); guessed {
 		p.info.NameProperty, p.info.CategoryProperty = name, category
 	}
@@ -31,8 +34,11 @@ func (m *Importer) newPrepared(c *replica.Copy, names []string) *prepared {
 	return p
 }
 
+// watching returns what p knows and wants to know of what is gathered.
+func (p *prepared) watching() store.Watching { return store.Watching{Each: p.add, Known: p.known} }
+
 func (p *prepared) add(features []feature.Feature) {
-	if p.made() == nil {
+	if p.contents == nil {
 		return
 	}
 	var bytes int64
@@ -43,14 +49,37 @@ func (p *prepared) add(features []feature.Feature) {
 			bytes += int64(spotBytes * f.Shape.Positions())
 		}
 	}
-	if !p.desk.Hold(bytes) {
-		p.drop()
+	if !p.hold(bytes) {
 		return
 	}
-	p.held += bytes
 	for i := range features {
 		p.contents.Add(&features[i])
 	}
+}
+
+// hold takes room for so many more bytes, or drops the contents if there is none.
+func (p *prepared) hold(bytes int64) bool {
+	if !p.desk.Hold(bytes) {
+		p.drop()
+		return false
+	}
+	p.held += bytes
+	return true
+}
+
+// complete completes the contents, when all is added, beside the caller, who has to wait for it before they are used,
+// and to stop it in the end.
+func (p *prepared) complete(ctx context.Context) (wait, stop func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		c := p.contents
+		if c != nil && !(c.Worthwhile() && p.hold(c.Onto()) && c.Complete(ctx)) {
+			p.drop()
+		}
+	}()
+	return func() { <-done }, func() { cancel(); <-done }
 }
 
 // About how many bytes of memory a place takes beside its id and its properties, and a
@@ -62,19 +91,8 @@ const (
 
 // drop lets go of what was put together: what is imported is read back instead.
 func (p *prepared) drop() {
-	if p == nil {
-		return
-	}
 	p.desk.Give(p.held)
 	p.contents, p.held = nil, 0
-}
-
-// made returns what was put together, or nil.
-func (p *prepared) made() *replica.Contents {
-	if p == nil {
-		return nil
-	}
-	return p.contents
 }
 
 // guessedProperties returns the properties that name and class the features of a

@@ -62,10 +62,7 @@ func (i *job) begin(ctx context.Context, file *formats.File) error {
 
 // info returns the collection as it will be.
 func (i *job) info() *store.Collection {
-	if i.prepared != nil {
-		return &i.prepared.info
-	}
-	return i.into.Info()
+	return &i.prepared.info
 }
 
 // propertyNotes reports properties that are to name or class the features, and that none
@@ -162,7 +159,7 @@ func (i *job) add(ctx context.Context, f feature.Feature) (err error) {
 // stage moves the rows at hand to where they are gathered.
 func (i *job) stage(ctx context.Context) (err error) {
 	if i.staging == nil {
-		if i.staging, err = i.importer.store.Stage(i.prepared.add); err != nil {
+		if i.staging, err = i.importer.store.Stage(i.prepared.watching()); err != nil {
 			return noRoom(err)
 		}
 	}

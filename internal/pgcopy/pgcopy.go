@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -89,9 +90,10 @@ func WriteRow(w io.Writer, fields []byte) error {
 // Rows are rows that [WriteRow] has written.
 type Rows struct {
 	From   io.Reader
-	Fields int // of each row
-	// Lead returns further fields that come first, by the number of the row, the first being 1; it may be nil.
-	Lead func(row int64) []int64
+	Lead   []byte // further fields that come first in every row
+	Leads  int    // how many these are
+	Skip   int    // how many fields of each row are left out at its beginning
+	Fields int    // how many of each row then follow; what comes after them is left out, too
 }
 
 // Into copies the rows into columns of a table, all at once or not at all, and returns how many
@@ -107,7 +109,7 @@ func (r Rows) Into(ctx context.Context, conn *pgx.Conn, table, columns string) (
 type reader struct {
 	rows  Rows
 	in    *bufio.Reader
-	row   int64
+	row   []byte // room for one
 	room  []byte
 	ready []byte // to be read next
 	ended bool
@@ -141,23 +143,40 @@ func (r *reader) next() error {
 	} else if err != nil {
 		return err
 	}
-	r.row++
-	var lead []int64
-	if r.rows.Lead != nil {
-		lead = r.rows.Lead(r.row)
-	}
-	r.ready = binary.BigEndian.AppendUint16(r.ready, uint16(len(lead)+r.rows.Fields))
-	for _, v := range lead {
-		r.ready = AppendInt(r.ready, v)
-	}
-	fields := len(r.ready)
 	size := int(binary.BigEndian.Uint32(length[:]))
-	r.ready = append(r.ready, make([]byte, size)...)
-	if _, err := io.ReadFull(r.in, r.ready[fields:]); err != nil {
+	r.row = slices.Grow(r.row[:0], size)[:size]
+	_, err := io.ReadFull(r.in, r.row)
+	first := r.row
+	if err == nil {
+		first, err = after(r.row, r.rows.Skip)
+	}
+	rest := first
+	if err == nil {
+		rest, err = after(first, r.rows.Fields)
+	}
+	if err != nil {
 		return fmt.Errorf("reading the rows to copy: %w", err)
 	}
+	r.ready = binary.BigEndian.AppendUint16(r.ready, uint16(r.rows.Leads+r.rows.Fields))
+	r.ready = append(r.ready, r.rows.Lead...)
+	r.ready = append(r.ready, first[:len(first)-len(rest)]...)
 	if cap(r.ready) > cap(r.room) {
 		r.room = r.ready
 	}
 	return nil
+}
+
+// after returns what follows the first n fields of a row.
+func after(fields []byte, n int) ([]byte, error) {
+	for range n {
+		if len(fields) < 4 {
+			return nil, io.ErrUnexpectedEOF
+		}
+		size := int(int32(binary.BigEndian.Uint32(fields)))
+		if fields = fields[4:]; size > len(fields) {
+			return nil, io.ErrUnexpectedEOF
+		}
+		fields = fields[max(0, size):] // a field without a value has size -1
+	}
+	return fields, nil
 }

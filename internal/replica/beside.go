@@ -180,7 +180,8 @@ func (r *Replica) nearer(ctx context.Context, v *store.View, s *straggler) error
 		return err
 	}
 	touch := touchOf(touched, s.key)
-	if s.collection.hasToBeLoaded(&info.Collection, touch) || v.Forgotten > s.upTo || s.quickerLoaded(touch) {
+	if s.collection.hasToBeLoaded(&info.Collection, touch) || v.Forgotten > s.upTo ||
+		quickerLoaded(touch.Imported, s.collection.Len()) {
 		fresh, err := r.loadBeside(ctx, v, info, touch)
 		if err != nil {
 			return err
@@ -198,11 +199,11 @@ func (r *Replica) nearer(ctx context.Context, v *store.View, s *straggler) error
 	return err
 }
 
-// quickerLoaded reports whether large imports have put so much into s that it takes less time to
-// load it anew than to follow each of their features.
-func (s *straggler) quickerLoaded(touch store.Touch) bool {
+// quickerLoaded reports whether large imports have put so much into a collection with so many features that it takes
+// less time to make it anew than to follow each of theirs.
+func quickerLoaded(imported, there int) bool {
 	const share = 4 // a feature that is followed takes about as long as four that are loaded
-	return touch.Imported > broughtInTurn && share*touch.Imported > s.collection.Len()+touch.Imported
+	return imported > broughtInTurn && share*imported > there+imported
 }
 
 // loadBeside reads one collection anew: if it is most of what there is, by several connections

@@ -87,6 +87,10 @@ func (c *Copy) Empty() bool { return c.Len() == 0 }
 // Len returns how many places and shapes are in the collection.
 func (c *Copy) Len() int { return c.set.Snapshot().Len() + c.shapes.Snapshot().Len() }
 
+// Has reports whether a place or a shape with some id is in the collection. It takes little time, and what it says may
+// soon not be so.
+func (c *Copy) Has(id string) bool { return c.set.Has(id) || c.shapes.Snapshot().Find(id) != nil }
+
 // Followed returns how many changes to features were applied since the collection was
 // loaded, and how many batches of many of them, as imports are.
 func (c *Copy) Followed() (changes, lots uint64) { return c.followed.Load(), c.lots.Load() }

@@ -21,33 +21,37 @@ const wholeFeature = `'{"type":"Feature","id":' || CASE WHEN f.number_id THEN f.
 		'{"type":"Point","coordinates":[' || f.lon || ',' || f.lat || coalesce(',' || f.elevation, '') || ']}') ||
 	',"properties":' || f.properties || '}'`
 
-// comparing finds what differs between what was gathered and a collection.
-const comparing = `SELECT s.*, f.id IS NOT NULL AS there,
+// comparing finds what differs between what was gathered and a collection. Each feature is looked up by itself, which
+// the OFFSET makes sure of: the database does not know yet how many the collection has by now, and might go through
+// all of them, even for each.
+const comparing = `SELECT s.*, f.id IS NOT NULL AS there, f.ctid AS place,
 		CASE WHEN f.id IS NOT NULL THEN ` + wholeFeature + ` END AS before
 	FROM %[2]s s
-	LEFT JOIN features f ON f.collection_key = %[1]d AND f.id = s.id
+	LEFT JOIN LATERAL (SELECT ctid, * FROM features WHERE collection_key = %[1]d AND id = s.id OFFSET 0) f ON true
 	WHERE f.id IS NULL OR (f.number_id, f.lon, f.lat, f.elevation, f.geometry::text, f.properties::text)
 		IS DISTINCT FROM (s.number_id, s.lon, s.lat, s.elevation, s.geometry::text, s.properties::text)`
 
-// compare lays out what was gathered and compares it with what is in a collection, which
+// compare lays out what was gathered in some piles and compares it with what is in a collection, which
 // nobody else edits.
-func (st *Staging) compare(ctx context.Context, tx pgx.Tx, collection int64) (*comparison, error) {
+func compare(ctx context.Context, tx pgx.Tx, collection int64, piles ...*pile) (*comparison, error) {
 	c := &comparison{collection: collection}
-	if err := st.lay(ctx, tx); err != nil {
+	if err := lay(ctx, tx, piles...); err != nil {
 		return nil, err
 	}
-	// Sorting and hashing in memory.
-	if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '256MB'"); err != nil {
+	// Sorting in memory. To compile expressions takes longer than it saves.
+	if _, err := tx.Exec(ctx, "SET LOCAL work_mem = '256MB'; SET LOCAL jit = off"); err != nil {
 		return nil, err
 	}
-	if err := tx.QueryRow(ctx, "SELECT count(DISTINCT id) FROM pg_temp.staged").Scan(&c.distinct); err != nil {
+	var rows int
+	err := tx.QueryRow(ctx, "SELECT count(*), count(DISTINCT id) FROM pg_temp.staged").Scan(&rows, &c.distinct)
+	if err != nil {
 		return nil, err
 	}
 	last := "pg_temp.staged" // of each id, the row that came last
-	if c.distinct < int(st.rows) {
+	if c.distinct < rows {
 		last = "(SELECT DISTINCT ON (id) * FROM pg_temp.staged ORDER BY id, row DESC)" // sorts all
 	}
-	_, err := tx.Exec(ctx, "CREATE TEMPORARY TABLE compared ON COMMIT DROP AS "+
+	_, err = tx.Exec(ctx, "CREATE TEMPORARY TABLE compared ON COMMIT DROP AS "+
 		fmt.Sprintf(comparing, collection, last))
 	return c, err
 }
@@ -61,11 +65,14 @@ func (c *comparison) write(ctx context.Context, tx pgx.Tx, merge int64, m *Merge
 	if err != nil {
 		return err
 	}
+	// Where the features lie is known from comparing them, and nobody has moved them since.
+	if _, err := tx.Exec(ctx, "SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off"); err != nil {
+		return err
+	}
 	replaced, err := tx.Exec(ctx, fmt.Sprintf(
 		`UPDATE features f SET number_id = s.number_id, lon = s.lon, lat = s.lat, elevation = s.elevation,
-			geometry = s.geometry, properties = s.properties, change = -%[2]d
-		FROM pg_temp.compared s WHERE s.there AND f.collection_key = %[1]d AND f.id = s.id`,
-		c.collection, merge))
+			geometry = s.geometry, properties = s.properties, change = -%d
+		FROM pg_temp.compared s WHERE s.there AND f.ctid = s.place`, merge))
 	if err != nil {
 		return err
 	}
@@ -76,7 +83,9 @@ func (c *comparison) write(ctx context.Context, tx pgx.Tx, merge int64, m *Merge
 	if err != nil {
 		return err
 	}
-	m.Created, m.Replaced = int(added.RowsAffected()), int(replaced.RowsAffected())
-	m.Unchanged = c.distinct - m.Created - m.Replaced
+	created, differing := int(added.RowsAffected()), int(replaced.RowsAffected())
+	m.Created += created
+	m.Replaced += differing
+	m.Unchanged += c.distinct - created - differing
 	return nil
 }

@@ -182,21 +182,79 @@ func (w *merging) write(ctx context.Context) error {
 	}
 	there, err := hasFeatures(ctx, w.tx, w.into.Key)
 	if err == nil && !there {
-		w.Fresh, err = w.fill(ctx)
+		if w.Fresh, err = w.unlessTaken(ctx, w.fill); w.Fresh {
+			w.Created = int(w.staging.rows)
+			return nil
+		}
 	}
-	switch {
-	case err != nil:
+	done := false
+	if err == nil && there && w.staging.unknown.rows > 0 {
+		done, err = w.unlessTaken(ctx, w.addUnknown)
+	}
+	if err == nil && !done {
+		err = w.compare(ctx, w.tx, &w.staging.known, &w.staging.unknown)
+	}
+	return err
+}
+
+// unlessTaken has add add features, and reports whether it could: if one of them was there already, it has done
+// nothing.
+func (w *merging) unlessTaken(ctx context.Context, add func(context.Context, pgx.Tx) error) (done bool, err error) {
+	attempt, err := w.tx.Begin(ctx) // a savepoint
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = attempt.Rollback(context.WithoutCancel(ctx)) }() // nothing if it was committed
+	before := w.Merged
+	err = add(ctx, attempt)
+	var taken *pgconn.PgError
+	if errors.As(err, &taken) && taken.Code == uniqueViolation {
+		w.Merged = before
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return true, attempt.Commit(ctx)
+}
+
+// fill puts what was gathered into a collection that is empty.
+func (w *merging) fill(ctx context.Context, tx pgx.Tx) error {
+	err := w.staging.unknown.add(ctx, tx.Conn(), w.into.Key, w.key)
+	if err == nil && w.staging.known.rows > 0 {
+		err = w.staging.known.add(ctx, tx.Conn(), w.into.Key, w.key)
+	}
+	return err
+}
+
+// addUnknown adds what the collection likely does not have without looking, and compares the rest.
+func (w *merging) addUnknown(ctx context.Context, tx pgx.Tx) error {
+	p := &w.staging.unknown
+	if err := p.add(ctx, tx.Conn(), w.into.Key, w.key); err != nil {
 		return err
-	case w.Fresh:
-		w.Created = int(w.staging.rows)
+	}
+	if err := p.noteAdded(ctx, tx.Conn(), w.key); err != nil {
+		return err
+	}
+	w.Created = int(p.rows)
+	if w.staging.known.rows == 0 {
 		return nil
 	}
-	compared, err := w.staging.compare(ctx, w.tx, w.into.Key)
+	return w.compare(ctx, tx, &w.staging.known)
+}
+
+// compare compares some piles with what is in the collection, and writes what differs.
+func (w *merging) compare(ctx context.Context, tx pgx.Tx, piles ...*pile) error {
+	rows := 0
+	for _, p := range piles {
+		rows += int(p.rows)
+	}
+	compared, err := compare(ctx, tx, w.into.Key, piles...)
 	if err != nil {
 		return err
 	}
-	w.Repeated = int(w.staging.rows) - compared.distinct
-	return compared.write(ctx, w.tx, w.key, &w.Merged)
+	w.Repeated += rows - compared.distinct
+	return compared.write(ctx, tx, w.key, &w.Merged)
 }
 
 // number takes the clock, and from it the numbers of what was written.
@@ -270,38 +328,4 @@ func (w *merging) journal(ctx context.Context, transaction uint64, c *clock, op 
 func hasFeatures(ctx context.Context, tx pgx.Tx, collection int64) (there bool, err error) {
 	err = tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM features WHERE collection_key = $1)", collection).Scan(&there)
 	return there, err
-}
-
-// fill puts what was gathered into a collection that is empty, and reports whether no id came
-// twice: otherwise it has done nothing.
-func (w *merging) fill(ctx context.Context) (done bool, err error) {
-	attempt, err := w.tx.Begin(ctx) // a savepoint
-	if err != nil {
-		return false, err
-	}
-	defer func() { _ = attempt.Rollback(context.WithoutCancel(ctx)) }() // nothing if it was committed
-	lead := []int64{w.into.Key, -w.key}
-	err = w.staging.copyTo(ctx, attempt.Conn(), "features", "collection_key, change",
-		func(int64) []int64 { return lead })
-	var taken *pgconn.PgError
-	if errors.As(err, &taken) && taken.Code == uniqueViolation {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	return true, attempt.Commit(ctx)
-}
-
-// lay copies what was gathered into a table that only this transaction sees and that
-// ends with it.
-func (st *Staging) lay(ctx context.Context, tx pgx.Tx) error {
-	_, err := tx.Exec(ctx, `CREATE TEMPORARY TABLE staged (
-		row bigint NOT NULL, id text COLLATE "C" NOT NULL, number_id boolean NOT NULL, lon double precision NOT
-		NULL, lat double precision NOT NULL,
-		elevation double precision, geometry json, properties json NOT NULL) ON COMMIT DROP`)
-	if err != nil {
-		return err
-	}
-	return st.copyTo(ctx, tx.Conn(), "pg_temp.staged", "row", func(row int64) []int64 { return []int64{row} })
 }

@@ -2,7 +2,9 @@ package store
 
 import (
 	"bufio"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -14,34 +16,59 @@ import (
 	"idlebeacon/internal/tempfile"
 )
 
-// A Staging gathers the features of a large import in a file without a name, as the
+// A Staging gathers the features of a large import in files without a name, as the
 // database reads them best: in the binary format of its COPY. It ends with its process,
 // however that ends. [Staging.Merge] puts all of them into a collection at once, so an
 // import is whole or not there at all.
 type Staging struct {
-	store   *Store
-	file    *os.File
-	added   chan []feature.Feature // to the goroutine that writes; two may wait, then Add waits
-	each    func([]feature.Feature)
-	written chan error // how the writing ended
-	failed  error      // how it has
-	rows    int64
+	store          *Store
+	known, unknown pile                   // what the collection may have already, and what it likely has not
+	added          chan []feature.Feature // to the goroutine that writes; two may wait, then Add waits
+	watching       Watching
+	written        chan error // how the writing ended
+	failed         error      // how it has
+	rows           int64
 }
 
-// Stage begins to gather features. Each batch that is added is also given to each, by
-// the one goroutine that writes them. The caller must Close the Staging.
-func (s *Store) Stage(each func([]feature.Feature)) (*Staging, error) {
+// Watching is what somebody knows of the features that are being gathered, and wants to know of them. Its functions
+// may be nil. The one goroutine that writes calls them.
+type Watching struct {
+	Each func([]feature.Feature) // called with each batch that is added
+	// Known reports whether the collection likely has a feature with some id. It may err: what it says makes the work
+	// shorter or longer, and does not change what comes of it.
+	Known func(id string) bool
+}
+
+// A pile is a file of features, in the order in which they were added.
+type pile struct {
+	file *os.File
+	out  *bufio.Writer
+	rows int64
+}
+
+func newPile() (pile, error) {
 	file, err := tempfile.New()
-	if err != nil {
+	return pile{file: file, out: bufio.NewWriterSize(file, 256<<10)}, err
+}
+
+// Stage begins to gather features. The caller must Close the Staging.
+func (s *Store) Stage(w Watching) (*Staging, error) {
+	st := &Staging{store: s, watching: w}
+	var err error
+	if st.known, err = newPile(); err != nil {
 		return nil, err
 	}
-	return &Staging{store: s, file: file, each: each}, nil
+	if st.unknown, err = newPile(); err != nil {
+		_ = st.known.file.Close() // the first error matters
+		return nil, err
+	}
+	return st, nil
 }
 
 // Close lets go of what was gathered.
 func (st *Staging) Close() error {
 	_ = st.end() // whoever merged knows already
-	return st.file.Close()
+	return errors.Join(st.known.file.Close(), st.unknown.file.Close())
 }
 
 // Add gathers features, which all have ids and become its own. Of those with the
@@ -67,11 +94,15 @@ func (st *Staging) Size(ctx context.Context) (int64, error) {
 	if err := st.end(); err != nil {
 		return 0, err
 	}
-	info, err := st.file.Stat()
-	if err != nil {
-		return 0, err
+	var size int64
+	for _, p := range []*pile{&st.known, &st.unknown} {
+		info, err := p.file.Stat()
+		if err != nil {
+			return 0, err
+		}
+		size += info.Size()
 	}
-	return info.Size(), ctx.Err()
+	return size, ctx.Err()
 }
 
 // end waits until all that was added is written.
@@ -87,7 +118,6 @@ func (st *Staging) end() error {
 
 // write writes what is added until there is no more: a row for each feature.
 func (st *Staging) write(ctx context.Context, added <-chan []feature.Feature) error {
-	out := bufio.NewWriterSize(st.file, 256<<10)
 	var fields []byte
 	for {
 		var batch []feature.Feature
@@ -95,23 +125,31 @@ func (st *Staging) write(ctx context.Context, added <-chan []feature.Feature) er
 		select {
 		case batch, more = <-added:
 			if !more {
-				return out.Flush()
+				return cmp.Or(st.known.out.Flush(), st.unknown.out.Flush())
 			}
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		st.each(batch)
+		if st.watching.Each != nil {
+			st.watching.Each(batch)
+		}
 		for i := range batch {
-			fields = appendFields(fields[:0], &batch[i])
-			if err := pgcopy.WriteRow(out, fields); err != nil {
+			f := &batch[i]
+			to := &st.unknown
+			if st.watching.Known != nil && st.watching.Known(f.ID) {
+				to = &st.known
+			}
+			st.rows++
+			to.rows++
+			fields = appendFields(pgcopy.AppendInt(fields[:0], st.rows), f)
+			if err := pgcopy.WriteRow(to.out, fields); err != nil {
 				return err
 			}
 		}
-		st.rows += int64(len(batch))
 	}
 }
 
-// stagedFields are the columns whose fields are gathered, and how many they are.
+// A row of a pile has its number among all that were added, and then the stagedFields.
 const (
 	stagedFields = "id, number_id, lon, lat, elevation, geometry, properties"
 	stagedCount  = 7
@@ -136,21 +174,49 @@ func appendFields(dst []byte, f *feature.Feature) []byte {
 	return pgcopy.AppendBytes(dst, f.Properties.JSON())
 }
 
-// copyTo copies what was gathered into a table: into the columns of whole numbers that
-// lead gives for each row, counted from 1, and then the stagedFields.
-func (st *Staging) copyTo(
-	ctx context.Context,
-	conn *pgx.Conn,
-	table, leading string,
-	lead func(row int64) []int64,
-) error {
-	if _, err := st.file.Seek(0, io.SeekStart); err != nil {
+// stagedRows are all fields of the rows of a pile.
+var stagedRows = pgcopy.Rows{Fields: 1 + stagedCount}
+
+// copyTo copies of each row what as has, into columns of a table.
+func (p *pile) copyTo(ctx context.Context, conn *pgx.Conn, table, columns string, as pgcopy.Rows) error {
+	if _, err := p.file.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	rows := pgcopy.Rows{From: st.file, Fields: stagedCount, Lead: lead}
-	n, err := rows.Into(ctx, conn, table, leading+", "+stagedFields)
-	if err == nil && n != st.rows {
-		err = fmt.Errorf("%d of the %d features that were gathered arrived", n, st.rows)
+	as.From = p.file
+	n, err := as.Into(ctx, conn, table, columns)
+	if err == nil && n != p.rows {
+		err = fmt.Errorf("%d of the %d features that were gathered arrived", n, p.rows)
+	}
+	return err
+}
+
+// add copies the features of a pile into a collection, as those of a merge. It fails if one of them is there.
+func (p *pile) add(ctx context.Context, conn *pgx.Conn, collection, merge int64) error {
+	return p.copyTo(ctx, conn, "features", "collection_key, change, "+stagedFields, pgcopy.Rows{
+		Lead: pgcopy.AppendInt(pgcopy.AppendInt(nil, collection), -merge), Leads: 2,
+		Skip: 1, Fields: stagedCount,
+	})
+}
+
+// noteAdded notes the features of a pile as those that a merge has added.
+func (p *pile) noteAdded(ctx context.Context, conn *pgx.Conn, merge int64) error {
+	return p.copyTo(ctx, conn, "merged", "merge_key, op, feature_id", pgcopy.Rows{
+		Lead: pgcopy.AppendBytes(pgcopy.AppendInt(nil, merge), string(Created)), Leads: 2,
+		Skip: 1, Fields: 1,
+	})
+}
+
+// lay copies some piles into a table that only this transaction sees and that
+// ends with it.
+func lay(ctx context.Context, tx pgx.Tx, piles ...*pile) error {
+	_, err := tx.Exec(ctx, `CREATE TEMPORARY TABLE staged (
+		row bigint NOT NULL, id text COLLATE "C" NOT NULL, number_id boolean NOT NULL, lon double precision NOT
+		NULL, lat double precision NOT NULL,
+		elevation double precision, geometry json, properties json NOT NULL) ON COMMIT DROP`)
+	for _, p := range piles {
+		if err == nil {
+			err = p.copyTo(ctx, tx.Conn(), "pg_temp.staged", "row, "+stagedFields, stagedRows)
+		}
 	}
 	return err
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -18,7 +20,7 @@ import (
 // gathered returns a Staging with features of the given ids, all with the same text.
 func gathered(t *testing.T, s *Store, text string, ids ...string) *Staging {
 	t.Helper()
-	st, err := s.Stage(func([]feature.Feature) {})
+	st, err := s.Stage(Watching{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +90,7 @@ func TestGatheredIsStored(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		st, err := s.Stage(func([]feature.Feature) {})
+		st, err := s.Stage(Watching{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -261,6 +263,95 @@ func TestMerging(t *testing.T) {
 	if now, lost := s.Import(t.Context(), "6"); !errors.Is(err, ErrNoCollection) || lost != nil ||
 		now.Status != Accepted {
 		t.Errorf("into a deleted collection: %v; the import is %+v, %v", err, now, lost)
+	}
+}
+
+// TestMergingWhateverIsKnown merges random features into a collection, some of them again and again, while what is
+// said to be known of it is right, wrong or changes its mind. The collection, its history and what is told are always
+// the same.
+func TestMergingWhateverIsKnown(t *testing.T) {
+	s := open(t, pgboxtest.DSN(t))
+	r := rand.New(rand.NewPCG(1, 2))
+	into, _, err := s.CreateCollection(t.Context(), Origin{}, Collection{ID: "c"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	there := map[string]string{} // texts by id
+	for round := range 24 {
+		came := map[string]bool{}
+		known := map[string]func(string) bool{
+			"what came before": func(id string) bool {
+				_, is := there[id]
+				is, came[id] = is || came[id], true
+				return is
+			},
+			"what is":            func(id string) bool { _, is := there[id]; return is },
+			"what is not":        func(id string) bool { _, is := there[id]; return !is },
+			"now this, now that": func(string) bool { return r.IntN(2) == 0 },
+			"nothing":            func(string) bool { return false },
+		}
+		names := slices.Sorted(maps.Keys(known))
+		name := names[round%len(names)]
+		st, err := s.Stage(Watching{Known: known[name]})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var rows []feature.Feature
+		last := map[string]string{}
+		for range 1 + r.IntN(60) {
+			id, text := fmt.Sprint("id ", r.IntN(30+15*round)), fmt.Sprint("text ", r.IntN(3))
+			if len(rows) > 0 && r.IntN(4) == 0 {
+				id = rows[r.IntN(len(rows))].ID
+			}
+			if _, again := last[id]; again && round%2 > 0 {
+				continue
+			}
+			rows, last[id] = append(rows, feature.Feature{ID: id, Properties: properties(t, `{"text":"`+text+`"}`)}), text
+		}
+		var want Merged
+		want.Repeated = len(rows) - len(last)
+		var kept []string
+		for id, text := range last {
+			switch was, is := there[id]; {
+			case !is:
+				want.Created++
+				kept = append(kept, id+" create ")
+			case was != text:
+				want.Replaced++
+				kept = append(kept, id+" replace "+was)
+			default:
+				want.Unchanged++
+			}
+		}
+		want.Fresh = round == 0 && want.Repeated == 0
+		i := begun(t, s, fmt.Sprint(round))
+		if err := st.Add(t.Context(), rows); err != nil {
+			t.Fatal(err)
+		}
+		m, err := st.Merge(t.Context(), Origin{}, &into, beginning(nil),
+			func(Merged) ImportEnd { return ImportEnd{Key: i.Key, Status: Successful} })
+		if err := errors.Join(err, st.Close()); err != nil {
+			t.Fatal(err)
+		}
+		newest := m.Newest
+		m.State, m.At, m.Newest = State{}, time.Time{}, 0
+		if m != want {
+			t.Errorf("round %d, %s is said to be known: %+v, want %+v", round, name, m, want)
+		}
+		maps.Copy(there, last)
+		var text *string
+		err = s.db.Raw(`SELECT string_agg(concat_ws(' ', d.feature_id, d.op, coalesce(d.before->'properties'->>'text', '')),
+			', ' ORDER BY d.feature_id) FROM merged d JOIN merges m ON m.key = d.merge_key WHERE m.number = ?`, newest).
+			Row().Scan(&text)
+		slices.Sort(kept)
+		if want := strings.Join(kept, ", "); !m.Fresh && len(kept) > 0 && (err != nil || text == nil || *text != want) {
+			t.Errorf("round %d, %s is said to be known: it is kept %v, %v, want %s", round, name, text, err, want)
+		}
+		for id, text := range there {
+			if f, err := s.Feature(t.Context(), into.Key, id); err != nil || f.Properties.Text("text") != text {
+				t.Fatalf("round %d, %s is said to be known: %s is %+v, %v, want %s", round, name, id, f, err, text)
+			}
+		}
 	}
 }
 

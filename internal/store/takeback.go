@@ -41,7 +41,7 @@ const takenRows = 1000
 func (s *Store) TakeBack(ctx context.Context, by Origin, q TakeBack, mostLater int) (back TakenBack, err error) {
 	for range attempts {
 		err = s.direct(ctx, func(conn *pgx.Conn) error {
-			staging, err := s.Stage(func([]feature.Feature) {})
+			staging, err := s.Stage(Watching{})
 			if err != nil {
 				return err
 			}
@@ -92,11 +92,7 @@ func (t *takingBack) putBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	compared, err := t.staging.compare(ctx, t.tx, t.into.Key)
-	if err == nil {
-		err = compared.write(ctx, t.tx, t.key, &t.Merged)
-	}
-	if err == nil {
+	if err = t.compare(ctx, t.tx, &t.staging.unknown); err == nil {
 		err = t.takeOut(ctx)
 	}
 	if err == nil {

@@ -33,6 +33,11 @@ func NewEntry(key Key, ref uint32, category uint16, identity uint64) Entry {
 // Category returns the number of e's category.
 func (e Entry) Category() uint16 { return uint16(e.label >> tagBits) }
 
+// Renumbered returns e, of the same place and identity, with another Ref and category.
+func (e Entry) Renumbered(ref uint32, category uint16) Entry {
+	return Entry{Key: e.Key, Ref: ref, label: uint32(category)<<tagBits | e.label&(1<<tagBits-1)}
+}
+
 // member returns e's share of Summary.Members: its tag, spread over 64 bits so that
 // sums differ.
 func (e Entry) member() uint64 { return mix(uint64(e.label & (1<<tagBits - 1))) }

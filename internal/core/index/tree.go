@@ -167,9 +167,12 @@ type Tree struct {
 // Build returns the tree of the given entries, as of the given change. It sorts
 // entries in place. No two entries may have both Key and Ref in common.
 func Build(entries []Entry, change uint64) Tree {
-	slices.SortFunc(entries, compare)
+	Sort(entries)
 	return BuildSorted(entries, change)
 }
+
+// Sort brings entries into the order of All.
+func Sort(entries []Entry) { slices.SortFunc(entries, compare) }
 
 // BuildSorted is Build for entries that already come in the order of All.
 func BuildSorted(entries []Entry, change uint64) Tree {

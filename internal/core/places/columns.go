@@ -106,16 +106,19 @@ type writer struct {
 
 // write adds r behind the places already written.
 func (w *writer) write(r *Row) index.Entry {
-	ref := w.used
 	name := cut(r.Name)
 	category := w.number(cut(r.Category))
-	w.buffer = binary.AppendUvarint(w.buffer[:0], uint64(len(r.ID)))
-	w.buffer = append(w.buffer, r.ID...)
-	w.buffer = binary.AppendUvarint(w.buffer, uint64(len(name)))
-	w.buffer = append(w.buffer, name...)
 	w.properties = w.words.appendProperties(w.properties[:0], r.Properties, name, w.categories[category])
-	w.buffer = binary.AppendUvarint(w.buffer, uint64(len(w.properties)))
-	w.buffer = append(w.buffer, w.properties...)
+	return entryOf(&r.Place, w.append([]byte(r.ID), []byte(name), r.At), category)
+}
+
+// append adds a place, the record of whose properties is in w.properties, and returns its number.
+func (w *writer) append(id, name []byte, at geo.Point) (ref uint32) {
+	ref = w.used
+	w.buffer = w.buffer[:0]
+	for _, text := range [][]byte{id, name, w.properties} {
+		w.buffer = append(binary.AppendUvarint(w.buffer, uint64(len(text))), text...)
+	}
 	if len(w.blocks) == 0 || w.blockUsed+len(w.buffer) > len(w.blocks[len(w.blocks)-1]) {
 		w.blocks = append(w.blocks, make([]byte, max(blockBytes, len(w.buffer))))
 		w.blockUsed = 0
@@ -126,23 +129,17 @@ func (w *writer) write(r *Row) index.Entry {
 	c, i := w.chunks[ref>>chunkBits], ref%chunkSize
 	c.text[i] = uint32(len(w.blocks)-1-c.firstBlock)<<blockBits | uint32(w.blockUsed)
 	w.blockUsed += copy(w.blocks[len(w.blocks)-1][w.blockUsed:], w.buffer)
-	short, ok := shorten(r.At)
+	short, ok := shorten(at)
 	if !ok {
 		short = noShortPoint
 		if c.exact == nil {
 			c.exact = new([chunkSize]geo.Point)
 		}
-		c.exact[i] = r.At
+		c.exact[i] = at
 	}
 	c.at[i] = short
 	w.used++
-	return entryOf(&r.Place, ref, category)
-}
-
-// copyFrom adds a place of other columns, whose words are the same.
-func (w *writer) copyFrom(from *columns, e index.Entry) index.Entry {
-	p := from.place(e)
-	return w.write(&Row{Place: p, Properties: from.propertiesOf(e.Ref, p)})
+	return ref
 }
 
 // number returns the number of a category, giving it one if it is new.

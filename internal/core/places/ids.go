@@ -56,6 +56,9 @@ func (t *idTable) find(c *columns, id []byte) int {
 	return i
 }
 
+// has reports whether id is in the table.
+func (t *idTable) has(c *columns, id []byte) bool { return t.count > 0 && t.slots[t.find(c, id)] != 0 }
+
 // put makes ref the place with its id, and returns the one that was.
 func (t *idTable) put(c *columns, ref uint32) (old uint32, replaced bool) {
 	t.reserve(0)

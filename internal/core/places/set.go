@@ -89,6 +89,13 @@ func (s *Set) Remove(id string, change uint64) (was geo.Spot, there bool) {
 	return was, found
 }
 
+// Has reports whether a place with the given ID is there, edits that are not published included.
+func (s *Set) Has(id string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ids.has(&s.writer.columns, []byte(id))
+}
+
 // editing returns the edit of the running batch. The caller holds mu.
 func (s *Set) editing(change uint64) *index.Edit {
 	if s.edit == nil {
@@ -115,44 +122,6 @@ func (s *Set) Load(change uint64, next func() (*Row, error)) error {
 	}
 	b.Build(change)
 	return nil
-}
-
-// A Builder gathers places with different IDs for a new Set. The zero value is ready
-// to use, by one goroutine.
-type Builder struct {
-	set     *Set
-	entries []index.Entry
-}
-
-// Add adds a place.
-func (b *Builder) Add(r *Row) {
-	if b.set == nil {
-		b.set = &Set{}
-	}
-	b.entries = append(b.entries, b.set.writer.write(r))
-}
-
-// Build returns a Set with the places, as of the given change, and published. The
-// Builder must not be used after it.
-func (b *Builder) Build(change uint64) *Set {
-	s := b.set
-	if s == nil {
-		s = &Set{}
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.change = max(s.change, change)
-	s.ids.reserve(len(b.entries))
-	var both sync.WaitGroup
-	both.Go(func() {
-		for ref := range uint32(len(b.entries)) { // one for each, in the order in which they were added
-			s.ids.putNew(&s.writer.columns, ref)
-		}
-	})
-	s.tree = index.Build(b.entries, s.change)
-	both.Wait()
-	s.publish(s.change)
-	return s
 }
 
 // Len returns the number of places, those of a batch not yet published included.
@@ -206,8 +175,9 @@ func (s *Set) rebuild() {
 	s.ids = idTable{}
 	s.ids.reserve(s.tree.Len())
 	entries := make([]index.Entry, 0, s.tree.Len())
+	live := newCopier(&s.writer, &old)
 	for e := range s.tree.All() {
-		fresh := s.writer.copyFrom(&old, e)
+		fresh := live.copy(e)
 		s.ids.put(&s.writer.columns, fresh.Ref)
 		entries = append(entries, fresh)
 	}

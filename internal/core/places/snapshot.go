@@ -35,6 +35,21 @@ func (s *Snapshot) Tree() index.Tree { return s.tree }
 // Len returns the number of places.
 func (s *Snapshot) Len() int { return s.tree.Len() }
 
+// Bytes returns about how much memory the places take beside the index.
+func (s *Snapshot) Bytes() (bytes int64) {
+	const ofPlace, ofExactPlace = 12, 16 // in a chunk
+	for _, block := range s.blocks {
+		bytes += int64(len(block))
+	}
+	for _, c := range s.chunks {
+		bytes += chunkSize * ofPlace
+		if c.exact != nil {
+			bytes += chunkSize * ofExactPlace
+		}
+	}
+	return bytes
+}
+
 // Place returns the place an entry of the tree stands for.
 func (s *Snapshot) Place(e index.Entry) Place { return s.place(e) }
 
