@@ -156,23 +156,29 @@ func edits(_ context.Context, r *report) error {
 	entries := entriesOf(worlds.Uniform, most, 8)
 	tree := index.Build(slices.Clone(entries), 1)
 	random := rand.New(rand.NewPCG(3, 3))
-	next := 0
+	// What is edited is made ready before: every other edit takes an entry out.
+	const times = 200_000
+	ready := make([]index.Entry, times)
 	for _, together := range []int{1, 100} {
-		const times = 200_000
 		least := time.Duration(math.MaxInt64)
 		for range 3 {
+			for i := range ready {
+				if i%2 == 0 {
+					ready[i] = entries[random.IntN(len(entries))]
+				} else {
+					key := index.KeyOf(geo.Project(worlds.Uniform(random)))
+					ready[i] = index.NewEntry(key, uint32(most+i), 3, random.Uint64())
+				}
+			}
 			change := uint64(2)
 			edit := tree.Edit()
 			started := time.Now()
-			for i := range times {
+			for i, e := range ready {
 				change++
 				if i%2 == 0 {
-					edit.Remove(entries[next], change)
-					next = (next + 7919) % len(entries)
+					edit.Remove(e, change)
 				} else {
-					at := geo.Project(worlds.Uniform(random))
-					edit.Insert(index.NewEntry(index.KeyOf(at), uint32(most)+uint32(change), 3, random.Uint64()),
-						change)
+					edit.Insert(e, change)
 				}
 				if i%together == together-1 {
 					edit = edit.Tree().Edit()

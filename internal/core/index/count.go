@@ -27,8 +27,8 @@ func CountEach(parts []Part, box geo.SpotBox, counts []int) {
 	var room [4 * atATime]cutNode
 	c.waiting = room[:0]
 	for i := range parts {
-		if p := &parts[i]; p.whole != nil {
-			c.add(p.whole, i)
+		if p := &parts[i]; p.in != nil {
+			c.add(p.in, p.way(), i)
 		} else {
 			counts[i] += c.window.count(p.run(), anyEdge)
 		}
@@ -88,16 +88,16 @@ func (w *window) cut(e *geo.SpotBox) (cut edges) {
 	return cut
 }
 
-// add counts the entries of b, or puts them off if some of them may lie outside.
-func (c *counting) add(b *branch, count int) {
-	if b.node == nil || !c.window.Overlaps(b.sum.Extent) {
+// add counts the entries of a kid of f, or puts them off if some of them may lie outside.
+func (c *counting) add(f *fork, i, count int) {
+	if f.kids[i] == nil || !c.window.Overlaps(f.extents[i]) {
 		return
 	}
-	if cut := c.window.cut(&b.sum.Extent); cut != 0 {
-		c.waiting = append(c.waiting, cutNode{b.node, int32(count), cut})
+	if cut := c.window.cut(&f.extents[i]); cut != 0 {
+		c.waiting = append(c.waiting, cutNode{f.kids[i], int32(count), cut})
 		return
 	}
-	c.counts[count] += b.sum.Count
+	c.counts[count] += int(f.counts[i])
 }
 
 // next looks at the nodes that were put off last.
@@ -114,8 +114,8 @@ func (c *counting) next() {
 				c.fetched += uint64(cut.node.entries[i].Key)
 			}
 		} else {
-			kids := &cut.node.fork.kids
-			c.fetched += uint64(kids[1].sum.Count) + uint64(kids[2].sum.Count) + uint64(kids[3].sum.Count)
+			f := cut.node.fork
+			c.fetched += uint64(f.counts[0]) + uint64(f.extents[0].Min.X) + uint64(f.extents[3].Max.Y)
 		}
 	}
 	for _, cut := range batch[:n] {
@@ -124,7 +124,7 @@ func (c *counting) next() {
 			continue
 		}
 		for i := range cut.node.fork.kids {
-			c.add(&cut.node.fork.kids[i], int(cut.count))
+			c.add(cut.node.fork, i, int(cut.count))
 		}
 	}
 }

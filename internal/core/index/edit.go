@@ -9,16 +9,22 @@ import (
 // cost little more than their descents. It is for one goroutine; the trees it
 // started from and returns are for all.
 type Edit struct {
-	root branch
+	top  *fork // as that of a Tree, and its own
 	gaps uint64
 }
 
 // Edit starts a set of edits on t. t itself does not change.
-func (t Tree) Edit() *Edit { return &Edit{root: t.root, gaps: t.gaps} }
+func (t Tree) Edit() *Edit {
+	e := &Edit{top: new(fork), gaps: t.gaps}
+	if t.top != nil {
+		*e.top = *t.top
+	}
+	return e
+}
 
 // Tree ends the edits and returns the result. The Edit may not be used again.
 func (e *Edit) Tree() Tree {
-	t := Tree{root: e.root, gaps: e.gaps}
+	t := Tree{top: e.top, gaps: e.gaps}
 	*e = Edit{}
 	return t
 }
@@ -26,9 +32,9 @@ func (e *Edit) Tree() Tree {
 // Insert adds an entry, as of the given change. Its Key and Ref together must not
 // be in the tree yet. Changes must not decrease from one edit to the next.
 func (e *Edit) Insert(entry Entry, change uint64) {
-	old := e.root.node
-	e.insert(&e.root, entry, change, e.gaps)
-	if narrower(e.root.node, old) {
+	old := e.top.kids[0]
+	e.insert(e.top, 0, entry, change, e.gaps)
+	if narrower(e.top.kids[0], old) {
 		e.gaps = change
 	}
 }
@@ -37,22 +43,22 @@ func (e *Edit) Insert(entry Entry, change uint64) {
 // some of that of old.
 func narrower(n, old *node) bool { return old != nil && (n == nil || n.cell.level > old.cell.level) }
 
-// insert adds the entry to b. gaps is the newest change to what lies around the
-// cell of its node.
-func (e *Edit) insert(b *branch, entry Entry, change, gaps uint64) {
-	n := b.node
+// insert adds the entry to a kid of f. gaps is the newest change to what lies around the
+// cell of that.
+func (e *Edit) insert(f *fork, i int, entry Entry, change, gaps uint64) {
+	n := f.kids[i]
 	if n == nil {
-		*b = newLeaf(e, []Entry{entry}, change)
+		f.set(i, newLeaf(e, []Entry{entry}, change))
 		return
 	}
-	level := common(n.cell.first, entry)
+	level := common(n.cell.entry(), entry)
 	if level < n.cell.level && (!n.leaf() || len(n.entries) == maxEntries) {
-		*b = newFork(e, level, gaps, *b, newLeaf(e, []Entry{entry}, change))
+		f.set(i, newFork(e, level, gaps, f.branch(i), newLeaf(e, []Entry{entry}, change)))
 		return
 	}
 	n = e.own(n)
-	b.node = n
-	b.sum.insert(entry, entry.Key.Spot())
+	f.kids[i] = n
+	f.insert(i, entry)
 	if n.leaf() {
 		if level < n.cell.level { // the cell grows into what was a gap
 			n.cell.level = level
@@ -60,21 +66,21 @@ func (e *Edit) insert(b *branch, entry Entry, change, gaps uint64) {
 			n.recent = nil
 		}
 		n.touch(entry, change)
-		i, _ := slices.BinarySearchFunc(n.entries, entry, compare)
-		n.entries = slices.Insert(n.entries, i, entry)
+		at, _ := slices.BinarySearchFunc(n.entries, entry, compare)
+		n.entries = slices.Insert(n.entries, at, entry)
 		if len(n.entries) > maxEntries {
-			*b = grow(e, n.entries, n.newest)
+			f.set(i, grow(e, n.entries, n.newest))
 		}
 		return
 	}
 	n.newest = change
-	kid := &n.fork.kids[entry.way(n.cell.level)]
-	old := kid.node
-	e.insert(kid, entry, change, n.fork.gaps)
-	if narrower(kid.node, old) {
+	way := entry.way(n.cell.level)
+	old := n.fork.kids[way]
+	e.insert(n.fork, way, entry, change, n.fork.gaps)
+	if narrower(n.fork.kids[way], old) {
 		n.fork.gaps = change
 	}
-	n.fork.tally = n.fork.tally.counted(entry.Category())
+	n.fork.setTally(n.fork.tally().counted(entry.Category()))
 }
 
 // Remove takes out the entry with the Key and Ref of the given one, as of the
@@ -85,9 +91,9 @@ func (e *Edit) Remove(entry Entry, change uint64) bool {
 	if !found {
 		return false
 	}
-	old := e.root.node
-	e.remove(&e.root, entry, change)
-	if narrower(e.root.node, old) {
+	old := e.top.kids[0]
+	e.remove(e.top, 0, entry, change)
+	if narrower(e.top.kids[0], old) {
 		e.gaps = change
 	}
 	return true
@@ -95,12 +101,12 @@ func (e *Edit) Remove(entry Entry, change uint64) bool {
 
 // lookup returns the entry with the Key and Ref of the given one.
 func (e *Edit) lookup(entry Entry) (Entry, bool) {
-	n := e.root.node
+	n := e.top.kids[0]
 	for n != nil && !n.leaf() {
 		if !n.cell.holds(entry) {
 			return Entry{}, false
 		}
-		n = n.fork.kids[entry.way(n.cell.level)].node
+		n = n.fork.kids[entry.way(n.cell.level)]
 	}
 	if n == nil {
 		return Entry{}, false
@@ -112,66 +118,50 @@ func (e *Edit) lookup(entry Entry) (Entry, bool) {
 	return n.entries[i], true
 }
 
-// remove takes the entry, which must be there, out of b. If the cell of its
-// node is narrower then, the change belongs to the gaps around it.
-func (e *Edit) remove(b *branch, entry Entry, change uint64) {
-	if b.sum.Count == 1 {
-		*b = branch{}
+// remove takes the entry, which must be there, out of a kid of f. If the cell of that
+// is narrower then, the change belongs to the gaps around it.
+func (e *Edit) remove(f *fork, i int, entry Entry, change uint64) {
+	if f.counts[i] == 1 {
+		f.set(i, branch{})
 		return
 	}
-	n := e.own(b.node)
-	b.node = n
-	shrunk := b.sum.remove(entry, entry.Key.Spot())
+	n := e.own(f.kids[i])
+	f.kids[i] = n
+	shrunk := f.remove(i, entry)
 	if n.leaf() {
 		n.touch(entry, change)
-		i, _ := slices.BinarySearchFunc(n.entries, entry, compare)
-		n.entries = slices.Delete(n.entries, i, i+1)
+		at, _ := slices.BinarySearchFunc(n.entries, entry, compare)
+		n.entries = slices.Delete(n.entries, at, at+1)
 		if shrunk {
-			b.sum = summarise(n.entries)
+			left := summarise(n.entries)
+			f.setSum(i, &left)
 		}
 		return
 	}
 	n.newest = change
-	kid := &n.fork.kids[entry.way(n.cell.level)]
-	old := kid.node
-	e.remove(kid, entry, change)
-	if narrower(kid.node, old) {
+	way := entry.way(n.cell.level)
+	old := n.fork.kids[way]
+	e.remove(n.fork, way, entry, change)
+	if narrower(n.fork.kids[way], old) {
 		n.fork.gaps = change
 	}
-	if kid.node == nil {
-		if only := n.fork.only(); only != nil {
-			*b = *only
+	if n.fork.kids[way] == nil {
+		if only := n.fork.only(); only >= 0 {
+			f.set(i, n.fork.branch(only))
 			return
 		}
 	}
 	if shrunk {
-		b.sum = Summary{}
-		for i := range n.fork.kids {
-			b.sum.Add(&n.fork.kids[i].sum)
-		}
+		left := n.fork.total()
+		f.setSum(i, &left)
 	}
-	if b.sum.Count <= maxEntries/2 {
-		leaf := &node{owner: e, cell: n.cell, newest: change, entries: make([]Entry, 0, b.sum.Count)}
-		n.all(func(entry Entry) bool { leaf.entries = append(leaf.entries, entry); return true })
-		b.node = leaf
+	if f.counts[i] <= maxEntries/2 {
+		entries := make([]Entry, 0, f.counts[i])
+		n.all(func(entry Entry) bool { entries = append(entries, entry); return true })
+		f.kids[i] = newLeaf(e, entries, change).node
 		return
 	}
-	n.fork.tally = n.fork.tally.uncounted(entry.Category())
-}
-
-// only returns the one kid of f, or nil if it has more.
-func (f *fork) only() *branch {
-	var only *branch
-	for i := range f.kids {
-		switch {
-		case f.kids[i].node == nil:
-		case only != nil:
-			return nil
-		default:
-			only = &f.kids[i]
-		}
-	}
-	return only
+	n.fork.setTally(n.fork.tally().uncounted(entry.Category()))
 }
 
 // own returns n if this edit made it, or a copy that it may change.
@@ -180,14 +170,10 @@ func (e *Edit) own(n *node) *node {
 		return n
 	}
 	if !n.leaf() {
-		c := withTally(n, n.fork, n.fork.tally)
-		c.owner = e
-		return c
+		return newInner(e, n.cell, n.newest, n.fork)
 	}
-	l := &editedLeaf{node: node{
-		owner: e, cell: n.cell, newest: n.newest,
-		entries: append(make([]Entry, 0, len(n.entries)+1), n.entries...),
-	}}
+	l := &editedLeaf{leaf: leaf{own: bunch{entries: append(make([]Entry, 0, len(n.entries)+1), n.entries...)}}}
+	l.node = node{owner: e, cell: n.cell, newest: n.newest, bunch: &l.leaf.own}
 	l.recent = &l.own
 	if n.recent != nil {
 		l.own = *n.recent

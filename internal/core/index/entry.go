@@ -144,17 +144,6 @@ func (s *Summary) insert(e Entry, p geo.Spot) {
 	s.Members += e.member()
 }
 
-// remove takes e, whose spot is p, out of all but the extent, and reports whether
-// that may have shrunk.
-func (s *Summary) remove(e Entry, p geo.Spot) (shrunk bool) {
-	s.Count--
-	s.SumX -= uint64(p.X)
-	s.SumY -= uint64(p.Y)
-	s.Members -= e.member()
-	x := &s.Extent
-	return p.X == x.Min.X || p.X == x.Max.X || p.Y == x.Min.Y || p.Y == x.Max.Y
-}
-
 // insertAll makes s describe the set with some entries added.
 func (s *Summary) insertAll(entries []Entry) {
 	for _, e := range entries {

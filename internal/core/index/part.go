@@ -10,12 +10,21 @@ import (
 // A Part is the entries of a tree that lie in one cell of the map. Finding it is
 // one descent, and what it summarises is at hand. The zero value is empty.
 type Part struct {
-	whole *branch // if all of a node lies in the cell
+	in *fork // if all of a node lies in the cell: the one that it is a kid of
 	// Otherwise it is a run of the entries of one leaf.
 	leaf     *node
-	from, to uint16
+	from, to uint16 // of the run; of a node, from is which kid it is
 	cell     Cell
 }
+
+// whole returns the part that is all of a kid of f.
+func (f *fork) whole(i int, c Cell) Part { return Part{in: f, from: uint16(i), cell: c} }
+
+// way returns which kid of its fork p is.
+func (p *Part) way() int { return int(p.from & 3) } // so that nobody has to check that it is one of four
+
+// node returns the node that p is all of.
+func (p *Part) node() *node { return p.in.kids[p.way()] }
 
 // run returns the entries of a Part that is one.
 func (p *Part) run() []Entry {
@@ -38,29 +47,35 @@ func (p *Part) within(c Cell) Part {
 func (n *node) run() Part { return Part{leaf: n, to: uint16(len(n.entries))} }
 
 // Part returns the part of t in c.
-func (t Tree) Part(c Cell) Part { return t.root.part(c) }
+func (t Tree) Part(c Cell) Part {
+	if t.top == nil {
+		return Part{cell: c}
+	}
+	return t.top.part(0, c)
+}
 
 // Part returns the part of p in c, a cell inside p's own.
 func (p Part) Part(c Cell) Part {
-	if p.whole == nil {
+	if p.in == nil {
 		return p.within(c)
 	}
-	return p.whole.part(c)
+	return p.in.part(p.way(), c)
 }
 
-func (b *branch) part(c Cell) Part {
+// part returns the part of a kid in c.
+func (f *fork) part(i int, c Cell) Part {
 	first := Entry{Key: c.first()}
-	for n := b.node; n != nil; n = b.node {
+	for n := f.kids[i]; n != nil; n = f.kids[i] {
 		switch {
 		case n.cell.in(c):
-			return Part{cell: c, whole: b}
+			return f.whole(i, c)
 		case n.cell.level >= c.Level:
 			return Part{cell: c}
 		case n.leaf():
 			all := n.run()
 			return all.within(c)
 		}
-		b = &n.fork.kids[first.way(n.cell.level)]
+		f, i = n.fork, first.way(n.cell.level)
 	}
 	return Part{cell: c}
 }
@@ -69,20 +84,21 @@ func (b *branch) part(c Cell) Part {
 func (p *Part) Cell() Cell { return p.cell }
 
 // Empty reports whether p has no entries.
-func (p *Part) Empty() bool { return p.whole == nil && p.from == p.to }
+func (p *Part) Empty() bool { return p.in == nil && p.from == p.to }
 
 // Sum describes the entries of p.
 func (p *Part) Sum() Summary {
-	if p.whole != nil {
-		return p.whole.sum
+	if p.in != nil {
+		return p.in.sum(p.way())
 	}
 	return summarise(p.run())
 }
 
 // AddTo adds the entries of p, which are not empty, to what s describes. They have no entry in common.
 func (p *Part) AddTo(s *Summary) {
-	if p.whole != nil {
-		s.Add(&p.whole.sum)
+	if p.in != nil {
+		sum := p.in.sum(p.way())
+		s.Add(&sum)
 		return
 	}
 	s.insertAll(p.run())
@@ -90,8 +106,8 @@ func (p *Part) AddTo(s *Summary) {
 
 // Members returns what Summary.Members of the entries of p is, and how many they are.
 func (p *Part) Members() (hash uint64, count int) {
-	if p.whole != nil {
-		return p.whole.sum.Members, p.whole.sum.Count
+	if p.in != nil {
+		return p.in.members[p.way()], int(p.in.counts[p.way()])
 	}
 	run := p.run()
 	for i := range run {
@@ -141,8 +157,8 @@ func (m *Moments) insert(e Entry) {
 
 // Moments returns those of the entries of p.
 func (p *Part) Moments() (m Moments) {
-	if p.whole != nil {
-		return p.whole.sum.Moments()
+	if p.in != nil {
+		return p.in.moments(p.way())
 	}
 	for _, e := range p.run() {
 		m.insert(e)
@@ -154,15 +170,15 @@ func (p *Part) Moments() (m Moments) {
 // key order. The cell of p must not be at MaxLevel.
 func (p *Part) AddQuarters(m *[4]Moments) {
 	level, entries := p.cell.Level, p.run()
-	if p.whole != nil {
-		n := p.whole.node
+	if p.in != nil {
+		n := p.node()
 		switch {
 		case n.cell.level > level:
-			m[n.cell.first.way(level)].Add(p.whole.sum.Moments())
+			m[n.cell.entry().way(level)].Add(p.Moments())
 			return
 		case !n.leaf():
-			for i := range n.fork.kids {
-				m[i].Add(n.fork.kids[i].sum.Moments())
+			for i := range m {
+				m[i].Add(n.fork.moments(i))
 			}
 			return
 		}
@@ -176,32 +192,34 @@ func (p *Part) AddQuarters(m *[4]Moments) {
 // Tally counts the entries of p by category. The result must not be changed. It
 // may lie in room, which should be empty and of a capacity worth using.
 func (p *Part) Tally(room Tally) Tally {
-	switch {
-	case p.whole == nil:
+	if p.in == nil {
 		return tallyOf(p.run(), room)
-	case p.whole.node.leaf():
-		return tallyOf(p.whole.node.entries, room)
 	}
-	return p.whole.node.fork.tally
+	n := p.node()
+	if n.leaf() {
+		return tallyOf(n.entries, room)
+	}
+	return n.fork.tally()
 }
 
 // Quarters returns the parts of p in the four cells one level deeper, those that
 // are not empty.
 func (p *Part) Quarters(room []Part) []Part {
 	level := p.cell.Level + 1
-	switch {
-	case p.whole == nil:
+	if p.in == nil {
 		return p.quarters(room, level)
-	case p.whole.node.cell.level >= level:
-		return append(room, Part{cell: CellOf(p.whole.node.cell.first.Key, level), whole: p.whole})
-	case p.whole.node.leaf():
-		all := p.whole.node.run()
+	}
+	n := p.node()
+	switch {
+	case n.cell.level >= level:
+		return append(room, p.in.whole(p.way(), CellOf(n.cell.key, level)))
+	case n.leaf():
+		all := n.run()
 		return all.quarters(room, level)
 	}
-	kids := &p.whole.node.fork.kids
 	for i, c := range p.cell.Children() {
-		if kids[i].node != nil {
-			room = append(room, Part{cell: c, whole: &kids[i]})
+		if n.fork.kids[i] != nil {
+			room = append(room, n.fork.whole(i, c))
 		}
 	}
 	return room
@@ -235,8 +253,8 @@ func (p *Part) cut(level uint8, yield func(Part) bool) bool {
 // All returns the entries of p in order of Key and then Ref.
 func (p Part) All() iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
-		if p.whole != nil {
-			p.whole.node.all(yield)
+		if p.in != nil {
+			p.node().all(yield)
 			return
 		}
 		for _, e := range p.run() {
@@ -250,35 +268,36 @@ func (p Part) All() iter.Seq[Entry] {
 // Touches reports whether p has an entry in box.
 func (p *Part) Touches(box geo.SpotBox) bool {
 	w := newWindow(box)
-	if p.whole != nil {
-		return p.whole.touches(&w)
+	if p.in != nil {
+		return p.in.touches(p.way(), &w)
 	}
-	run := p.run()
-	for i := range run {
-		if w.outside(run[i].Key) == 0 {
+	return w.holdsAny(p.run())
+}
+
+// holdsAny reports whether one of some entries lies in w.
+func (w *window) holdsAny(entries []Entry) bool {
+	for i := range entries {
+		if w.outside(entries[i].Key) == 0 {
 			return true
 		}
 	}
 	return false
 }
 
-func (b *branch) touches(w *window) bool {
-	if b.node == nil || !w.Overlaps(b.sum.Extent) {
+// touches reports whether a kid has an entry in w.
+func (f *fork) touches(i int, w *window) bool {
+	n := f.kids[i]
+	if n == nil || !w.Overlaps(f.extents[i]) {
 		return false
 	}
-	if w.cut(&b.sum.Extent).atMostOne() {
+	if w.cut(&f.extents[i]).atMostOne() {
 		return true // an entry is as far on the other side as the extent is
 	}
-	for i := range b.node.entries {
-		if w.outside(b.node.entries[i].Key) == 0 {
-			return true
-		}
+	if n.leaf() {
+		return w.holdsAny(n.entries)
 	}
-	if b.node.leaf() {
-		return false
-	}
-	for i := range b.node.fork.kids {
-		if b.node.fork.kids[i].touches(w) {
+	for i := range n.fork.kids {
+		if n.fork.touches(i, w) {
 			return true
 		}
 	}
@@ -289,9 +308,9 @@ func (b *branch) touches(w *window) bool {
 // overlapping box, in key order, until it returns false; it reports whether it
 // never did. The level must not be less than that of p's cell.
 func (p Part) Parts(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
-	if p.whole != nil {
+	if p.in != nil {
 		w := partsWalk{level: level, box: box, yield: yield}
-		return w.through(p.whole)
+		return w.through(p.in, p.way())
 	}
 	return p.cutIn(level, box, yield)
 }
@@ -309,39 +328,22 @@ type partsWalk struct {
 	fetched uint64 // what fetch has returned
 }
 
-func (w *partsWalk) through(b *branch) bool {
-	n := b.node
+func (w *partsWalk) through(f *fork, i int) bool {
+	n := f.kids[i]
 	switch {
-	case n == nil || !w.box.Overlaps(b.sum.Extent):
+	case n == nil || !w.box.Overlaps(f.extents[i]):
 		return true
 	case n.cell.level >= w.level:
-		return w.yield(Part{cell: CellOf(n.cell.first.Key, w.level), whole: b})
+		return w.yield(f.whole(i, CellOf(n.cell.key, w.level)))
 	case n.leaf():
 		all := n.run()
 		return all.cutIn(w.level, w.box, w.yield)
 	}
 	w.fetched += n.fork.fetch()
 	for i := range n.fork.kids {
-		if !w.through(&n.fork.kids[i]) {
+		if !w.through(n.fork, i) {
 			return false
 		}
 	}
 	return true
-}
-
-// fetch reads some of each of the kids of f, and of what these keep of their own, to have it at hand when one after
-// the other is looked at. What it returns only keeps a compiler from leaving the reading out.
-func (f *fork) fetch() (read uint64) {
-	for i := range f.kids {
-		if n := f.kids[i].node; n != nil {
-			read += n.newest
-		}
-	}
-	for i := range f.kids {
-		if n := f.kids[i].node; n != nil && n.fork != nil {
-			kids := &n.fork.kids
-			read += uint64(kids[0].sum.Count + kids[1].sum.Count + kids[2].sum.Count + kids[3].sum.Count)
-		}
-	}
-	return read
 }

@@ -11,24 +11,28 @@ import (
 func (t Tree) In(box geo.SpotBox) iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
 		w := newWindow(box)
-		t.root.in(&w, yield)
+		if t.top != nil {
+			t.top.in(0, &w, yield)
+		}
 	}
 }
 
-func (b *branch) in(w *window, yield func(Entry) bool) bool {
-	if b.node == nil || !w.Overlaps(b.sum.Extent) {
+// in calls yield with the entries of a kid that lie in w, until it returns false; it reports whether it never did.
+func (f *fork) in(i int, w *window, yield func(Entry) bool) bool {
+	n := f.kids[i]
+	if n == nil || !w.Overlaps(f.extents[i]) {
 		return true
 	}
-	if b.node.leaf() {
-		for _, e := range b.node.entries {
+	if n.leaf() {
+		for _, e := range n.entries {
 			if w.outside(e.Key) == 0 && !yield(e) {
 				return false
 			}
 		}
 		return true
 	}
-	for i := range b.node.fork.kids {
-		if !b.node.fork.kids[i].in(w, yield) {
+	for i := range n.fork.kids {
+		if !n.fork.in(i, w, yield) {
 			return false
 		}
 	}
@@ -39,7 +43,7 @@ func (b *branch) in(w *window, yield func(Entry) bool) bool {
 // around it that has few entries: it may be newer than the newest change in the
 // box by a change close by, but is never older.
 func (t Tree) Newest(box geo.SpotBox) uint64 {
-	root := t.root.node
+	root := t.root()
 	if root == nil {
 		return t.gaps
 	}
@@ -73,14 +77,14 @@ func (n *node) newestIn(box geo.SpotBox, atLeast uint64) uint64 {
 		return atLeast
 	}
 	// A box inside one kid's cell has no part in the gaps.
-	for i := range n.fork.kids {
-		if kid := n.fork.kids[i].node; kid != nil && kid.cell.square().Bounds().Covers(box) {
+	for _, kid := range n.fork.kids {
+		if kid != nil && kid.cell.square().Bounds().Covers(box) {
 			return kid.newestIn(box, atLeast)
 		}
 	}
 	atLeast = max(atLeast, n.fork.gaps)
-	for i := range n.fork.kids {
-		if kid := n.fork.kids[i].node; kid != nil {
+	for _, kid := range n.fork.kids {
+		if kid != nil {
 			atLeast = kid.newestIn(box, atLeast)
 		}
 	}
@@ -102,36 +106,33 @@ func (n *node) newestIn(box geo.SpotBox, atLeast uint64) uint64 {
 func (t Tree) Near(from geo.Point, at func(ref uint32) geo.Point) iter.Seq2[Entry, float64] {
 	return func(yield func(Entry, float64) bool) {
 		s := nearSearch{from: from, at: at}
-		s.add(&t.root)
+		if t.top != nil {
+			s.add(t.top, 0)
+		}
 		for len(s.queue) > 0 {
 			head := heap.Pop(&s.queue).(nearItem)
-			if head.node == nil {
+			switch {
+			case head.node == nil:
 				if !yield(head.entry, head.metres) {
 					return
 				}
-				continue
-			}
-			for _, e := range head.node.entries {
-				metres := head.metres
-				if !head.crowd {
-					metres = geo.Distance(from, at(e.Ref))
+			case head.node.leaf():
+				for _, e := range head.node.entries {
+					metres := head.metres
+					if !head.crowd {
+						metres = geo.Distance(from, at(e.Ref))
+					}
+					heap.Push(&s.queue, nearItem{metres: metres, ref: e.Ref, entry: e})
 				}
-				heap.Push(&s.queue, nearItem{metres: metres, ref: e.Ref, entry: e})
-			}
-			if head.node.leaf() {
-				continue
-			}
-			for i := range head.node.fork.kids {
-				kid := &head.node.fork.kids[i]
-				switch {
-				case kid.node == nil:
-				case head.crowd:
-					heap.Push(
-						&s.queue,
-						nearItem{metres: head.metres, ref: kid.node.leastRef(), node: kid.node, crowd: true},
-					)
-				default:
-					s.add(kid)
+			case head.crowd:
+				for _, kid := range head.node.fork.kids {
+					if kid != nil {
+						heap.Push(&s.queue, nearItem{metres: head.metres, ref: kid.leastRef(), node: kid, crowd: true})
+					}
+				}
+			default:
+				for i := range head.node.fork.kids {
+					s.add(head.node.fork, i)
 				}
 			}
 		}
@@ -149,9 +150,9 @@ type nearSearch struct {
 	queue nearQueue
 }
 
-// add queues a part of the tree.
-func (s *nearSearch) add(b *branch) {
-	n := b.node
+// add queues a kid of f.
+func (s *nearSearch) add(f *fork, i int) {
+	n := f.kids[i]
 	switch {
 	case n == nil:
 	case n.crowd():
@@ -159,7 +160,7 @@ func (s *nearSearch) add(b *branch) {
 		heap.Push(&s.queue, nearItem{metres: geo.Distance(s.from, s.at(ref)), ref: ref, node: n, crowd: true})
 	default:
 		// A unit of slack keeps rounding in the bound from passing over a tie.
-		heap.Push(&s.queue, nearItem{metres: max(0, b.sum.Extent.Box().Distance(s.from)-boundSlack), node: n})
+		heap.Push(&s.queue, nearItem{metres: max(0, f.extents[i].Box().Distance(s.from)-boundSlack), node: n})
 	}
 }
 
@@ -169,9 +170,9 @@ func (n *node) crowd() bool { return !n.leaf() && n.cell.level >= MaxLevel }
 // leastRef returns the least Ref of the entries of n, which are all on one spot.
 func (n *node) leastRef() uint32 {
 	for !n.leaf() {
-		for i := range n.fork.kids {
-			if n.fork.kids[i].node != nil { // the kids are in the order of their Refs
-				n = n.fork.kids[i].node
+		for _, kid := range n.fork.kids {
+			if kid != nil { // the kids are in the order of their Refs
+				n = kid
 				break
 			}
 		}

@@ -17,18 +17,18 @@ func TestAMillionOnOneSpot(t *testing.T) {
 		entries[i] = NewEntry(key, uint32(i), uint16(i%3), uint64(i)<<40)
 	}
 	tree := Build(entries, 1)
-	var deepest func(b *branch) int
-	deepest = func(b *branch) int {
-		if b.node == nil || b.node.leaf() {
+	var deepest func(n *node) int
+	deepest = func(n *node) int {
+		if n == nil || n.leaf() {
 			return 1
 		}
 		most := 0
-		for i := range b.node.fork.kids {
-			most = max(most, deepest(&b.node.fork.kids[i]))
+		for _, kid := range n.fork.kids {
+			most = max(most, deepest(kid))
 		}
 		return most + 1
 	}
-	if depth := deepest(&tree.root); depth > maxDepth-MaxLevel+1 {
+	if depth := deepest(tree.root()); depth > maxDepth-MaxLevel+1 {
 		t.Errorf("the tree is %d levels deep", depth)
 	}
 	edit := tree.Edit()
@@ -42,12 +42,12 @@ func TestAMillionOnOneSpot(t *testing.T) {
 		}
 		made++
 		if !n.leaf() {
-			for i := range n.fork.kids {
-				count(n.fork.kids[i].node)
+			for _, kid := range n.fork.kids {
+				count(kid)
 			}
 		}
 	}
-	if count(edit.root.node); made > 2*(maxDepth-MaxLevel+1) {
+	if count(edit.top.kids[0]); made > 2*(maxDepth-MaxLevel+1) {
 		t.Errorf("two edits made %d nodes", made)
 	}
 	tree = edit.Tree()
@@ -55,7 +55,7 @@ func TestAMillionOnOneSpot(t *testing.T) {
 	if got := tree.Count(geo.SpotBox{Min: spot, Max: spot}); got != n || tree.Len() != n {
 		t.Errorf("%d on the spot, Len %d, want %d", got, tree.Len(), n)
 	}
-	if part := tree.Part(CellOf(key, MaxLevel)); part.whole == nil || part.Sum().Count != n {
+	if part := tree.Part(CellOf(key, MaxLevel)); part.in == nil || part.Sum().Count != n {
 		t.Errorf("the cell of the spot is not one node")
 	}
 }

@@ -60,8 +60,8 @@ func (n *node) total(m *Measure) *totals {
 			t.sum.Add(&one)
 		}
 	} else {
-		for i := range n.fork.kids {
-			if kid := n.fork.kids[i].node; kid != nil {
+		for _, kid := range n.fork.kids {
+			if kid != nil {
 				t.sum.Add(&kid.total(m).sum)
 			}
 		}
@@ -97,8 +97,8 @@ func (t *totals) length() (n int) {
 
 // Total returns the total of the numbers of p's entries.
 func (p *Part) Total(m *Measure) total.Total {
-	if p.whole != nil {
-		return p.whole.node.total(m).sum
+	if p.in != nil {
+		return p.node().total(m).sum
 	}
 	var sum total.Total
 	if p.from == p.to {
@@ -116,10 +116,11 @@ func (p *Part) Total(m *Measure) total.Total {
 // Unmeasured returns how many entries of t have to be looked at before the totals of all its
 // parts are known; it stops counting at most.
 func (t Tree) Unmeasured(c *Column, most int) int {
-	if t.root.node == nil {
+	root := t.root()
+	if root == nil {
 		return 0
 	}
-	return t.root.node.unmeasured(c, most)
+	return root.unmeasured(c, most)
 }
 
 func (n *node) unmeasured(c *Column, most int) (entries int) {
@@ -129,8 +130,8 @@ func (n *node) unmeasured(c *Column, most int) (entries int) {
 	if n.leaf() {
 		return len(n.entries)
 	}
-	for i := range n.fork.kids {
-		if kid := n.fork.kids[i].node; kid != nil && entries < most {
+	for _, kid := range n.fork.kids {
+		if kid != nil && entries < most {
 			entries += kid.unmeasured(c, most-entries)
 		}
 	}
@@ -140,7 +141,8 @@ func (n *node) unmeasured(c *Column, most int) (entries int) {
 // Measure finds out the totals of all parts of t, as long as goOn, which it calls now and
 // then, returns true. It reports whether it came to the end.
 func (t Tree) Measure(m *Measure, goOn func() bool) bool {
-	return t.root.node == nil || t.root.node.measure(m, goOn)
+	root := t.root()
+	return root == nil || root.measure(m, goOn)
 }
 
 // betweenLooks is of how many entries a node may at least be before goOn is asked.
@@ -150,9 +152,8 @@ func (n *node) measure(m *Measure, goOn func() bool) bool {
 	if n.leaf() || n.known(m.Column) != nil {
 		return true
 	}
-	for i := range n.fork.kids {
-		kid := &n.fork.kids[i]
-		if kid.sum.Count >= betweenLooks && !(kid.node.measure(m, goOn) && goOn()) {
+	for i, kid := range n.fork.kids {
+		if n.fork.counts[i] >= betweenLooks && !(kid.measure(m, goOn) && goOn()) {
 			return false
 		}
 	}

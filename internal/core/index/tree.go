@@ -11,7 +11,7 @@ import (
 // but half as many becomes a leaf again.
 const maxEntries = 64
 
-// A node is a leaf, with entries, or an inner node, with a fork. What its entries
+// A node is a leaf, with a bunch of entries, or an inner node, with a fork. What its entries
 // have in common, and only that, is its cell: a node whose entries all go the same
 // way has no levels above the one where they part (a radix tree with compressed
 // paths; D. R. Morrison, "PATRICIA", JACM 15(4), 1968). So every cell of the map
@@ -20,75 +20,53 @@ const maxEntries = 64
 // Nodes that a snapshot can reach never change; those made by a running edit
 // belong to it and may.
 type node struct {
-	owner   *Edit
-	cell    prefix
-	newest  uint64  // the newest change to anything in cell, removals included
-	entries []Entry // of a leaf, in order
-	fork    *fork   // of an inner node
-	// recent tells newest more exactly, for leaves that have been edited: for each
+	owner  *Edit
+	cell   prefix
+	newest uint64                 // the newest change to anything in cell, removals included
+	totals atomic.Pointer[totals] // what is known of the numbers of its entries, newest first
+	fork   *fork                  // of an inner node
+	*bunch                        // of a leaf
+}
+
+// A bunch is what leaves have and inner nodes do not.
+type bunch struct {
+	entries []Entry // in order
+	// recent tells more exactly than newest, for leaves that have been edited: for each
 	// sixteenth of the cell, its newest change. If it is nil, newest stands for all.
 	recent *[16]uint64
-	totals atomic.Pointer[totals] // what is known of the numbers of its entries, newest first
 }
 
-// A branch is a node with the summary of its entries, which is kept by its parent:
-// so who asks for the four parts of a cell finds them in one place in memory.
-type branch struct {
-	node *node // nil for none
-	sum  Summary
-}
-
-// A fork is what inner nodes have and leaves do not.
-type fork struct {
-	kids  [4]branch // by the way they go at the level of the node's cell; two or more
-	gaps  uint64    // the newest change in that part of the cell that no kid's cell covers
-	tally Tally     // in few, if they are few
-	few   [8]Share
-}
-
-// An inner node lies in memory beside its fork: descents and copies want both.
-type inner struct {
+// A leaf lies in memory beside its bunch: descents and copies want both.
+type leaf struct {
 	node
-	own fork
+	own bunch
 }
 
-// withTally returns an inner node like n with the given fork and tally, which it
-// copies.
-func withTally(n *node, f *fork, t Tally) *node {
-	in := &inner{node: node{owner: n.owner, cell: n.cell, newest: n.newest}, own: *f}
-	in.node.fork = &in.own
-	switch {
-	case len(t) > len(f.few):
-		in.own.tally = append(make(Tally, 0, len(t)+1), t...)
-	case len(t) > 0 && &t[0] == &f.few[0]: // copied with the fork
-		in.own.tally = in.own.few[:len(t)]
-	default:
-		in.own.tally = append(in.own.few[:0], t...)
-	}
-	return &in.node
-}
-
-// An editedLeaf is a leaf beside its recent changes: copies want both.
+// An editedLeaf is a leaf beside its recent changes as well.
 type editedLeaf struct {
-	node
+	leaf
 	own [16]uint64
 }
 
-// A prefix is what entries have in common: the first level ways of first.
+// A prefix is what entries have in common: the first level ways of one with the Key and Ref.
 type prefix struct {
-	first Entry
+	key   Key
+	ref   uint32
 	level uint8
 }
 
-func (p prefix) holds(e Entry) bool { return common(p.first, e) >= p.level }
+// entry returns an entry that goes those ways.
+func (p prefix) entry() Entry { return Entry{Key: p.key, Ref: p.ref} }
+
+func (p prefix) holds(e Entry) bool { return common(p.entry(), e) >= p.level }
 
 // in reports whether all of p lies in c.
 func (p prefix) in(c Cell) bool {
-	return p.level >= c.Level && (p.first.Key^c.first())>>(2*(MaxLevel-c.Level)) == 0 // a shift by 64 gives 0
+	return p.level >= c.Level && (p.key^c.first())>>(2*(MaxLevel-c.Level)) == 0 // a shift by 64 gives 0
 }
 
 // square returns the smallest cell that covers p.
-func (p prefix) square() Cell { return CellOf(p.first.Key, min(p.level, MaxLevel)) }
+func (p prefix) square() Cell { return CellOf(p.key, min(p.level, MaxLevel)) }
 
 func (n *node) leaf() bool { return n.fork == nil }
 
@@ -114,30 +92,9 @@ func (n *node) touch(e Entry, change uint64) {
 // its own.
 func newLeaf(owner *Edit, entries []Entry, newest uint64) branch {
 	first, last := entries[0], entries[len(entries)-1]
-	n := &node{owner: owner, cell: prefix{first, common(first, last)}, newest: newest, entries: entries}
-	return branch{n, summarise(entries)}
-}
-
-// newFork returns an inner node of kids that part at the given level.
-func newFork(owner *Edit, level uint8, gaps uint64, kids ...branch) branch {
-	n := &node{owner: owner, newest: gaps, cell: prefix{kids[0].node.cell.first, level}}
-	f := fork{gaps: gaps}
-	var sum Summary
-	var tallies TallySum
-	for _, b := range kids {
-		kid := b.node
-		f.kids[kid.cell.first.way(level)] = b
-		n.newest = max(n.newest, kid.newest)
-		sum.Add(&b.sum)
-		if !kid.leaf() {
-			tallies.Add(kid.fork.tally)
-			continue
-		}
-		for i := range kid.entries {
-			tallies.add(kid.entries[i].Category(), 1)
-		}
-	}
-	return branch{withTally(n, &f, tallies.Take(f.few[:0])), sum}
+	l := &leaf{own: bunch{entries: entries}}
+	l.node = node{owner: owner, cell: prefix{first.Key, first.Ref, common(first, last)}, newest: newest, bunch: &l.own}
+	return branch{&l.node, summarise(entries)}
 }
 
 // grow returns the node of entries, which are in order and not empty.
@@ -160,8 +117,16 @@ func grow(owner *Edit, entries []Entry, newest uint64) branch {
 // A Tree is an immutable set of entries. The zero value is empty and ready to
 // use. Copying a Tree is cheap and shares its contents.
 type Tree struct {
-	root branch
+	top  *fork  // its first kid is the root; nil for none
 	gaps uint64 // the newest change outside the root's cell
+}
+
+// root returns the root of t, nil for none.
+func (t Tree) root() *node {
+	if t.top == nil {
+		return nil
+	}
+	return t.top.kids[0]
 }
 
 // Build returns the tree of the given entries, as of the given change. It sorts
@@ -178,13 +143,19 @@ func Sort(entries []Entry) { slices.SortFunc(entries, compare) }
 func BuildSorted(entries []Entry, change uint64) Tree {
 	t := Tree{gaps: change}
 	if len(entries) > 0 {
-		t.root = grow(nil, entries, change)
+		t.top = new(fork)
+		t.top.set(0, grow(nil, entries, change))
 	}
 	return t
 }
 
 // Len returns the number of entries.
-func (t Tree) Len() int { return t.root.sum.Count }
+func (t Tree) Len() int {
+	if t.top == nil {
+		return 0
+	}
+	return int(t.top.counts[0])
+}
 
 // Split returns t in parts, in key order, that have at most so many entries each, unless those
 // are on one spot.
@@ -199,7 +170,7 @@ func (t Tree) Split(most int) []Part {
 		}
 		return into
 	}
-	if t.root.node == nil {
+	if t.root() == nil {
 		return nil
 	}
 	return split(t.Part(Cell{}), nil)
@@ -217,8 +188,8 @@ func (n *node) all(yield func(Entry) bool) bool {
 		}
 		return true
 	}
-	for i := range n.fork.kids {
-		if kid := n.fork.kids[i].node; kid != nil && !kid.all(yield) {
+	for _, kid := range n.fork.kids {
+		if kid != nil && !kid.all(yield) {
 			return false
 		}
 	}

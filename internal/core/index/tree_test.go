@@ -88,53 +88,58 @@ func TestTreeHoldsWhatWasInserted(t *testing.T) {
 		if tree.Len() != len(m.entries) {
 			t.Fatalf("Len = %d, want %d", tree.Len(), len(m.entries))
 		}
-		checkNodes(t, &tree.root)
+		checkNodes(t, tree.top, 0)
 	})
 }
 
-// checkNodes checks what the nodes below n promise of themselves, and returns
+// checkNodes checks what a kid of a fork and the nodes below it promise of themselves, and returns
 // their entries.
-func checkNodes(t *testing.T, b *branch) []Entry {
+func checkNodes(t *testing.T, f *fork, i int) []Entry {
 	t.Helper()
-	n := b.node
+	if f == nil {
+		return nil
+	}
+	n, sum := f.kids[i], f.sum(i)
 	if n == nil {
-		if b.sum != (Summary{}) {
-			t.Fatalf("no node, but %+v", b.sum)
+		if sum != (Summary{}) {
+			t.Fatalf("no node, but %+v", sum)
 		}
 		return nil
 	}
-	entries := n.entries
-	if !n.leaf() {
+	var entries []Entry
+	if n.leaf() {
+		entries = n.entries
+	} else {
 		kids := 0
 		newest := n.fork.gaps
 		for way := range n.fork.kids {
-			kid := n.fork.kids[way].node
+			kid := n.fork.kids[way]
 			if kid == nil {
 				continue
 			}
 			kids++
 			newest = max(newest, kid.newest)
-			if kid.cell.level <= n.cell.level || !n.cell.holds(kid.cell.first) ||
-				kid.cell.first.way(n.cell.level) != way {
+			if kid.cell.level <= n.cell.level || !n.cell.holds(kid.cell.entry()) ||
+				kid.cell.entry().way(n.cell.level) != way {
 				t.Fatalf("kid %d of %+v has cell %+v", way, n.cell, kid.cell)
 			}
-			entries = append(entries, checkNodes(t, &n.fork.kids[way])...)
+			entries = append(entries, checkNodes(t, n.fork, way)...)
 		}
-		if kids < 2 || b.sum.Count <= maxEntries/2 {
-			t.Fatalf("a node of %d kids and %d entries", kids, b.sum.Count)
+		if kids < 2 || sum.Count <= maxEntries/2 {
+			t.Fatalf("a node of %d kids and %d entries", kids, sum.Count)
 		}
 		if newest > n.newest {
 			t.Fatalf("newest is %d above %d", n.newest, newest)
 		}
-		if want := tallied(entries); !slices.Equal(n.fork.tally, want) {
-			t.Fatalf("tally %v, want %v", n.fork.tally, want)
+		if want := tallied(entries); !slices.Equal(n.fork.tally(), want) {
+			t.Fatalf("tally %v, want %v", n.fork.tally(), want)
 		}
 	}
 	if len(entries) > maxEntries && n.leaf() || len(entries) == 0 {
 		t.Fatalf("a leaf of %d entries", len(entries))
 	}
-	if want := summarise(entries); b.sum != want {
-		t.Fatalf("summary %+v, want %+v", b.sum, want)
+	if want := summarise(entries); sum != want {
+		t.Fatalf("summary %+v, want %+v", sum, want)
 	}
 	for _, e := range entries {
 		if !n.cell.holds(e) {
@@ -396,7 +401,7 @@ func FuzzEdits(f *testing.F) {
 		}
 		tree = edit.Tree()
 		slices.SortFunc(live, compare)
-		if got := checkNodes(t, &tree.root); !slices.Equal(got, live) || tree.Len() != len(live) {
+		if got := checkNodes(t, tree.top, 0); !slices.Equal(got, live) || tree.Len() != len(live) {
 			t.Fatalf("%d entries, Len %d, want %d", len(got), tree.Len(), len(live))
 		}
 		for key, change := range changes {

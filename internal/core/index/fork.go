@@ -1,0 +1,172 @@
+package index
+
+import "idlebeacon/internal/core/geo"
+
+// A fork is what inner nodes have and leaves do not: for each of the four ways at the level of the node's cell, a kid,
+// of which there are two or more, and the summary of the kid's entries. So who asks for the four parts of a cell finds
+// them in one place in memory. The summaries lie number by number: most want only some of them, and all four of these.
+type fork struct {
+	kids     [4]*node // nil for none
+	counts   [4]uint32
+	sums     [4]struct{ x, y uint64 }
+	extents  [4]geo.SpotBox
+	members  [4]uint64
+	gaps     uint64 // the newest change in that part of the cell that no kid's cell covers
+	many     *Tally // of all entries, unless these have few categories
+	fewCount uint8
+	few      [8]Share // the first fewCount of them
+}
+
+// An inner node lies in memory beside its fork: descents and copies want both.
+type inner struct {
+	node
+	own fork
+}
+
+// newInner returns an inner node with a fork, which it copies.
+func newInner(owner *Edit, cell prefix, newest uint64, f *fork) *node {
+	in := &inner{node: node{owner: owner, cell: cell, newest: newest}, own: *f}
+	in.node.fork = &in.own
+	if f.many != nil {
+		many := append(make(Tally, 0, len(*f.many)+1), *f.many...)
+		in.own.many = &many
+	}
+	return &in.node
+}
+
+// newFork returns an inner node of kids that part at the given level.
+func newFork(owner *Edit, level uint8, gaps uint64, kids ...branch) branch {
+	f := fork{gaps: gaps}
+	newest := gaps
+	var tallies TallySum
+	for _, b := range kids {
+		kid := b.node
+		f.set(kid.cell.entry().way(level), b)
+		newest = max(newest, kid.newest)
+		if !kid.leaf() {
+			tallies.Add(kid.fork.tally())
+			continue
+		}
+		for i := range kid.entries {
+			tallies.add(kid.entries[i].Category(), 1)
+		}
+	}
+	f.setTally(tallies.Take(f.few[:0]))
+	first := kids[0].node.cell
+	return branch{newInner(owner, prefix{first.key, first.ref, level}, newest, &f), f.total()}
+}
+
+// A branch is a node with the summary of its entries.
+type branch struct {
+	node *node // nil for none
+	sum  Summary
+}
+
+// branch returns one of the kids.
+func (f *fork) branch(i int) branch { return branch{f.kids[i], f.sum(i)} }
+
+// set puts b in the place of a kid.
+func (f *fork) set(i int, b branch) {
+	f.kids[i] = b.node
+	f.setSum(i, &b.sum)
+}
+
+// sum returns the summary of a kid's entries.
+func (f *fork) sum(i int) Summary {
+	return Summary{
+		Count: int(f.counts[i]), SumX: f.sums[i].x, SumY: f.sums[i].y, Extent: f.extents[i], Members: f.members[i],
+	}
+}
+
+func (f *fork) setSum(i int, s *Summary) {
+	f.counts[i] = uint32(s.Count)
+	f.sums[i].x, f.sums[i].y = s.SumX, s.SumY
+	f.extents[i] = s.Extent
+	f.members[i] = s.Members
+}
+
+// moments returns those of a kid's entries.
+func (f *fork) moments(i int) Moments { return Moments{int(f.counts[i]), f.sums[i].x, f.sums[i].y} }
+
+// total returns the summary of all entries.
+func (f *fork) total() (all Summary) {
+	for i := range f.kids {
+		sum := f.sum(i)
+		all.Add(&sum)
+	}
+	return all
+}
+
+// insert adds e to the summary of a kid's entries, which there are.
+func (f *fork) insert(i int, e Entry) {
+	p := e.Key.Spot()
+	f.counts[i]++
+	f.sums[i].x += uint64(p.X)
+	f.sums[i].y += uint64(p.Y)
+	f.members[i] += e.member()
+	x := &f.extents[i]
+	x.Min.X, x.Min.Y = min(x.Min.X, p.X), min(x.Min.Y, p.Y)
+	x.Max.X, x.Max.Y = max(x.Max.X, p.X), max(x.Max.Y, p.Y)
+}
+
+// remove takes e out of all of the summary of a kid's entries but the extent, and reports whether that may have shrunk.
+func (f *fork) remove(i int, e Entry) (shrunk bool) {
+	p := e.Key.Spot()
+	f.counts[i]--
+	f.sums[i].x -= uint64(p.X)
+	f.sums[i].y -= uint64(p.Y)
+	f.members[i] -= e.member()
+	x := &f.extents[i]
+	return p.X == x.Min.X || p.X == x.Max.X || p.Y == x.Min.Y || p.Y == x.Max.Y
+}
+
+// tally counts all entries by category. Who may change f may change it, and has to set it then.
+func (f *fork) tally() Tally {
+	if f.many != nil {
+		return *f.many
+	}
+	return f.few[:f.fewCount]
+}
+
+func (f *fork) setTally(t Tally) {
+	if len(t) <= len(f.few) {
+		f.many = nil
+		f.fewCount = uint8(copy(f.few[:], t))
+		return
+	}
+	if f.many == nil {
+		f.many = new(Tally)
+	}
+	*f.many = t
+}
+
+// only returns which is the one kid of f, or -1 if it has more.
+func (f *fork) only() int {
+	only := -1
+	for i, kid := range f.kids {
+		switch {
+		case kid == nil:
+		case only >= 0:
+			return -1
+		default:
+			only = i
+		}
+	}
+	return only
+}
+
+// fetch reads some of each of the kids of f, and of what these keep of their own, to have it at hand when one after
+// the other is looked at. What it returns only keeps a compiler from leaving the reading out.
+func (f *fork) fetch() (read uint64) {
+	for _, n := range f.kids {
+		if n != nil {
+			read += n.newest
+		}
+	}
+	for _, n := range f.kids {
+		if n != nil && n.fork != nil {
+			read += uint64(n.fork.counts[0]) + n.fork.sums[3].y
+		}
+	}
+	return read
+}
