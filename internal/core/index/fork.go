@@ -38,22 +38,29 @@ func newInner(owner *Edit, cell prefix, newest uint64, f *fork) *node {
 func newFork(owner *Edit, level uint8, gaps uint64, kids ...branch) branch {
 	f := fork{gaps: gaps}
 	newest := gaps
-	var tallies TallySum
 	for _, b := range kids {
-		kid := b.node
-		f.set(kid.cell.entry().way(level), b)
-		newest = max(newest, kid.newest)
-		if !kid.leaf() {
-			tallies.Add(kid.fork.tally())
-			continue
-		}
-		for i := range kid.entries {
-			tallies.add(kid.entries[i].Category(), 1)
-		}
+		f.set(b.node.cell.entry().way(level), b)
+		newest = max(newest, b.node.newest)
 	}
-	f.setTally(tallies.Take(f.few[:0]))
+	f.count(new(TallySum))
 	first := kids[0].node.cell
 	return branch{newInner(owner, prefix{first.key, first.ref, level}, newest, &f), f.total()}
+}
+
+// count sets the tally of f from its kids. It uses an empty sum.
+func (f *fork) count(sum *TallySum) {
+	for _, kid := range f.kids {
+		switch {
+		case kid == nil:
+		case kid.leaf():
+			for i := range kid.entries {
+				sum.add(kid.entries[i].Category(), 1)
+			}
+		default:
+			sum.Add(kid.fork.tally())
+		}
+	}
+	f.setTally(sum.Take(f.few[:0]))
 }
 
 // A branch is a node with the summary of its entries.

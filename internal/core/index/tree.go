@@ -97,21 +97,46 @@ func newLeaf(owner *Edit, entries []Entry, newest uint64) branch {
 	return branch{&l.node, summarise(entries)}
 }
 
-// grow returns the node of entries, which are in order and not empty.
+// grow returns the node of entries, which are in order and not empty. Inner nodes that are as deep as each other are
+// made one after the other, so that they lie side by side in memory, in key order: that is how views look at them.
 func grow(owner *Edit, entries []Entry, newest uint64) branch {
 	if len(entries) <= maxEntries {
 		return newLeaf(owner, slices.Clone(entries), newest)
 	}
-	level := common(entries[0], entries[len(entries)-1])
-	var kids [4]branch
-	found := kids[:0]
-	for len(entries) > 0 {
-		way := entries[0].way(level)
-		end := sort.Search(len(entries), func(i int) bool { return entries[i].way(level) > way })
-		found = append(found, grow(owner, entries[:end], newest))
-		entries = entries[end:]
+	top := new(fork)
+	all := []growing{{of: top, entries: entries}}
+	for i := 0; i < len(all); i++ {
+		g := &all[i]
+		entries := g.entries
+		level := common(entries[0], entries[len(entries)-1])
+		n := newInner(owner, prefix{entries[0].Key, entries[0].Ref, level}, newest, &fork{gaps: newest})
+		g.of.kids[g.way] = n
+		for len(entries) > 0 {
+			way := entries[0].way(level)
+			end := sort.Search(len(entries), func(i int) bool { return entries[i].way(level) > way })
+			if end <= maxEntries {
+				n.fork.set(way, newLeaf(owner, slices.Clone(entries[:end]), newest))
+			} else {
+				all = append(all, growing{n.fork, way, entries[:end]})
+			}
+			entries = entries[end:]
+		}
 	}
-	return newFork(owner, level, newest, found...)
+	var tallies TallySum
+	for _, g := range slices.Backward(all) {
+		f := g.of.kids[g.way].fork
+		f.count(&tallies)
+		sum := f.total()
+		g.of.setSum(g.way, &sum)
+	}
+	return top.branch(0)
+}
+
+// A growing is a kid of a fork that is to be made of entries.
+type growing struct {
+	of      *fork
+	way     int
+	entries []Entry
 }
 
 // A Tree is an immutable set of entries. The zero value is empty and ready to
