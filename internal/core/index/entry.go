@@ -113,22 +113,6 @@ func (s *Summary) Mean() geo.Spot {
 // Moments returns those of the entries.
 func (s *Summary) Moments() Moments { return Moments{s.Count, s.SumX, s.SumY} }
 
-// Add makes s describe the union of two sets with no entry in common.
-func (s *Summary) Add(o *Summary) {
-	if o.Count == 0 {
-		return
-	}
-	if s.Count == 0 {
-		s.Extent = o.Extent
-	} else {
-		s.Extent = s.Extent.Union(o.Extent)
-	}
-	s.Count += o.Count
-	s.SumX += o.SumX
-	s.SumY += o.SumY
-	s.Members += o.Members
-}
-
 // insert makes s describe the set with e, whose spot is p, added.
 func (s *Summary) insert(e Entry, p geo.Spot) {
 	if s.Count == 0 {

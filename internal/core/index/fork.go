@@ -92,14 +92,28 @@ func (f *fork) setSum(i int, s *Summary) {
 	f.members[i] = s.Members
 }
 
+// addTo adds the entries of a kid, of which there are some, to what s describes. They have no entry in common.
+func (f *fork) addTo(s *Summary, i int) {
+	if x := &f.extents[i]; s.Count == 0 {
+		s.Extent = *x
+	} else {
+		s.Extent = s.Extent.Union(*x)
+	}
+	s.Count += int(f.counts[i])
+	s.SumX += f.sums[i].x
+	s.SumY += f.sums[i].y
+	s.Members += f.members[i]
+}
+
 // moments returns those of a kid's entries.
 func (f *fork) moments(i int) Moments { return Moments{int(f.counts[i]), f.sums[i].x, f.sums[i].y} }
 
 // total returns the summary of all entries.
 func (f *fork) total() (all Summary) {
 	for i := range f.kids {
-		sum := f.sum(i)
-		all.Add(&sum)
+		if f.kids[i] != nil {
+			f.addTo(&all, i)
+		}
 	}
 	return all
 }

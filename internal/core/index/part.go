@@ -97,8 +97,7 @@ func (p *Part) Sum() Summary {
 // AddTo adds the entries of p, which are not empty, to what s describes. They have no entry in common.
 func (p *Part) AddTo(s *Summary) {
 	if p.in != nil {
-		sum := p.in.sum(p.way())
-		s.Add(&sum)
+		p.in.addTo(s, p.way())
 		return
 	}
 	s.insertAll(p.run())
@@ -177,8 +176,11 @@ func (p *Part) AddQuarters(m *[4]Moments) {
 			m[n.cell.entry().way(level)].Add(p.Moments())
 			return
 		case !n.leaf():
+			f := n.fork
 			for i := range m {
-				m[i].Add(n.fork.moments(i))
+				m[i].Count += int(f.counts[i])
+				m[i].SumX += f.sums[i].x
+				m[i].SumY += f.sums[i].y
 			}
 			return
 		}
