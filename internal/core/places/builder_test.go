@@ -60,9 +60,8 @@ func TestBuiltIsAsPut(t *testing.T) {
 	}
 }
 
-// TestBuiltOnto builds sets of places that may come again, onto those of another set, and checks that they know what one
-// knows into which all were put. Some of the worlds have more names, texts
-// and categories than are given numbers.
+// TestBuiltOnto builds sets of places that may come again, onto those of another set, and checks that they know what
+// one knows into which all were put. Some of the worlds have more names, texts and categories than are given numbers.
 func TestBuiltOnto(t *testing.T) {
 	r := rand.New(rand.NewPCG(6, 6))
 	row := func(many int) *Row {
