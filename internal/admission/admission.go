@@ -60,6 +60,7 @@ type Desk struct {
 	bytes, works, connectable *semaphore.Weighted
 
 	waiting, running, heldBytes atomic.Int64
+	grown                       atomic.Int64 // of heldBytes, those that Hold took
 	refused                     atomic.Uint64
 
 	mu      sync.Mutex // guards parties and how many use each
@@ -192,10 +193,11 @@ func (d *Desk) busy() error {
 	return &BusyError{RetryAfter: d.limits.Wait}
 }
 
-// Hold takes bytes for something that grows, or reports that there is no room for them now.
-// Whoever holds them gives them back with Give.
+// Hold takes bytes for something that grows, or reports that there is no room for them now. All that is held
+// leaves a quarter of the bytes to work that is admitted. Whoever holds them gives them back with Give.
 func (d *Desk) Hold(bytes int64) bool {
-	if !d.bytes.TryAcquire(bytes) {
+	if d.grown.Add(bytes) > d.limits.Bytes/4*3 || !d.bytes.TryAcquire(bytes) {
+		d.grown.Add(-bytes)
 		return false
 	}
 	d.heldBytes.Add(bytes)
@@ -207,6 +209,7 @@ func (d *Desk) Give(bytes int64) {
 	if bytes > 0 {
 		d.bytes.Release(bytes)
 		d.heldBytes.Add(-bytes)
+		d.grown.Add(-bytes)
 	}
 }
 

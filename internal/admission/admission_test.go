@@ -97,10 +97,19 @@ func TestWhoWaitsTooLongIsRefused(t *testing.T) {
 	} else {
 		again()
 	}
-	if !d.Hold(80) || d.Hold(30) {
-		t.Error("bytes are held beyond what there is, or not at all")
+	if !d.Hold(70) || d.Hold(10) || !d.Hold(5) {
+		t.Error("more than three quarters of the bytes are held, or less")
 	}
-	d.Give(80)
+	if beside, err := d.Admit(t.Context(), Need{Bytes: 25}); err != nil {
+		t.Errorf("work that needs the rest of the bytes: %v", err)
+	} else {
+		beside()
+	}
+	d.Give(75)
+	if !d.Hold(75) {
+		t.Error("what was given back cannot be held again")
+	}
+	d.Give(75)
 	if load := d.Load(); load.Bytes != 0 || load.Refused != 1 {
 		t.Errorf("in the end %+v", load)
 	}

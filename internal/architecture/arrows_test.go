@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"os"
 	"os/exec"
 	"path"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -46,6 +48,7 @@ var arrows = map[string][]string{
 		"internal/pgbox",
 		"internal/service",
 		"internal/store",
+		"internal/watching",
 	},
 	"siege":               {"demo", "internal/core/*"},
 	"scripts/accesstable": {"internal/core/policy"},
@@ -168,13 +171,15 @@ var coreModules = []string{
 
 type goPackage struct {
 	ImportPath string
+	Dir        string
+	GoFiles    []string
 	Imports    []string
 	Standard   bool
 }
 
 func packages(t *testing.T) (all []goPackage) {
 	t.Helper()
-	list := exec.Command("go", "list", "-json=ImportPath,Imports", module+"...")
+	list := exec.Command("go", "list", "-json=ImportPath,Imports,Dir,GoFiles", module+"...")
 	out, err := list.Output()
 	if err != nil {
 		t.Fatalf("listing the packages: %v", err)
@@ -185,6 +190,12 @@ func packages(t *testing.T) (all []goPackage) {
 			return all
 		} else if err != nil {
 			t.Fatal(err)
+		}
+		// What a test found is kept until something changes that it has looked at itself.
+		for _, name := range append(p.GoFiles, ".", "..") {
+			if _, err := os.Stat(filepath.Join(p.Dir, name)); err != nil {
+				t.Fatal(err)
+			}
 		}
 		all = append(all, p)
 	}
