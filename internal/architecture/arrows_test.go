@@ -174,7 +174,6 @@ type goPackage struct {
 	Dir        string
 	GoFiles    []string
 	Imports    []string
-	Standard   bool
 }
 
 func packages(t *testing.T) (all []goPackage) {
