@@ -34,8 +34,10 @@ func (m *Importer) newPrepared(c *replica.Copy, names []string) *prepared {
 	return p
 }
 
-// watching returns what p knows and wants to know of what is gathered.
-func (p *prepared) watching() store.Watching { return store.Watching{Each: p.add, Known: p.known} }
+// staging returns how what p is made of is gathered.
+func (p *prepared) staging() store.StageOptions {
+	return store.StageOptions{Each: p.add, Known: p.known}
+}
 
 func (p *prepared) add(features []feature.Feature) {
 	if p.contents == nil {
@@ -75,7 +77,7 @@ func (p *prepared) complete(ctx context.Context) (wait, stop func()) {
 	go func() {
 		defer close(done)
 		c := p.contents
-		if c != nil && !(c.Worthwhile() && p.hold(c.Onto()) && c.Complete(ctx)) {
+		if c != nil && !(c.Worthwhile() && p.hold(c.BytesToComplete()) && c.Complete(ctx)) {
 			p.drop()
 		}
 	}()

@@ -159,7 +159,7 @@ func (i *job) add(ctx context.Context, f feature.Feature) (err error) {
 // stage moves the rows at hand to where they are gathered.
 func (i *job) stage(ctx context.Context) (err error) {
 	if i.staging == nil {
-		if i.staging, err = i.importer.store.Stage(i.prepared.watching()); err != nil {
+		if i.staging, err = i.importer.store.Stage(i.prepared.staging()); err != nil {
 			return noRoom(err)
 		}
 	}

@@ -23,7 +23,7 @@ import (
 // imported puts n places at a longitude into a collection, as an import of another process
 // does. They have the ids "place 0" and so on.
 func imported(ctx context.Context, st *store.Store, into store.Collection, n int, lon float64) error {
-	staging, err := st.Stage(store.Watching{})
+	staging, err := st.Stage(store.StageOptions{})
 	if err != nil {
 		return err
 	}

@@ -50,8 +50,8 @@ func (c *Contents) Worthwhile() bool {
 		!c.shaped && c.onto.Shapes().Len() == 0 && quickerLoaded(c.places.Len(), c.onto.Places().Len())
 }
 
-// Onto returns about how many bytes Complete will add.
-func (c *Contents) Onto() int64 {
+// BytesToComplete returns about how much memory Complete will add.
+func (c *Contents) BytesToComplete() int64 {
 	if c.onto == nil {
 		return 0
 	}

@@ -74,7 +74,7 @@ func TestContentsOntoOthers(t *testing.T) {
 				t.Fatal(err)
 			}
 			contents := NewContentsOnto(old)
-			staging, err := r.store.Stage(store.Watching{Known: old.Has, Each: func(all []feature.Feature) {
+			staging, err := r.store.Stage(store.StageOptions{Known: old.Has, Each: func(all []feature.Feature) {
 				for i := range all {
 					contents.Add(&all[i])
 				}

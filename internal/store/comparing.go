@@ -73,6 +73,9 @@ func (c *comparison) write(ctx context.Context, tx pgx.Tx, merge int64, m *Merge
 		`UPDATE features f SET number_id = s.number_id, lon = s.lon, lat = s.lat, elevation = s.elevation,
 			geometry = s.geometry, properties = s.properties, change = -%d
 		FROM pg_temp.compared s WHERE s.there AND f.ctid = s.place`, merge))
+	if err == nil { // for what comes after
+		_, err = tx.Exec(ctx, "SET LOCAL enable_hashjoin TO DEFAULT; SET LOCAL enable_mergejoin TO DEFAULT")
+	}
 	if err != nil {
 		return err
 	}

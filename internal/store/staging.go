@@ -24,15 +24,14 @@ type Staging struct {
 	store          *Store
 	known, unknown pile                   // what the collection may have already, and what it likely has not
 	added          chan []feature.Feature // to the goroutine that writes; two may wait, then Add waits
-	watching       Watching
+	options        StageOptions
 	written        chan error // how the writing ended
 	failed         error      // how it has
 	rows           int64
 }
 
-// Watching is what somebody knows of the features that are being gathered, and wants to know of them. Its functions
-// may be nil. The one goroutine that writes calls them.
-type Watching struct {
+// StageOptions are functions that the one goroutine which writes what is gathered calls. They may be nil.
+type StageOptions struct {
 	Each func([]feature.Feature) // called with each batch that is added
 	// Known reports whether the collection likely has a feature with some id. It may err: what it says makes the work
 	// shorter or longer, and does not change what comes of it.
@@ -52,8 +51,8 @@ func newPile() (pile, error) {
 }
 
 // Stage begins to gather features. The caller must Close the Staging.
-func (s *Store) Stage(w Watching) (*Staging, error) {
-	st := &Staging{store: s, watching: w}
+func (s *Store) Stage(o StageOptions) (*Staging, error) {
+	st := &Staging{store: s, options: o}
 	var err error
 	if st.known, err = newPile(); err != nil {
 		return nil, err
@@ -130,13 +129,13 @@ func (st *Staging) write(ctx context.Context, added <-chan []feature.Feature) er
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		if st.watching.Each != nil {
-			st.watching.Each(batch)
+		if st.options.Each != nil {
+			st.options.Each(batch)
 		}
 		for i := range batch {
 			f := &batch[i]
 			to := &st.unknown
-			if st.watching.Known != nil && st.watching.Known(f.ID) {
+			if st.options.Known != nil && st.options.Known(f.ID) {
 				to = &st.known
 			}
 			st.rows++
@@ -173,9 +172,6 @@ func appendFields(dst []byte, f *feature.Feature) []byte {
 	}
 	return pgcopy.AppendBytes(dst, f.Properties.JSON())
 }
-
-// stagedRows are all fields of the rows of a pile.
-var stagedRows = pgcopy.Rows{Fields: 1 + stagedCount}
 
 // copyTo copies of each row what as has, into columns of a table.
 func (p *pile) copyTo(ctx context.Context, conn *pgx.Conn, table, columns string, as pgcopy.Rows) error {
@@ -215,7 +211,7 @@ func lay(ctx context.Context, tx pgx.Tx, piles ...*pile) error {
 		elevation double precision, geometry json, properties json NOT NULL) ON COMMIT DROP`)
 	for _, p := range piles {
 		if err == nil {
-			err = p.copyTo(ctx, tx.Conn(), "pg_temp.staged", "row, "+stagedFields, stagedRows)
+			err = p.copyTo(ctx, tx.Conn(), "pg_temp.staged", "row, "+stagedFields, pgcopy.Rows{Fields: 1 + stagedCount})
 		}
 	}
 	return err

@@ -20,7 +20,7 @@ import (
 // gathered returns a Staging with features of the given ids, all with the same text.
 func gathered(t *testing.T, s *Store, text string, ids ...string) *Staging {
 	t.Helper()
-	st, err := s.Stage(Watching{})
+	st, err := s.Stage(StageOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -90,7 +90,7 @@ func TestGatheredIsStored(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		st, err := s.Stage(Watching{})
+		st, err := s.Stage(StageOptions{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -292,7 +292,7 @@ func TestMergingWhateverIsKnown(t *testing.T) {
 		}
 		names := slices.Sorted(maps.Keys(known))
 		name := names[round%len(names)]
-		st, err := s.Stage(Watching{Known: known[name]})
+		st, err := s.Stage(StageOptions{Known: known[name]})
 		if err != nil {
 			t.Fatal(err)
 		}

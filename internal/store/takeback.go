@@ -41,7 +41,7 @@ const takenRows = 1000
 func (s *Store) TakeBack(ctx context.Context, by Origin, q TakeBack, mostLater int) (back TakenBack, err error) {
 	for range attempts {
 		err = s.direct(ctx, func(conn *pgx.Conn) error {
-			staging, err := s.Stage(Watching{})
+			staging, err := s.Stage(StageOptions{})
 			if err != nil {
 				return err
 			}

@@ -42,13 +42,13 @@ func newFork(owner *Edit, level uint8, gaps uint64, kids ...branch) branch {
 		f.set(b.node.cell.entry().way(level), b)
 		newest = max(newest, b.node.newest)
 	}
-	f.count(new(TallySum))
+	f.tallyKids(new(TallySum))
 	first := kids[0].node.cell
 	return branch{newInner(owner, prefix{first.key, first.ref, level}, newest, &f), f.total()}
 }
 
-// count sets the tally of f from its kids. It uses an empty sum.
-func (f *fork) count(sum *TallySum) {
+// tallyKids sets the tally of f from its kids. It uses an empty sum.
+func (f *fork) tallyKids(sum *TallySum) {
 	for _, kid := range f.kids {
 		switch {
 		case kid == nil:

@@ -125,7 +125,7 @@ func grow(owner *Edit, entries []Entry, newest uint64) branch {
 	var tallies TallySum
 	for _, g := range slices.Backward(all) {
 		f := g.of.kids[g.way].fork
-		f.count(&tallies)
+		f.tallyKids(&tallies)
 		sum := f.total()
 		g.of.setSum(g.way, &sum)
 	}

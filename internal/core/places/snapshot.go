@@ -41,9 +41,9 @@ func (s *Snapshot) Bytes() (bytes int64) {
 	for _, block := range s.blocks {
 		bytes += int64(len(block))
 	}
-	for _, c := range s.chunks {
+	for i, c := range s.chunks {
 		bytes += chunkSize * ofPlace
-		if c.exact != nil {
+		if i == len(s.chunks)-1 || c.exact != nil { // the last one may just be written to
 			bytes += chunkSize * ofExactPlace
 		}
 	}
