@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"sync"
 	"testing"
 
 	"idlebeacon/internal/core/feature"
@@ -160,5 +161,20 @@ func TestBuildingStops(t *testing.T) {
 	var b Builder
 	if err := b.AddMissing(ended, many.Build(1).Snapshot()); err != context.Canceled || b.Len() >= between {
 		t.Errorf("%v after %d places", err, b.Len())
+	}
+}
+
+// TestBytesBesideEdits asks for the size of a snapshot while places are added to its last chunk, which the race detector
+// watches.
+func TestBytesBesideEdits(t *testing.T) {
+	var s Set
+	s.Put(&Row{Place: Place{ID: "first"}}, 1)
+	snapshot := s.Publish(1)
+	var adding sync.WaitGroup
+	adding.Go(func() { s.Put(&Row{Place: Place{ID: "exact", At: geo.Point{Lon: 1. / 3}}}, 2) })
+	before := snapshot.Bytes()
+	adding.Wait()
+	if after := snapshot.Bytes(); before != after || before < blockBytes {
+		t.Errorf("it takes %d bytes, and then %d", before, after)
 	}
 }
