@@ -300,16 +300,20 @@ func overHTTP(ctx context.Context, r *report, s *service.Service, dsn string) er
 // answering is overHTTP with the address of the server and a key.
 func answering(ctx context.Context, r *report, own, key string) (err error) {
 	random := rand.New(rand.NewPCG(5, 5))
-	// Views as the map element asks for them, on a grid, and at any place, far more
-	// than are kept.
-	snapped, paths := make([]string, 4000), make([]string, 4000)
 	path := func(box geo.Box, zoom float64) string {
 		q := url.Values{"bbox": {box.String()}, "zoom": {strconv.FormatFloat(zoom, 'f', -1, 64)}}
 		return "/api/collections/places/markers?" + q.Encode()
 	}
+	// Views as the map element asks for them, on a grid, and at any place.
+	snapped, paths := make([]string, 4000), make([]string, 4000)
 	for i := range paths {
 		box, zoom := worlds.Look(random)
 		snapped[i], paths[i] = path(onGrid(box, zoom), zoom), path(box, zoom)
+	}
+	// Views of which each is asked for once.
+	others := make([]string, 150_000)
+	for i := range others {
+		others[i] = path(worlds.Look(random))
 	}
 	// What a static server has in memory: by coding and path.
 	bodies := map[string]map[string][]byte{}
@@ -330,7 +334,7 @@ func answering(ctx context.Context, r *report, own, key string) (err error) {
 	}))
 	defer fixed.Close()
 
-	rate := func(server, coding string, paths []string, tags map[string]string) (float64, error) {
+	rate := func(server, coding string, paths *inTurn, tags map[string]string) (float64, error) {
 		bestRate := 0.0
 		for range 3 {
 			n, err := request(ctx, server, key, coding, paths, tags)
@@ -341,27 +345,29 @@ func answering(ctx context.Context, r *report, own, key string) (err error) {
 		}
 		return bestRate, nil
 	}
+	another := &inTurn{paths: others}
 	for _, views := range []struct {
 		name, coding string
-		paths        []string
+		static       []string
+		asked        *inTurn // of the service
 		budget       float64 // share of the rate of a static server
 	}{
-		{"views on the map element's grid", "identity", snapped, 0.7},
-		{"views on the map element's grid", "gzip", snapped, 0.7},
-		{"views on the map element's grid", "zstd", snapped, 0.7},
-		{"always another view", "identity", paths, 0.5},
-		{"always another view", "gzip", paths, 0},
-		{"always another view", "zstd", paths, 0},
+		{"views on the map element's grid", "identity", snapped, &inTurn{paths: snapped}, 0.7},
+		{"views on the map element's grid", "gzip", snapped, &inTurn{paths: snapped}, 0.7},
+		{"views on the map element's grid", "zstd", snapped, &inTurn{paths: snapped}, 0.7},
+		{"always another view", "identity", paths, another, 0.5},
+		{"always another view", "gzip", paths, another, 0},
+		{"always another view", "zstd", paths, another, 0},
 	} {
 		total := 0
-		for _, path := range views.paths {
+		for _, path := range views.static {
 			total += len(bodies[views.coding][path])
 		}
-		static, err := rate(fixed.URL, views.coding, views.paths, nil)
+		static, err := rate(fixed.URL, views.coding, &inTurn{paths: views.static}, nil)
 		if err != nil {
 			return err
 		}
-		served, err := rate(own, views.coding, views.paths, nil)
+		served, err := rate(own, views.coding, views.asked, nil)
 		if err != nil {
 			return err
 		}
@@ -371,7 +377,7 @@ func answering(ctx context.Context, r *report, own, key string) (err error) {
 		}
 		r.add(
 			fmt.Sprintf("markers over HTTP, 1 M places, %s, %s, %.1f kB", views.name, views.coding,
-				float64(total)/float64(len(views.paths))/1e3),
+				float64(total)/float64(len(views.static))/1e3),
 			budget,
 			fmt.Sprintf("%.0f/s, %.0f %% of %.0f/s", served, 100*served/static, static),
 			views.budget/(served/static),
@@ -391,7 +397,10 @@ func answering(ctx context.Context, r *report, own, key string) (err error) {
 		response.Body.Close()
 		tags[path] = response.Header.Get("ETag")
 	}
-	unchanged, err := rate(own, "identity", paths, tags)
+	if n := another.taken.Load(); n > int64(len(others)) {
+		return fmt.Errorf("%d views were asked for, of which %d differ", n, len(others))
+	}
+	unchanged, err := rate(own, "identity", &inTurn{paths: paths}, tags)
 	if err != nil {
 		return err
 	}
@@ -428,23 +437,30 @@ func answersIn(ctx context.Context, server, key, coding string, paths []string) 
 	return bodies, nil
 }
 
+// An inTurn is paths that are asked for one after the other, and then again.
+type inTurn struct {
+	paths []string
+	taken atomic.Int64
+}
+
+func (p *inTurn) next() string { return p.paths[int(p.taken.Add(1)-1)%len(p.paths)] }
+
 // request calls paths of a server from a few clients for a while and returns how
 // many calls a second it answered.
 func request(
-	ctx context.Context, server, key, coding string, paths []string, tags map[string]string,
+	ctx context.Context, server, key, coding string, paths *inTurn, tags map[string]string,
 ) (float64, error) {
 	const clients, lasts = 4, 3 * time.Second
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: clients, DisableCompression: true}}
 	defer client.CloseIdleConnections()
 	var calls atomic.Int64
-	var next atomic.Int64
 	var group sync.WaitGroup
 	var failed atomic.Pointer[error]
 	started := time.Now()
 	for range clients {
 		group.Go(func() {
 			for time.Since(started) < lasts && failed.Load() == nil {
-				path := paths[int(next.Add(1))%len(paths)]
+				path := paths.next()
 				err := func() error {
 					q, err := http.NewRequestWithContext(ctx, http.MethodGet, server+path, nil)
 					if err != nil {
@@ -460,7 +476,13 @@ func request(
 						return err
 					}
 					defer response.Body.Close()
-					_, err = io.Copy(io.Discard, response.Body)
+					want := http.StatusOK
+					if tags != nil {
+						want = http.StatusNotModified
+					}
+					if _, err = io.Copy(io.Discard, response.Body); err == nil && response.StatusCode != want {
+						err = fmt.Errorf("%s: %s", path, response.Status)
+					}
 					return err
 				}()
 				if err != nil {

@@ -1,6 +1,7 @@
 package answers
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -21,7 +22,7 @@ const (
 	largest = 32
 )
 
-// A Cache keeps the answers that were given last. It is safe for concurrent use.
+// A Cache keeps the answers that were asked for again last. It is safe for concurrent use.
 type Cache struct {
 	tags   *lru.Cache[key, asOf[string]]
 	bodies *kept.Cache[key, asOf[*body]]
@@ -58,56 +59,81 @@ type Answer struct {
 	// answer is about and of what it says, so it is the same from every process.
 	Tag string
 
-	body func() (*body, error)
+	written *body // nil if it was not asked for yet
+	write   func() (*body, error)
+}
+
+// room is memory for answers that are not kept.
+var room = sync.Pool{New: func() any { return new([]byte) }}
+
+// mostRoom is how many bytes of memory there may be for one answer to come.
+const mostRoom = 1 << 20
+
+// Release says that nobody looks at the bytes of the answer any more.
+func (a *Answer) Release() {
+	if b := a.written; b != nil && b.room != nil {
+		if cap(b.plain) <= mostRoom {
+			*b.room = b.plain[:0]
+			room.Put(b.room)
+		}
+		a.written, b.plain = nil, nil
+	}
 }
 
 // Answer returns the answer to a question about something. newest is the newest change to
-// anything that it depends on. write writes the answer. If its tag is known, that is
+// anything that it depends on. write appends the answer to what it is given. If its tag is known, that is
 // only done when the bytes are asked for and not kept. When several ask the same at once,
 // one of them writes for all.
+//
+// Bytes are kept if they are asked for again: clients that move ask for much that nobody asks for twice.
 func (c *Cache) Answer(
 	ctx context.Context,
 	about, question string,
 	newest uint64,
-	write func() ([]byte, error),
+	write func(dst []byte) ([]byte, error),
 ) (*Answer, error) {
 	sum := sha256.Sum256([]byte(about + "\x00" + question))
 	k := key(sum[:16])
 	if b, there := c.bodies.Get(k); there && b.newest == newest {
-		return &Answer{b.is.tag, func() (*body, error) { return b.is, nil }}, nil
+		return &Answer{Tag: b.is.tag, written: b.is}, nil
 	}
 	if tag, known := c.tags.Get(k); known && tag.newest == newest {
-		return &Answer{
-			tag.is,
-			func() (*body, error) {
-				return c.write(ctx, k, newest, write, func([]byte) string { return tag.is })
-			},
-		}, nil // who has it does not want it
+		return &Answer{Tag: tag.is, write: func() (*body, error) {
+			return c.write(ctx, k, newest, true, write, func([]byte) string { return tag.is })
+		}}, nil // who has it does not want it
 	}
-	b, err := c.write(ctx, k, newest, write, func(plain []byte) string { return tagOf(about, plain) })
+	b, err := c.write(ctx, k, newest, false, write, func(plain []byte) string { return tagOf(about, plain) })
 	if err != nil {
 		return nil, err
 	}
 	c.tags.Add(k, asOf[string]{newest, b.tag})
-	return &Answer{b.tag, func() (*body, error) { return b, nil }}, nil
+	return &Answer{Tag: b.tag, written: b}, nil
 }
 
-// write returns what is kept or else writes it, as one of those who ask for it at once. tag returns its tag.
+// write returns what is kept or else writes it, as one of those who ask for it at once. tag returns its tag. It
+// is kept if that is said, or if others have asked.
 func (c *Cache) write(
-	ctx context.Context, k key, newest uint64, write func() ([]byte, error), tag func(plain []byte) string,
+	ctx context.Context, k key, newest uint64, keep bool,
+	write func(dst []byte) ([]byte, error), tag func(plain []byte) string,
 ) (*body, error) {
 	once := func() (any, error) {
 		// Between looking for it and now another may have written it.
 		if b, there := c.bodies.Get(k); there && b.newest == newest {
 			return b.is, nil
 		}
-		plain, err := write()
+		var own *[]byte // the memory, if it is used again
+		var dst []byte
+		if !keep {
+			own = room.Get().(*[]byte)
+			dst = (*own)[:0]
+		}
+		plain, err := write(dst)
 		if err != nil {
 			return nil, err
 		}
-		b := &body{tag: tag(plain), plain: plain, compressed: make(map[Coding][]byte)}
-		if len(plain) <= c.most {
-			c.bodies.Add(k, asOf[*body]{newest, b})
+		b := &body{tag: tag(plain), plain: plain, room: own}
+		if keep {
+			c.keep(k, newest, b)
 		}
 		return b, nil
 	}
@@ -119,7 +145,19 @@ func (c *Cache) write(
 	if err != nil {
 		return nil, err
 	}
-	return out.(*body), nil
+	b := out.(*body)
+	if shared && b.room != nil {
+		b = &body{tag: b.tag, plain: bytes.Clone(b.plain)} // others look at the memory, too
+		c.keep(k, newest, b)
+	}
+	return b, nil
+}
+
+// keep keeps an answer, unless it is too large.
+func (c *Cache) keep(k key, newest uint64, b *body) {
+	if len(b.plain) <= c.most {
+		c.bodies.Add(k, asOf[*body]{newest, b})
+	}
 }
 
 // tagOf returns the tag of an answer: of what it is about, and of what it says.
@@ -133,6 +171,7 @@ func tagOf(about string, plain []byte) string {
 type body struct {
 	tag   string
 	plain []byte
+	room  *[]byte // what holds the memory of plain when that is not used; nil if it is not used again
 
 	mu         sync.Mutex
 	compressed map[Coding][]byte
@@ -140,9 +179,16 @@ type body struct {
 
 // Bytes returns the bytes of the answer in a coding. Nobody may write to them.
 func (a *Answer) Bytes(coding Coding) ([]byte, error) {
-	b, err := a.body()
-	if err != nil || coding == Identity {
-		return b.bytes(), err
+	if a.written == nil {
+		b, err := a.write()
+		if err != nil {
+			return nil, err
+		}
+		a.written = b
+	}
+	b := a.written
+	if coding == Identity {
+		return b.plain, nil
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -150,13 +196,9 @@ func (a *Answer) Bytes(coding Coding) ([]byte, error) {
 		return done, nil
 	}
 	done := coding.compress(b.plain)
+	if b.compressed == nil {
+		b.compressed = make(map[Coding][]byte)
+	}
 	b.compressed[coding] = done
 	return done, nil
-}
-
-func (b *body) bytes() []byte {
-	if b == nil {
-		return nil
-	}
-	return b.plain
 }

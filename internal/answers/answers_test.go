@@ -28,12 +28,12 @@ func TestAnswersAreWrittenOnce(t *testing.T) {
 	}
 	var written atomic.Int64
 	begun, goOn := make(chan struct{}), make(chan struct{})
-	write := func() ([]byte, error) {
+	write := func(dst []byte) ([]byte, error) {
 		if written.Add(1) == 1 {
 			close(begun)
 		}
 		<-goOn
-		return []byte(strings.Repeat("what is there ", 100)), nil
+		return append(dst, strings.Repeat("what is there ", 100)...), nil
 	}
 	var asking sync.WaitGroup
 	ask := func() {
@@ -42,8 +42,9 @@ func TestAnswersAreWrittenOnce(t *testing.T) {
 			t.Error(err)
 			return
 		}
-		if body, err := a.Bytes(Identity); err != nil || len(body) != 1400 {
-			t.Errorf("%d bytes, %v", len(body), err)
+		defer a.Release()
+		if body, err := a.Bytes(Identity); err != nil || string(body) != strings.Repeat("what is there ", 100) {
+			t.Errorf("%q, %v", body, err)
 		}
 	}
 	asking.Go(ask)
@@ -53,7 +54,8 @@ func TestAnswersAreWrittenOnce(t *testing.T) {
 	}
 	close(goOn)
 	asking.Wait()
-	if n := written.Load(); n != 1 {
+	// A few may come when the first has gone and what it wrote is not kept yet.
+	if n := written.Load(); n > 5 {
 		t.Errorf("the answer was written %d times", n)
 	}
 	before := written.Load()
@@ -72,8 +74,42 @@ func TestAnswersAreWrittenOnce(t *testing.T) {
 	if err != nil || other.Tag == second.Tag {
 		t.Errorf("the tag %s stands for answers about two things, %v", other.Tag, err)
 	}
-	if c.Len() != 2 || c.Bytes() == 0 {
+	if c.Len() != 1 || c.Bytes() != 2*1400 {
 		t.Errorf("%d answers are kept, in %d bytes", c.Len(), c.Bytes())
+	}
+}
+
+// TestWhatIsAskedForAgainIsKept asks for each of some answers so many times, and looks at what others get from the
+// same memory.
+func TestWhatIsAskedForAgainIsKept(t *testing.T) {
+	c, err := New(1 << 20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, most := range []int{1, 2, 2} { // written so many times if it is asked for i+1 times
+		for question := range 20 {
+			text := strings.Repeat(string(rune('a'+question)), 1000+question)
+			written := 0
+			for range i + 1 {
+				a, err := c.Answer(t.Context(), "about", fmt.Sprint(i, question), 1, func(dst []byte) ([]byte, error) {
+					written++
+					return append(dst, text...), nil
+				})
+				if err != nil {
+					t.Fatal(err)
+				}
+				if body, err := a.Bytes(Identity); err != nil || string(body) != text || a.Tag != tagOf("about", body) {
+					t.Fatalf("asked for the %dth of %d times: %s, %q, %v", i, i+1, a.Tag, body, err)
+				}
+				a.Release()
+			}
+			if written != most {
+				t.Errorf("asked for %d times, an answer is written %d times, want %d", i+1, written, most)
+			}
+		}
+		if got := c.Len(); got != i*20 {
+			t.Errorf("%d answers are kept, want %d", got, i*20)
+		}
 	}
 }
 
@@ -84,7 +120,7 @@ func TestATagNeedsNoAnswer(t *testing.T) {
 		t.Fatal(err)
 	}
 	written := 0
-	write := func() ([]byte, error) { written++; return make([]byte, 500), nil }
+	write := func(dst []byte) ([]byte, error) { written++; return append(dst, make([]byte, 500)...), nil }
 	var tag string
 	for i := range 3 {
 		a, err := c.Answer(t.Context(), "about", "question", 1, write)
@@ -111,7 +147,7 @@ func TestWhoGivesUpGivesUpAlone(t *testing.T) {
 	begun, joined := make(chan struct{}), make(chan struct{})
 	var asking sync.WaitGroup
 	asking.Go(func() {
-		_, err := c.Answer(ctx, "about", "question", 1, func() ([]byte, error) {
+		_, err := c.Answer(ctx, "about", "question", 1, func([]byte) ([]byte, error) {
 			close(begun)
 			<-joined
 			giveUp()
@@ -124,7 +160,9 @@ func TestWhoGivesUpGivesUpAlone(t *testing.T) {
 	<-begun
 	asking.Go(func() {
 		close(joined)
-		a, err := c.Answer(t.Context(), "about", "question", 1, func() ([]byte, error) { return []byte("there"), nil })
+		a, err := c.Answer(t.Context(), "about", "question", 1, func(dst []byte) ([]byte, error) {
+			return append(dst, "there"...), nil
+		})
 		if err != nil {
 			t.Errorf("who did not give up is told: %v", err)
 			return

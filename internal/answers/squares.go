@@ -41,9 +41,8 @@ type View[M any] interface {
 	Covers(geo.SpotBox) bool
 	// Overlaps reports whether any of some spots lie in the box.
 	Overlaps(geo.SpotBox) bool
-	// CountEach returns how many of the places of each of some cells of the map lie in the box.
-	// Those of one square come one after the other.
-	CountEach([]cluster.Group) []int
+	// Touches reports whether any of the places of a cell of the map lie in the box.
+	Touches(*cluster.Group) bool
 }
 
 // A Form is how the markers of a view are encoded.
@@ -110,38 +109,23 @@ func (s *square) size() int64 {
 	return int64(n)
 }
 
-// Append appends the markers of a view to dst, in an order that depends on the view alone,
-// and returns how many places lie in its box. The question tells apart what is asked, the
-// form included, but for the box and the zoom. If the markers cannot be put together from squares, done
-// is false and out is dst.
-func (c *Squares[M]) Append(
-	dst []byte,
-	question string,
-	view View[M],
-	form Form[M],
-) (out []byte, matched int, done bool) {
+// Append appends the markers of a view to dst, in an order that depends on the view alone. The question tells apart
+// what is asked, the form included, but for the box and the zoom. If the markers cannot be put together from squares,
+// done is false and out is dst.
+func (c *Squares[M]) Append(dst []byte, question string, view View[M], form Form[M]) (out []byte, done bool) {
 	groups := view.Squares()
 	if groups == nil {
-		return dst, 0, false
+		return dst, false
 	}
 	all := make([][]*square, len(groups))
 	size := 0
-	var cut []cluster.Group // what the squares that are partly in the view have
 	for i, cells := range groups {
 		all[i], _ = c.squares(question, cells, asked{cut: len(groups) == 1}, view, form)
-		for k, s := range all[i] {
+		for _, s := range all[i] {
 			size += len(s.text) + len(s.markers)*len(form.Between)
-			if view.Covers(cells[k].Bounds()) {
-				matched += s.places
-				continue
-			}
-			for j := range s.markers {
-				cut = append(cut, s.markers[j].groups...)
-			}
 		}
 	}
-	counts := view.CountEach(cut)
-	out = slices.Grow(dst, size+64)
+	out = slices.Grow(dst, size)
 	seen := map[index.Cell]bool{}
 	first := true
 	for i, squares := range all {
@@ -149,16 +133,8 @@ func (c *Squares[M]) Append(
 			inside := view.Covers(groups[i][k].Bounds())
 			for j := range s.markers {
 				m := &s.markers[j]
-				if !inside {
-					in := 0
-					for range m.groups {
-						in += counts[0]
-						counts = counts[1:]
-					}
-					if in == 0 {
-						continue
-					}
-					matched += in
+				if !inside && !m.touched(view.Touches) {
+					continue
 				}
 				if m.spans {
 					if seen[m.head] {
@@ -174,7 +150,17 @@ func (c *Squares[M]) Append(
 			}
 		}
 	}
-	return out, matched, true
+	return out, true
+}
+
+// touched reports whether one of the groups of m is touched, as touches says.
+func (m *squareMarker) touched(touches func(*cluster.Group) bool) bool {
+	for i := range m.groups {
+		if touches(&m.groups[i]) {
+			return true
+		}
+	}
+	return false
 }
 
 // A Piece is a square of a view: the markers that stand for a place in it, some of which may be in

@@ -89,6 +89,7 @@ func notModified(w http.ResponseWriter, r *http.Request, tag string) bool {
 // writeAnswer answers with what is kept, or has been worked out, in the coding that the
 // client likes best.
 func writeAnswer(w http.ResponseWriter, r *http.Request, mediaType string, answer *answers.Answer) error {
+	defer answer.Release()
 	return writeCoded(w, r, answer.Tag, mediaType, alwaysAsk, answer.Bytes, answers.Gzip, answers.Zstd)
 }
 

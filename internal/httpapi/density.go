@@ -29,8 +29,8 @@ func (h *server) density(w http.ResponseWriter, r *http.Request, draft string) e
 	}
 	setAsOf(w, view.AsOf)
 	about := h.about("density", view.Identity, []int64{view.Collection}, view.Stamp)
-	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func() ([]byte, error) {
-		return appendDensity(nil, view)
+	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func(dst []byte) ([]byte, error) {
+		return appendDensity(dst, view)
 	})
 	if err != nil {
 		return err

@@ -40,9 +40,9 @@ func (h *server) deviceMarkers(w http.ResponseWriter, r *http.Request) error {
 	if c := squaresWanted(r.Context()); c != nil && c.take(h.deviceSquares.Pieces(question, view, form)) {
 		return nil // the stream writes them
 	}
-	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func() ([]byte, error) {
-		out := append([]byte(nil), `{"type":"FeatureCollection","features":[`...)
-		out, _, done := h.deviceSquares.Append(out, question, view, form)
+	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func(dst []byte) ([]byte, error) {
+		out := append(dst, `{"type":"FeatureCollection","features":[`...)
+		out, done := h.deviceSquares.Append(out, question, view, form)
 		if !done {
 			first := true
 			err := view.Markers(func(m *fleet.Marker) {

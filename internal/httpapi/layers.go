@@ -95,28 +95,25 @@ func (h *server) allMarkers(w http.ResponseWriter, r *http.Request) error {
 			return nil // the stream writes them
 		}
 	}
-	answer, err := h.answers.Answer(r.Context(), strings.Join(abouts, "+"), whole, change, func() ([]byte, error) {
+	answer, err := h.answers.Answer(r.Context(), strings.Join(abouts, "+"), whole, change, func(dst []byte) ([]byte, error) {
 		question := withoutView(parameters)
-		out := append([]byte(nil), `{"type":"FeatureCollection","features":[`...)
-		matched, some := 0, false
+		out := append(dst, `{"type":"FeatureCollection","features":[`...)
+		some := false
 		for i, view := range views {
 			end := len(out)
 			if some {
 				out = append(out, ',')
 			}
-			start, n := len(out), 0
+			start := len(out)
 			var err error
-			if out, n, err = h.appendView(out, tagOf(abouts[i], question), view, jointForm(ask.Zoom)); err != nil {
+			if out, err = h.appendView(out, tagOf(abouts[i], question), view, jointForm(ask.Zoom)); err != nil {
 				return nil, err
 			}
-			matched += n
 			if some = some || len(out) > start; len(out) == start {
 				out = out[:end]
 			}
 		}
-		out = append(out, `],"matched":`...)
-		out = append(strconv.AppendInt(out, int64(matched), 10), `,"shown":{`...)
-		return append(appendShown(out, views), "}}"...), nil
+		return append(appendMatched(append(out, ']'), views), '}'), nil
 	})
 	if err != nil {
 		return err
@@ -132,19 +129,23 @@ func inOrder(q *query) url.Values {
 	return parameters
 }
 
-// appendShown appends the ids of the collections that are shown, each with how many of its
-// places lie in the box.
-func appendShown(dst []byte, views []*service.Viewport) []byte {
+// appendMatched appends how many places lie in the box, and the ids of the collections that are shown, each with how
+// many of them are its own.
+func appendMatched(dst []byte, views []*service.Viewport) []byte {
+	matched := 0
+	shown := []byte(`{`)
 	for _, view := range views {
 		for i, id := range view.Shows() {
-			if dst[len(dst)-1] != '{' {
-				dst = append(dst, ',')
+			if len(shown) > 1 {
+				shown = append(shown, ',')
 			}
-			dst = append(feature.AppendText(dst, id), ':')
-			dst = strconv.AppendInt(dst, int64(view.Matched(i)), 10)
+			in := view.Matched(i)
+			matched += in
+			shown = strconv.AppendInt(append(feature.AppendText(shown, id), ':'), int64(in), 10)
 		}
 	}
-	return dst
+	dst = strconv.AppendInt(append(dst, `,"matched":`...), int64(matched), 10)
+	return append(append(append(dst, `,"shown":`...), shown...), '}')
 }
 
 // allMembers lists the places that a marker of several collections stands for.
@@ -208,8 +209,8 @@ func (h *server) allShapes(w http.ResponseWriter, r *http.Request) error {
 		change, looks = change*31+view.Change, looks*31+view.Looks
 	}
 	about := h.about("layers", h.service.Identity(), keys, looks)
-	answer, err := h.answers.Answer(r.Context(), about, inOrder(q).Encode(), change, func() ([]byte, error) {
-		j := newMarkerWriter(append([]byte(nil), `{"type":"FeatureCollection","features":[`...), zoom)
+	answer, err := h.answers.Answer(r.Context(), about, inOrder(q).Encode(), change, func(dst []byte) ([]byte, error) {
+		j := newMarkerWriter(append(dst, `{"type":"FeatureCollection","features":[`...), zoom)
 		leftOut := 0
 		room := shapes.Limits{Shapes: service.MaxShapes, Positions: service.MaxPositions}
 		for _, view := range views {

@@ -62,14 +62,14 @@ func (h *server) markers(w http.ResponseWriter, r *http.Request, draft string) e
 	}
 	setAsOf(w, view.AsOf())
 	about := h.about("markers", view.Identity, view.Keys, view.Looks)
-	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func() ([]byte, error) {
-		out := append([]byte(nil), `{"type":"FeatureCollection","features":[`...)
-		out, matched, err := h.appendView(out, tagOf(about, withoutView(q.values)), view, markerForm(ask.Zoom))
+	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func(dst []byte) ([]byte, error) {
+		out := append(dst, `{"type":"FeatureCollection","features":[`...)
+		out, err := h.appendView(out, tagOf(about, withoutView(q.values)), view, markerForm(ask.Zoom))
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, `],"matched":`...)
-		return append(strconv.AppendInt(out, int64(matched), 10), '}'), nil
+		return append(strconv.AppendInt(out, int64(view.Matched(0)), 10), '}'), nil
 	})
 	if err != nil {
 		return err

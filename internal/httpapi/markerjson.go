@@ -18,23 +18,15 @@ import (
 // hand, without the steps between that encoding/json takes. Their form is that of
 // api.Markers.
 
-// appendView appends the markers of a viewport in a form to dst, and returns how many places lie
-// in its box. The question is a tag of what is asked, but for the box and the zoom.
+// appendView appends the markers of a viewport in a form to dst. The question is a tag of what is asked, but for the
+// box and the zoom.
 func (h *server) appendView(
-	dst []byte,
-	question string,
-	view *service.Viewport,
-	form answers.Form[*service.Marker],
-) (out []byte, matched int, err error) {
-	out, matched, done := h.squares.Append(dst, question, view, form)
-	if !done {
-		if out, err = appendMarkers(dst, view, form); err == nil {
-			for i := range view.Shows() {
-				matched += view.Matched(i)
-			}
-		}
+	dst []byte, question string, view *service.Viewport, form answers.Form[*service.Marker],
+) ([]byte, error) {
+	if out, done := h.squares.Append(dst, question, view, form); done {
+		return out, nil
 	}
-	return out, matched, err
+	return appendMarkers(dst, view, form)
 }
 
 // markerForm returns how markers of one collection are written at a zoom.

@@ -30,13 +30,13 @@ func (h *server) shapes(w http.ResponseWriter, r *http.Request, draft string) er
 	}
 	setAsOf(w, view.Change)
 	about := h.about("shapes", view.Identity, []int64{view.Collection}, view.Looks)
-	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func() ([]byte, error) {
+	answer, err := h.answers.Answer(r.Context(), about, q.values.Encode(), view.Change, func(dst []byte) ([]byte, error) {
 		drawn, leftOut, release, err := view.Drawn(r.Context())
 		if err != nil {
 			return nil, err
 		}
 		defer release()
-		return appendShapes(nil, view, drawn, leftOut, ask.Zoom), nil
+		return appendShapes(dst, view, drawn, leftOut, ask.Zoom), nil
 	})
 	if err != nil {
 		return err

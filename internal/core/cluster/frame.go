@@ -115,40 +115,21 @@ func (f *Frame) Overlaps(spots geo.SpotBox) bool {
 	return slices.ContainsFunc(f.boxes, func(b geo.SpotBox) bool { return b.Overlaps(spots) })
 }
 
-// CountEach returns how many of the places of each of some cells of the map lie in the box. It is quickest if cells
-// of the same square come one after the other.
-func (f *Frame) CountEach(groups []Group) []int {
-	counts := make([]int, len(groups))
-	for i := range groups {
-		if f.Covers(groups[i].Extent) {
-			counts[i] = groups[i].Count
+// Touches reports whether any of the places of g lie in the box.
+func (f *Frame) Touches(g *Group) bool {
+	for i := range f.boxes {
+		box := &f.boxes[i]
+		if !box.Overlaps(g.Extent) {
+			continue
 		}
-	}
-	var cut []index.Part
-	var of []int // which of the groups each of them belongs to
-	for _, box := range f.boxes {
-		cut, of = cut[:0], of[:0]
-		for source := range f.Crowd {
-			in := f.Crowd[source].Tree.Part(index.Cell{})
-			square := in
-			for i := range groups {
-				g := &groups[i]
-				if counts[i] == g.Count || !box.Overlaps(g.Extent) {
-					continue
-				}
-				if around := g.Cell.Around(uint8(f.Step().whole())); square.Cell() != around {
-					square = in.Part(around)
-				}
-				if part := square.Part(g.Cell); !part.Empty() {
-					cut, of = append(cut, part), append(of, i)
-				}
+		if box.EdgesIn(&g.Extent).AtMostOne() {
+			return true
+		}
+		for _, source := range f.Crowd {
+			if p := source.Tree.Part(g.Cell); p.Touches(*box) {
+				return true
 			}
 		}
-		found := make([]int, len(cut))
-		index.CountEach(cut, box, found)
-		for k, i := range of {
-			counts[i] += found[k]
-		}
 	}
-	return counts
+	return false
 }

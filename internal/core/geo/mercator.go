@@ -106,6 +106,39 @@ func (b SpotBox) Overlaps(c SpotBox) bool {
 	return b.Min.X <= c.Max.X && c.Min.X <= b.Max.X && b.Min.Y <= c.Max.Y && c.Min.Y <= b.Max.Y
 }
 
+// Edges is a set of edges of a box.
+type Edges uint8
+
+// The edges of a box.
+const (
+	WestEdge Edges = 1 << iota
+	EastEdge
+	NorthEdge
+	SouthEdge
+	AnyEdge = WestEdge | EastEdge | NorthEdge | SouthEdge
+)
+
+// AtMostOne reports whether e has no more than one edge.
+func (e Edges) AtMostOne() bool { return e&(e-1) == 0 }
+
+// EdgesIn returns the edges of b that cut c, which overlaps it. If that is at most one, and c is the extent of some
+// spots, one of these lies in b: there is one on each side of an extent.
+func (b *SpotBox) EdgesIn(c *SpotBox) (cut Edges) {
+	if c.Min.X < b.Min.X {
+		cut |= WestEdge
+	}
+	if c.Max.X > b.Max.X {
+		cut |= EastEdge
+	}
+	if c.Min.Y < b.Min.Y {
+		cut |= NorthEdge
+	}
+	if c.Max.Y > b.Max.Y {
+		cut |= SouthEdge
+	}
+	return cut
+}
+
 // Union returns the smallest box that covers b and c.
 func (b SpotBox) Union(c SpotBox) SpotBox {
 	return SpotBox{

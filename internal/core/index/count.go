@@ -1,10 +1,6 @@
 package index
 
-import (
-	"math/bits"
-
-	"idlebeacon/internal/core/geo"
-)
+import "idlebeacon/internal/core/geo"
 
 // Count returns how many entries lie in box. A box whose edges are edges of cells
 // costs least.
@@ -15,27 +11,18 @@ func (t Tree) Count(box geo.SpotBox) int {
 
 // Count returns how many entries of p lie in box.
 func (p *Part) Count(box geo.SpotBox) int {
-	var count [1]int
-	CountEach([]Part{*p}, box, count[:])
-	return count[0]
-}
-
-// CountEach adds to each of counts how many entries of that of parts lie in box. That is quicker than to count one
-// part after the other.
-func CountEach(parts []Part, box geo.SpotBox, counts []int) {
-	c := counting{window: newWindow(box), counts: counts}
+	if p.in == nil {
+		run := p.run()
+		return run.count(&box, geo.AnyEdge)
+	}
+	c := counting{box: box}
 	var room [4 * atATime]cutNode
 	c.waiting = room[:0]
-	for i := range parts {
-		if p := &parts[i]; p.in != nil {
-			c.add(p.in, p.way(), i)
-		} else {
-			counts[i] += c.window.count(p.run(), anyEdge)
-		}
-	}
+	c.add(p.in, p.way())
 	for len(c.waiting) > 0 {
 		c.next()
 	}
+	return c.count
 }
 
 // atATime is how many nodes are looked at together. Those along the edge of a box lie far apart in memory, and
@@ -45,59 +32,28 @@ const atATime = 16
 
 // A counting is a count under way.
 type counting struct {
-	window  window
+	box     geo.SpotBox
 	waiting []cutNode // not looked at yet
-	counts  []int
-	fetched uint64 // of what was read only to have it at hand; without it a compiler might leave the reading out
+	count   int       // so far
+	fetched uint64    // of what was read only to have it at hand; without it a compiler might leave the reading out
 }
 
 // A cutNode is a node of which some entries may lie in a box and others not.
 type cutNode struct {
 	node  *node
-	count int32 // which of the counts it belongs to
-	edges edges // of the box that cut its extent
-}
-
-// edges is a set of edges of a box.
-type edges uint8
-
-const (
-	westEdge edges = 1 << iota
-	eastEdge
-	northEdge
-	southEdge
-	anyEdge = westEdge | eastEdge | northEdge | southEdge
-)
-
-func (e edges) atMostOne() bool { return e&(e-1) == 0 }
-
-// cut returns the edges of w that cut an extent which overlaps it.
-func (w *window) cut(e *geo.SpotBox) (cut edges) {
-	if e.Min.X < w.Min.X {
-		cut |= westEdge
-	}
-	if e.Max.X > w.Max.X {
-		cut |= eastEdge
-	}
-	if e.Min.Y < w.Min.Y {
-		cut |= northEdge
-	}
-	if e.Max.Y > w.Max.Y {
-		cut |= southEdge
-	}
-	return cut
+	edges geo.Edges // of the box that cut its extent
 }
 
 // add counts the entries of a kid of f, or puts them off if some of them may lie outside.
-func (c *counting) add(f *fork, i, count int) {
-	if f.kids[i] == nil || !c.window.Overlaps(f.extents[i]) {
+func (c *counting) add(f *fork, i int) {
+	if f.kids[i] == nil || !c.box.Overlaps(f.extents[i]) {
 		return
 	}
-	if cut := c.window.cut(&f.extents[i]); cut != 0 {
-		c.waiting = append(c.waiting, cutNode{f.kids[i], int32(count), cut})
+	if cut := c.box.EdgesIn(&f.extents[i]); cut != 0 {
+		c.waiting = append(c.waiting, cutNode{f.kids[i], cut})
 		return
 	}
-	c.counts[count] += int(f.counts[i])
+	c.count += int(f.counts[i])
 }
 
 // next looks at the nodes that were put off last.
@@ -110,8 +66,9 @@ func (c *counting) next() {
 	}
 	for _, cut := range batch[:n] {
 		if cut.node.leaf() {
-			for i := 0; i < len(cut.node.entries); i += 4 {
-				c.fetched += uint64(cut.node.entries[i].Key)
+			xy := cut.node.columns.cutBy(cut.edges)
+			for i := 0; i < len(xy); i += lineOf {
+				c.fetched += uint64(xy[i])
 			}
 		} else {
 			f := cut.node.fork
@@ -120,41 +77,55 @@ func (c *counting) next() {
 	}
 	for _, cut := range batch[:n] {
 		if cut.node.leaf() {
-			c.counts[cut.count] += c.window.count(cut.node.entries, cut.edges)
+			all := cut.node.all()
+			c.count += all.count(&c.box, cut.edges)
 			continue
 		}
 		for i := range cut.node.fork.kids {
-			c.add(cut.node.fork, i, int(cut.count))
+			c.add(cut.node.fork, i)
 		}
 	}
 }
 
-// count returns how many entries lie in w, of which only some edges cut their extent.
-func (w *window) count(entries []Entry, cut edges) int {
-	switch cut {
-	case westEdge:
-		return from(entries, xBits, w.minX)
-	case northEdge:
-		return from(entries, yBits, w.minY)
-	case eastEdge:
-		return len(entries) - from(entries, xBits, w.minX+w.spanX+1)
-	case southEdge:
-		return len(entries) - from(entries, yBits, w.minY+w.spanY+1)
+// lineOf is how many numbers of a column a processor reads together.
+const lineOf = 16
+
+// cutBy returns the columns that say on which side of some edges the entries lie.
+func (c columns) cutBy(cut geo.Edges) []uint32 {
+	n := c.len()
+	switch {
+	case cut&^(geo.WestEdge|geo.EastEdge) == 0:
+		return c[:n]
+	case cut&^(geo.NorthEdge|geo.SouthEdge) == 0:
+		return c[n : 2*n]
 	}
-	outside := uint64(0)
-	for i := range entries {
-		outside += w.outside(entries[i].Key)
-	}
-	return len(entries) - int(outside)
+	return c[:2*n]
 }
 
-// from returns how many entries have a coordinate, the given bits of their keys, of at least some value. It does
-// not branch, as [window.outside] does not.
-func from(entries []Entry, axis Key, least uint64) int {
-	before := uint64(0)
-	for i := range entries {
-		_, less := bits.Sub64(uint64(entries[i].Key&axis), least, 0)
-		before += less
+// count returns how many entries lie in box, of which only some edges cut their extent.
+func (r *run) count(box *geo.SpotBox, cut geo.Edges) int {
+	switch cut {
+	case geo.WestEdge:
+		return from(r.xs, uint64(box.Min.X))
+	case geo.NorthEdge:
+		return from(r.ys, uint64(box.Min.Y))
+	case geo.EastEdge:
+		return len(r.xs) - from(r.xs, uint64(box.Max.X)+1)
+	case geo.SouthEdge:
+		return len(r.ys) - from(r.ys, uint64(box.Max.Y)+1)
 	}
-	return len(entries) - int(before)
+	out := uint64(0)
+	for i, x := range r.xs {
+		out += outside(box, x, r.ys[i])
+	}
+	return len(r.xs) - int(out)
+}
+
+// from returns how many of some numbers are at least another. It does not branch, as [outside] does not.
+func from(numbers []uint32, least uint64) int {
+	below := uint64(0)
+	for _, n := range numbers {
+		below += (uint64(n) - least) >> 63
+	}
+	return len(numbers) - int(below)
 }

@@ -1,9 +1,5 @@
 package index
 
-import (
-	"slices"
-)
-
 // An Edit is a running set of edits on a tree. It copies a node the first time
 // it changes it and changes its own copy from then on, so many edits together
 // cost little more than their descents. It is for one goroutine; the trees it
@@ -52,7 +48,7 @@ func (e *Edit) insert(f *fork, i int, entry Entry, change, gaps uint64) {
 		return
 	}
 	level := common(n.cell.entry(), entry)
-	if level < n.cell.level && (!n.leaf() || len(n.entries) == maxEntries) {
+	if level < n.cell.level && (!n.leaf() || n.columns.len() == maxEntries) {
 		f.set(i, newFork(e, level, gaps, f.branch(i), newLeaf(e, []Entry{entry}, change)))
 		return
 	}
@@ -66,10 +62,11 @@ func (e *Edit) insert(f *fork, i int, entry Entry, change, gaps uint64) {
 			n.recent = nil
 		}
 		n.touch(entry, change)
-		at, _ := slices.BinarySearchFunc(n.entries, entry, compare)
-		n.entries = slices.Insert(n.entries, at, entry)
-		if len(n.entries) > maxEntries {
-			f.set(i, grow(e, n.entries, n.newest))
+		all := n.all()
+		at, _ := all.find(entry)
+		n.columns.insert(at, entry)
+		if n.columns.len() > maxEntries {
+			f.set(i, grow(e, n.entries(), n.newest))
 		}
 		return
 	}
@@ -111,11 +108,12 @@ func (e *Edit) lookup(entry Entry) (Entry, bool) {
 	if n == nil {
 		return Entry{}, false
 	}
-	i, found := slices.BinarySearchFunc(n.entries, entry, compare)
+	all := n.all()
+	i, found := all.find(entry)
 	if !found {
 		return Entry{}, false
 	}
-	return n.entries[i], true
+	return all.entry(i), true
 }
 
 // remove takes the entry, which must be there, out of a kid of f. If the cell of that
@@ -130,10 +128,12 @@ func (e *Edit) remove(f *fork, i int, entry Entry, change uint64) {
 	shrunk := f.remove(i, entry)
 	if n.leaf() {
 		n.touch(entry, change)
-		at, _ := slices.BinarySearchFunc(n.entries, entry, compare)
-		n.entries = slices.Delete(n.entries, at, at+1)
+		all := n.all()
+		at, _ := all.find(entry)
+		n.columns.remove(at)
 		if shrunk {
-			left := summarise(n.entries)
+			all := n.all()
+			left := all.sum()
 			f.setSum(i, &left)
 		}
 		return
@@ -156,9 +156,7 @@ func (e *Edit) remove(f *fork, i int, entry Entry, change uint64) {
 		f.setSum(i, &left)
 	}
 	if f.counts[i] <= maxEntries/2 {
-		entries := make([]Entry, 0, f.counts[i])
-		n.all(func(entry Entry) bool { entries = append(entries, entry); return true })
-		f.kids[i] = newLeaf(e, entries, change).node
+		f.kids[i] = newLeaf(e, n.entries(), change).node
 		return
 	}
 	n.fork.setTally(n.fork.tally().uncounted(entry.Category()))
@@ -172,7 +170,9 @@ func (e *Edit) own(n *node) *node {
 	if !n.leaf() {
 		return newInner(e, n.cell, n.newest, n.fork)
 	}
-	l := &editedLeaf{leaf: leaf{own: bunch{entries: append(make([]Entry, 0, len(n.entries)+1), n.entries...)}}}
+	// With room for one more.
+	all := append(make(columns, 0, len(n.columns)+numbersOf), n.columns...)
+	l := &editedLeaf{leaf: leaf{own: bunch{columns: all}}}
 	l.node = node{owner: e, cell: n.cell, newest: n.newest, bunch: &l.leaf.own}
 	l.recent = &l.own
 	if n.recent != nil {

@@ -31,7 +31,10 @@ func NewEntry(key Key, ref uint32, category uint16, identity uint64) Entry {
 }
 
 // Category returns the number of e's category.
-func (e Entry) Category() uint16 { return uint16(e.label >> tagBits) }
+func (e Entry) Category() uint16 { return categoryOf(e.label) }
+
+// categoryOf returns the number of the category of an entry with a label.
+func categoryOf(label uint32) uint16 { return uint16(label >> tagBits) }
 
 // Renumbered returns e, of the same place and identity, with another Ref and category.
 func (e Entry) Renumbered(ref uint32, category uint16) Entry {
@@ -40,7 +43,10 @@ func (e Entry) Renumbered(ref uint32, category uint16) Entry {
 
 // member returns e's share of Summary.Members: its tag, spread over 64 bits so that
 // sums differ.
-func (e Entry) member() uint64 { return mix(uint64(e.label & (1<<tagBits - 1))) }
+func (e Entry) member() uint64 { return memberOf(e.label) }
+
+// memberOf is member of the entry with a label.
+func memberOf(label uint32) uint64 { return mix(uint64(label & (1<<tagBits - 1))) }
 
 // mix spreads what tells numbers apart over all 64 bits: the finishing steps of
 // SplitMix64 (G. L. Steele, D. Lea, C. H. Flood, "Fast Splittable Pseudorandom Number
@@ -112,30 +118,3 @@ func (s *Summary) Mean() geo.Spot {
 
 // Moments returns those of the entries.
 func (s *Summary) Moments() Moments { return Moments{s.Count, s.SumX, s.SumY} }
-
-// insert makes s describe the set with e, whose spot is p, added.
-func (s *Summary) insert(e Entry, p geo.Spot) {
-	if s.Count == 0 {
-		s.Extent = geo.SpotBox{Min: p, Max: p}
-	} else {
-		x := &s.Extent
-		x.Min.X, x.Min.Y = min(x.Min.X, p.X), min(x.Min.Y, p.Y)
-		x.Max.X, x.Max.Y = max(x.Max.X, p.X), max(x.Max.Y, p.Y)
-	}
-	s.Count++
-	s.SumX += uint64(p.X)
-	s.SumY += uint64(p.Y)
-	s.Members += e.member()
-}
-
-// insertAll makes s describe the set with some entries added.
-func (s *Summary) insertAll(entries []Entry) {
-	for _, e := range entries {
-		s.insert(e, e.Key.Spot())
-	}
-}
-
-func summarise(entries []Entry) (s Summary) {
-	s.insertAll(entries)
-	return s
-}

@@ -53,9 +53,7 @@ func (f *fork) tallyKids(sum *TallySum) {
 		switch {
 		case kid == nil:
 		case kid.leaf():
-			for i := range kid.entries {
-				sum.add(kid.entries[i].Category(), 1)
-			}
+			sum.addLabels(kid.all().labels)
 		default:
 			sum.Add(kid.fork.tally())
 		}

@@ -1,10 +1,6 @@
 package index
 
-import (
-	"math/bits"
-
-	"idlebeacon/internal/core/geo"
-)
+import "idlebeacon/internal/core/geo"
 
 // A Key is the place of a spot in the order of the index: the bits of its X and
 // Y interleaved, Y first, most significant first.
@@ -40,34 +36,14 @@ func gather(x uint64) uint32 {
 	return uint32(x)
 }
 
-// The bits of each axis in a key. Those of one axis alone are in the order of that axis.
-const (
-	xBits Key = 0x5555555555555555
-	yBits     = xBits << 1
-)
-
-// A window is a box with its edges as they are in keys, so that keys can be held against
-// it without being taken apart.
-type window struct {
-	geo.SpotBox
-	minX, spanX, minY, spanY uint64
-}
-
-func newWindow(b geo.SpotBox) window {
-	low, high := KeyOf(b.Min), KeyOf(b.Max)
-	return window{
-		SpotBox: b,
-		minX:    uint64(low & xBits), spanX: uint64(high&xBits - low&xBits),
-		minY: uint64(low & yBits), spanY: uint64(high&yBits - low&yBits),
+// earlier reports whether the key of a comes before that of b. The axis decides of which the highest bit differs, and
+// Y if that is so of both (T. M. Chan, "Closest-Point Problems Simplified on the RAM", SODA 2002).
+func earlier(a, b geo.Spot) bool {
+	x, y := a.X^b.X, a.Y^b.Y
+	if y < x && y < x^y {
+		return a.X < b.X
 	}
-}
-
-// outside returns 0 if the spot of k lies in the box, and 1 if not. It does not branch:
-// along the edge of a box, a processor cannot guess which way a branch goes.
-func (w *window) outside(k Key) uint64 {
-	_, x := bits.Sub64(w.spanX, uint64(k&xBits)-w.minX, 0)
-	_, y := bits.Sub64(w.spanY, uint64(k&yBits)-w.minY, 0)
-	return x | y
+	return a.Y < b.Y
 }
 
 // MaxLevel is the deepest level of cells: a cell that is a single spot.

@@ -2,7 +2,6 @@ package index
 
 import (
 	"iter"
-	"sort"
 
 	"idlebeacon/internal/core/geo"
 )
@@ -27,24 +26,22 @@ func (p *Part) way() int { return int(p.from & 3) } // so that nobody has to che
 func (p *Part) node() *node { return p.in.kids[p.way()] }
 
 // run returns the entries of a Part that is one.
-func (p *Part) run() []Entry {
+func (p *Part) run() run {
 	if p.leaf == nil {
-		return nil
+		return run{}
 	}
-	return p.leaf.entries[p.from:p.to]
+	return p.leaf.columns.between(int(p.from), int(p.to))
 }
 
 // within returns the part of p, which is a run, in c.
 func (p *Part) within(c Cell) Part {
-	first, last := c.Range()
 	run := p.run()
-	start := sort.Search(len(run), func(i int) bool { return run[i].Key >= first })
-	end := start + sort.Search(len(run)-start, func(i int) bool { return run[start+i].Key > last })
-	return Part{cell: c, leaf: p.leaf, from: p.from + uint16(start), to: p.from + uint16(end)}
+	from, to := run.within(c)
+	return Part{cell: c, leaf: p.leaf, from: p.from + uint16(from), to: p.from + uint16(to)}
 }
 
-// run returns the run of all entries of a leaf.
-func (n *node) run() Part { return Part{leaf: n, to: uint16(len(n.entries))} }
+// part returns the run of all entries of a leaf.
+func (n *node) part() Part { return Part{leaf: n, to: uint16(n.columns.len())} }
 
 // Part returns the part of t in c.
 func (t Tree) Part(c Cell) Part {
@@ -72,7 +69,7 @@ func (f *fork) part(i int, c Cell) Part {
 		case n.cell.level >= c.Level:
 			return Part{cell: c}
 		case n.leaf():
-			all := n.run()
+			all := n.part()
 			return all.within(c)
 		}
 		f, i = n.fork, first.way(n.cell.level)
@@ -91,7 +88,8 @@ func (p *Part) Sum() Summary {
 	if p.in != nil {
 		return p.in.sum(p.way())
 	}
-	return summarise(p.run())
+	run := p.run()
+	return run.sum()
 }
 
 // AddTo adds the entries of p, which are not empty, to what s describes. They have no entry in common.
@@ -100,7 +98,8 @@ func (p *Part) AddTo(s *Summary) {
 		p.in.addTo(s, p.way())
 		return
 	}
-	s.insertAll(p.run())
+	run := p.run()
+	run.addTo(s)
 }
 
 // Members returns what Summary.Members of the entries of p is, and how many they are.
@@ -109,10 +108,7 @@ func (p *Part) Members() (hash uint64, count int) {
 		return p.in.members[p.way()], int(p.in.counts[p.way()])
 	}
 	run := p.run()
-	for i := range run {
-		hash += run[i].member()
-	}
-	return hash, len(run)
+	return run.members(), run.len()
 }
 
 // Moments are what the mean of a set of entries is made of. The zero value is that of none.
@@ -149,26 +145,19 @@ func (m *Moments) Add(o Moments) {
 	m.SumY += o.SumY
 }
 
-func (m *Moments) insert(e Entry) {
-	s := e.Key.Spot()
-	m.Add(Moments{1, uint64(s.X), uint64(s.Y)})
-}
-
 // Moments returns those of the entries of p.
-func (p *Part) Moments() (m Moments) {
+func (p *Part) Moments() Moments {
 	if p.in != nil {
 		return p.in.moments(p.way())
 	}
-	for _, e := range p.run() {
-		m.insert(e)
-	}
-	return m
+	run := p.run()
+	return run.moments()
 }
 
 // AddQuarters adds to m the moments of the parts of p in the four cells one level deeper, in
 // key order. The cell of p must not be at MaxLevel.
 func (p *Part) AddQuarters(m *[4]Moments) {
-	level, entries := p.cell.Level, p.run()
+	level, run := p.cell.Level, p.run()
 	if p.in != nil {
 		n := p.node()
 		switch {
@@ -184,22 +173,20 @@ func (p *Part) AddQuarters(m *[4]Moments) {
 			}
 			return
 		}
-		entries = n.entries
+		run = n.all()
 	}
-	for _, e := range entries {
-		m[e.way(level)].insert(e)
-	}
+	run.addQuarters(level, m)
 }
 
 // Tally counts the entries of p by category. The result must not be changed. It
 // may lie in room, which should be empty and of a capacity worth using.
 func (p *Part) Tally(room Tally) Tally {
 	if p.in == nil {
-		return tallyOf(p.run(), room)
+		return tallyOf(p.run().labels, room)
 	}
 	n := p.node()
 	if n.leaf() {
-		return tallyOf(n.entries, room)
+		return tallyOf(n.all().labels, room)
 	}
 	return n.fork.tally()
 }
@@ -216,7 +203,7 @@ func (p *Part) Quarters(room []Part) []Part {
 	case n.cell.level >= level:
 		return append(room, p.in.whole(p.way(), CellOf(n.cell.key, level)))
 	case n.leaf():
-		all := n.run()
+		all := n.part()
 		return all.quarters(room, level)
 	}
 	for i, c := range p.cell.Children() {
@@ -236,14 +223,15 @@ func (p *Part) quarters(room []Part, level uint8) []Part {
 // cut calls yield with the parts of a run in the cells of a level, in key order, until it
 // returns false; it reports whether it never did.
 func (p *Part) cut(level uint8, yield func(Part) bool) bool {
-	shift := 2 * (MaxLevel - level) // a shift of 64, for level 0, gives 0
+	shift := MaxLevel - level // a shift of 32, for level 0, gives 0
 	run := p.run()
-	for start := 0; start < len(run); {
-		end := start + 1
-		for end < len(run) && (run[end].Key^run[start].Key)>>shift == 0 {
+	for start := 0; start < run.len(); {
+		x, y, end := run.xs[start], run.ys[start], start+1
+		for end < run.len() && ((run.xs[end]^x)|(run.ys[end]^y))>>shift == 0 {
 			end++
 		}
-		q := Part{cell: CellOf(run[start].Key, level), leaf: p.leaf, from: p.from + uint16(start), to: p.from + uint16(end)}
+		c := Cell{Level: level, X: x >> shift, Y: y >> shift}
+		q := Part{cell: c, leaf: p.leaf, from: p.from + uint16(start), to: p.from + uint16(end)}
 		if !yield(q) {
 			return false
 		}
@@ -256,50 +244,38 @@ func (p *Part) cut(level uint8, yield func(Part) bool) bool {
 func (p Part) All() iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
 		if p.in != nil {
-			p.node().all(yield)
+			p.node().each(yield)
 			return
 		}
-		for _, e := range p.run() {
-			if !yield(e) {
-				return
-			}
-		}
+		run := p.run()
+		run.each(yield)
 	}
 }
 
 // Touches reports whether p has an entry in box.
 func (p *Part) Touches(box geo.SpotBox) bool {
-	w := newWindow(box)
 	if p.in != nil {
-		return p.in.touches(p.way(), &w)
+		return p.in.touches(p.way(), &box)
 	}
-	return w.holdsAny(p.run())
+	run := p.run()
+	return run.touches(&box)
 }
 
-// holdsAny reports whether one of some entries lies in w.
-func (w *window) holdsAny(entries []Entry) bool {
-	for i := range entries {
-		if w.outside(entries[i].Key) == 0 {
-			return true
-		}
-	}
-	return false
-}
-
-// touches reports whether a kid has an entry in w.
-func (f *fork) touches(i int, w *window) bool {
+// touches reports whether a kid has an entry in box.
+func (f *fork) touches(i int, box *geo.SpotBox) bool {
 	n := f.kids[i]
-	if n == nil || !w.Overlaps(f.extents[i]) {
+	if n == nil || !box.Overlaps(f.extents[i]) {
 		return false
 	}
-	if w.cut(&f.extents[i]).atMostOne() {
-		return true // an entry is as far on the other side as the extent is
+	if box.EdgesIn(&f.extents[i]).AtMostOne() {
+		return true
 	}
 	if n.leaf() {
-		return w.holdsAny(n.entries)
+		all := n.all()
+		return all.touches(box)
 	}
 	for i := range n.fork.kids {
-		if n.fork.touches(i, w) {
+		if n.fork.touches(i, box) {
 			return true
 		}
 	}
@@ -338,7 +314,7 @@ func (w *partsWalk) through(f *fork, i int) bool {
 	case n.cell.level >= w.level:
 		return w.yield(f.whole(i, CellOf(n.cell.key, w.level)))
 	case n.leaf():
-		all := n.run()
+		all := n.part()
 		return all.cutIn(w.level, w.box, w.yield)
 	}
 	w.fetched += n.fork.fetch()

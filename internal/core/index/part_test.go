@@ -106,11 +106,10 @@ func checkParts(t *testing.T, r *rand.Rand, m *model, p Part) {
 	if p.Touches(box) != (count > 0) || p.Count(box) != count {
 		t.Fatalf("Touches = %v, Count = %d, want %d", p.Touches(box), p.Count(box), count)
 	}
-	got := make([]int, len(parts))
-	CountEach(parts, box, got)
 	for i := range parts {
-		if got[i] != counts[parts[i].Cell()] {
-			t.Fatalf("%v has %d entries in %v, want %d", parts[i].Cell(), got[i], box, counts[parts[i].Cell()])
+		if got, want := parts[i].Count(box), counts[parts[i].Cell()]; got != want || parts[i].Touches(box) != (want > 0) {
+			t.Fatalf("%v has %d entries in %v, which it touches: %v, want %d",
+				parts[i].Cell(), got, box, parts[i].Touches(box), want)
 		}
 	}
 }

@@ -10,29 +10,29 @@ import (
 // In returns the entries that lie in box, in key order.
 func (t Tree) In(box geo.SpotBox) iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
-		w := newWindow(box)
 		if t.top != nil {
-			t.top.in(0, &w, yield)
+			t.top.in(0, &box, yield)
 		}
 	}
 }
 
-// in calls yield with the entries of a kid that lie in w, until it returns false; it reports whether it never did.
-func (f *fork) in(i int, w *window, yield func(Entry) bool) bool {
+// in calls yield with the entries of a kid that lie in box, until it returns false; it reports whether it never did.
+func (f *fork) in(i int, box *geo.SpotBox, yield func(Entry) bool) bool {
 	n := f.kids[i]
-	if n == nil || !w.Overlaps(f.extents[i]) {
+	if n == nil || !box.Overlaps(f.extents[i]) {
 		return true
 	}
 	if n.leaf() {
-		for _, e := range n.entries {
-			if w.outside(e.Key) == 0 && !yield(e) {
+		all := n.all()
+		for i, x := range all.xs {
+			if outside(box, x, all.ys[i]) == 0 && !yield(all.entry(i)) {
 				return false
 			}
 		}
 		return true
 	}
 	for i := range n.fork.kids {
-		if !n.fork.in(i, w, yield) {
+		if !n.fork.in(i, box, yield) {
 			return false
 		}
 	}
@@ -117,12 +117,13 @@ func (t Tree) Near(from geo.Point, at func(ref uint32) geo.Point) iter.Seq2[Entr
 					return
 				}
 			case head.node.leaf():
-				for _, e := range head.node.entries {
+				all := head.node.all()
+				for i, ref := range all.refs {
 					metres := head.metres
 					if !head.crowd {
-						metres = geo.Distance(from, at(e.Ref))
+						metres = geo.Distance(from, at(ref))
 					}
-					heap.Push(&s.queue, nearItem{metres: metres, ref: e.Ref, entry: e})
+					heap.Push(&s.queue, nearItem{metres: metres, ref: ref, entry: all.entry(i)})
 				}
 			case head.crowd:
 				for _, kid := range head.node.fork.kids {
@@ -177,7 +178,7 @@ func (n *node) leastRef() uint32 {
 			}
 		}
 	}
-	return n.entries[0].Ref
+	return n.all().refs[0]
 }
 
 type nearItem struct {

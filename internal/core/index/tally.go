@@ -65,6 +65,13 @@ func (s *TallySum) add(category uint16, count uint32) {
 	s.there[category/64] |= 1 << (category % 64)
 }
 
+// addLabels adds the entries with some labels.
+func (s *TallySum) addLabels(labels []uint32) {
+	for _, label := range labels {
+		s.add(categoryOf(label), 1)
+	}
+}
+
 // Take returns the sum, in room if that is enough, and empties s.
 func (s *TallySum) Take(room Tally) Tally {
 	t := room[:0]
@@ -79,14 +86,12 @@ func (s *TallySum) Take(room Tally) Tally {
 	return t
 }
 
-// tallyOf counts entries, into room if that is enough.
-func tallyOf(entries []Entry, room Tally) Tally {
-	if len(entries) == 1 { // as in many cells of a sparse collection
-		return append(room[:0], Share{entries[0].Category(), 1})
+// tallyOf counts the entries with some labels, into room if that is enough.
+func tallyOf(labels []uint32, room Tally) Tally {
+	if len(labels) == 1 { // as in many cells of a sparse collection
+		return append(room[:0], Share{categoryOf(labels[0]), 1})
 	}
 	var sum TallySum
-	for i := range entries {
-		sum.add(entries[i].Category(), 1)
-	}
+	sum.addLabels(labels)
 	return sum.Take(room)
 }

@@ -31,7 +31,7 @@ func TestTallies(t *testing.T) {
 			for i := range r.IntN(80) {
 				entries = append(entries, NewEntry(Key(r.Uint64()), uint32(i), uint16(r.IntN(categories)), r.Uint64()))
 			}
-			if got := tallyOf(entries, nil); !slices.Equal(got, tallied(entries)) {
+			if got := tallyOf(newColumns(entries).all().labels, nil); !slices.Equal(got, tallied(entries)) {
 				t.Fatalf("tally %v, want %v", got, tallied(entries))
 			}
 			sum.Add(tallied(entries))

@@ -48,9 +48,10 @@ func (n *node) total(m *Measure) *totals {
 	}
 	t := &totals{column: m.Column}
 	if n.leaf() {
-		t.numbers = make([]float64, len(n.entries))
-		for i, e := range n.entries {
-			v, has := m.Number(e)
+		all := n.all()
+		t.numbers = make([]float64, all.len())
+		for i := range t.numbers {
+			v, has := m.Number(all.entry(i))
 			if !has {
 				t.numbers[i] = math.NaN()
 				continue
@@ -128,7 +129,7 @@ func (n *node) unmeasured(c *Column, most int) (entries int) {
 		return 0
 	}
 	if n.leaf() {
-		return len(n.entries)
+		return n.columns.len()
 	}
 	for _, kid := range n.fork.kids {
 		if kid != nil && entries < most {

@@ -30,7 +30,7 @@ type node struct {
 
 // A bunch is what leaves have and inner nodes do not.
 type bunch struct {
-	entries []Entry // in order
+	columns // the entries
 	// recent tells more exactly than newest, for leaves that have been edited: for each
 	// sixteenth of the cell, its newest change. If it is nil, newest stands for all.
 	recent *[16]uint64
@@ -88,20 +88,20 @@ func (n *node) touch(e Entry, change uint64) {
 	n.newest = change
 }
 
-// newLeaf returns a leaf of entries, which are in order and not empty and become
-// its own.
+// newLeaf returns a leaf of entries, which are in order and not empty.
 func newLeaf(owner *Edit, entries []Entry, newest uint64) branch {
 	first, last := entries[0], entries[len(entries)-1]
-	l := &leaf{own: bunch{entries: entries}}
+	l := &leaf{own: bunch{columns: newColumns(entries)}}
+	all := l.own.all()
 	l.node = node{owner: owner, cell: prefix{first.Key, first.Ref, common(first, last)}, newest: newest, bunch: &l.own}
-	return branch{&l.node, summarise(entries)}
+	return branch{&l.node, all.sum()}
 }
 
 // grow returns the node of entries, which are in order and not empty. Inner nodes that are as deep as each other are
 // made one after the other, so that they lie side by side in memory, in key order: that is how views look at them.
 func grow(owner *Edit, entries []Entry, newest uint64) branch {
 	if len(entries) <= maxEntries {
-		return newLeaf(owner, slices.Clone(entries), newest)
+		return newLeaf(owner, entries, newest)
 	}
 	top := new(fork)
 	all := []growing{{of: top, entries: entries}}
@@ -115,7 +115,7 @@ func grow(owner *Edit, entries []Entry, newest uint64) branch {
 			way := entries[0].way(level)
 			end := sort.Search(len(entries), func(i int) bool { return entries[i].way(level) > way })
 			if end <= maxEntries {
-				n.fork.set(way, newLeaf(owner, slices.Clone(entries[:end]), newest))
+				n.fork.set(way, newLeaf(owner, entries[:end], newest))
 			} else {
 				all = append(all, growing{n.fork, way, entries[:end]})
 			}
@@ -204,17 +204,19 @@ func (t Tree) Split(most int) []Part {
 // All returns the entries in order of Key and then Ref.
 func (t Tree) All() iter.Seq[Entry] { return t.Part(Cell{}).All() }
 
-func (n *node) all(yield func(Entry) bool) bool {
+// entries returns the entries of n in order.
+func (n *node) entries() []Entry {
+	return slices.Collect(func(yield func(Entry) bool) { n.each(yield) })
+}
+
+// each calls yield with the entries of n in order until it returns false; it reports whether it never did.
+func (n *node) each(yield func(Entry) bool) bool {
 	if n.leaf() {
-		for _, e := range n.entries {
-			if !yield(e) {
-				return false
-			}
-		}
-		return true
+		all := n.all()
+		return all.each(yield)
 	}
 	for _, kid := range n.fork.kids {
-		if kid != nil && !kid.all(yield) {
+		if kid != nil && !kid.each(yield) {
 			return false
 		}
 	}

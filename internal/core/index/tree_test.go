@@ -92,6 +92,23 @@ func TestTreeHoldsWhatWasInserted(t *testing.T) {
 	})
 }
 
+// summarise describes entries.
+func summarise(entries []Entry) (s Summary) {
+	for _, e := range entries {
+		p := e.Key.Spot()
+		if one := (geo.SpotBox{Min: p, Max: p}); s.Count == 0 {
+			s.Extent = one
+		} else {
+			s.Extent = s.Extent.Union(one)
+		}
+		s.Count++
+		s.SumX += uint64(p.X)
+		s.SumY += uint64(p.Y)
+		s.Members += e.member()
+	}
+	return s
+}
+
 // checkNodes checks what a kid of a fork and the nodes below it promise of themselves, and returns
 // their entries.
 func checkNodes(t *testing.T, f *fork, i int) []Entry {
@@ -108,7 +125,7 @@ func checkNodes(t *testing.T, f *fork, i int) []Entry {
 	}
 	var entries []Entry
 	if n.leaf() {
-		entries = n.entries
+		entries = n.entries()
 	} else {
 		kids := 0
 		newest := n.fork.gaps
