@@ -33,6 +33,11 @@ type Cache struct {
 // A key stands for a question, which may be long.
 type key [16]byte
 
+func keyOf(question string) key {
+	sum := sha256.Sum256([]byte(question))
+	return key(sum[:16])
+}
+
 // An asOf is what holds as long as nothing newer than a change is near.
 type asOf[T any] struct {
 	newest uint64
@@ -92,8 +97,7 @@ func (c *Cache) Answer(
 	newest uint64,
 	write func(dst []byte) ([]byte, error),
 ) (*Answer, error) {
-	sum := sha256.Sum256([]byte(about + "\x00" + question))
-	k := key(sum[:16])
+	k := keyOf(about + "\x00" + question)
 	if b, there := c.bodies.Get(k); there && b.newest == newest {
 		return &Answer{Tag: b.is.tag, written: b.is}, nil
 	}

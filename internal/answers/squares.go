@@ -41,8 +41,9 @@ type View[M any] interface {
 	Covers(geo.SpotBox) bool
 	// Overlaps reports whether any of some spots lie in the box.
 	Overlaps(geo.SpotBox) bool
-	// Touches reports whether any of the places of a cell of the map lie in the box.
-	Touches(*cluster.Group) bool
+	// Touches reports whether any of the places of some cells of the map lie in the box. Extent is that of all of
+	// them.
+	Touches(extent *geo.SpotBox, cells []cluster.Group) bool
 }
 
 // A Form is how the markers of a view are encoded.
@@ -58,7 +59,7 @@ type Squares[M any] struct {
 
 // NewSquares returns one that keeps at most so many bytes.
 func NewSquares[M any](bytes int64) *Squares[M] {
-	return &Squares[M]{kept.New(bytes, func(k squareKey, s *square) int64 { return s.size() + int64(len(k.question)) })}
+	return &Squares[M]{kept.New(bytes, func(_ squareKey, s *square) int64 { return s.size() })}
 }
 
 // Len returns how many squares are kept.
@@ -69,7 +70,7 @@ func (c *Squares[M]) Bytes() int64 { return c.kept.Bytes() }
 
 // A squareKey tells squares apart.
 type squareKey struct {
-	question string
+	question key
 	step     cluster.Step
 	cell     index.Cell
 }
@@ -78,7 +79,7 @@ type squareKey struct {
 type square struct {
 	asOf    []uint64 // for each source, the change that it was right after
 	newest  []uint64 // and the newest change then to anything that it depends on
-	text    []byte   // the markers, one after the other
+	text    []byte   // the markers one after the other, each with what comes between two behind it
 	markers []squareMarker
 	places  int    // in the square
 	stamp   uint64 // the same for the same text, in this process
@@ -94,7 +95,8 @@ var stampSeed = maphash.MakeSeed()
 
 // A squareMarker is one of the markers of a square.
 type squareMarker struct {
-	start, end int             // of it in the text of the square
+	start, end uint32          // of it in the text of the square
+	extent     geo.SpotBox     // of its places in the square
 	head       index.Cell      // which no other marker has
 	spans      bool            // it is in other squares, too
 	groups     []cluster.Group // the cells of the square whose places it stands for
@@ -102,7 +104,7 @@ type squareMarker struct {
 
 // size returns about how many bytes a square takes in memory.
 func (s *square) size() int64 {
-	n := 200 + 32*len(s.asOf) + len(s.text) + 64*len(s.markers)
+	n := 250 + 32*len(s.asOf) + len(s.text) + 64*len(s.markers)
 	for i := range s.markers {
 		n += 64 * len(s.markers[i].groups)
 	}
@@ -122,18 +124,18 @@ func (c *Squares[M]) Append(dst []byte, question string, view View[M], form Form
 	for i, cells := range groups {
 		all[i], _ = c.squares(question, cells, asked{cut: len(groups) == 1}, view, form)
 		for _, s := range all[i] {
-			size += len(s.text) + len(s.markers)*len(form.Between)
+			size += len(s.text)
 		}
 	}
 	out = slices.Grow(dst, size)
 	seen := map[index.Cell]bool{}
-	first := true
 	for i, squares := range all {
 		for k, s := range squares {
 			inside := view.Covers(groups[i][k].Bounds())
+			start, end := uint32(0), uint32(0) // of what is to be appended
 			for j := range s.markers {
 				m := &s.markers[j]
-				if !inside && !m.touched(view.Touches) {
+				if !inside && !view.Touches(&m.extent, m.groups) {
 					continue
 				}
 				if m.spans {
@@ -142,25 +144,19 @@ func (c *Squares[M]) Append(dst []byte, question string, view View[M], form Form
 					}
 					seen[m.head] = true
 				}
-				if !first {
-					out = append(out, form.Between...)
+				if m.start != end {
+					out = append(out, s.text[start:end]...)
+					start = m.start
 				}
-				first = false
-				out = append(out, s.text[m.start:m.end]...)
+				end = m.end
 			}
+			out = append(out, s.text[start:end]...)
 		}
+	}
+	if len(out) > len(dst) {
+		out = out[:len(out)-len(form.Between)]
 	}
 	return out, true
-}
-
-// touched reports whether one of the groups of m is touched, as touches says.
-func (m *squareMarker) touched(touches func(*cluster.Group) bool) bool {
-	for i := range m.groups {
-		if touches(&m.groups[i]) {
-			return true
-		}
-	}
-	return false
 }
 
 // A Piece is a square of a view: the markers that stand for a place in it, some of which may be in
@@ -171,24 +167,15 @@ type Piece struct {
 	Stamp  uint64 // two pieces of a cell with the same stamp have the same markers
 
 	square  *square
-	between string
+	between int // bytes of what comes between two markers
 }
 
 // Bytes returns about how many bytes the markers of a piece take.
-func (p *Piece) Bytes() int {
-	return len(p.square.text) + len(p.square.markers)*len(p.between)
-}
+func (p *Piece) Bytes() int { return len(p.square.text) }
 
 // Append appends the markers of a piece to dst.
 func (p *Piece) Append(dst []byte) []byte {
-	for i := range p.square.markers {
-		if i > 0 {
-			dst = append(dst, p.between...)
-		}
-		m := &p.square.markers[i]
-		dst = append(dst, p.square.text[m.start:m.end]...)
-	}
-	return dst
+	return append(dst, p.square.text[:max(0, len(p.square.text)-p.between)]...)
 }
 
 // Lag is for how long Pieces returns squares that may have changed because of what is further away.
@@ -214,7 +201,7 @@ func (c *Squares[M]) Pieces(question string, view View[M], form Form[M]) (all []
 		squares, until := c.squares(question, inside, asked{lagging: true}, view, form)
 		late = sooner(late, until)
 		for i, s := range squares {
-			all = append(all, Piece{inside[i], s.places, s.stamp, s, form.Between})
+			all = append(all, Piece{inside[i], s.places, s.stamp, s, len(form.Between)})
 		}
 	}
 	return all, late, len(all) > 0
@@ -275,7 +262,8 @@ func same(s *square, known *atomic.Pointer[[]uint64], states []uint64, look func
 	if !look() {
 		return false
 	}
-	known.Store(&states)
+	upTo := states // a copy only if it is needed: what is pointed to is allocated
+	known.Store(&upTo)
 	return true
 }
 
@@ -304,11 +292,11 @@ func (c *Squares[M]) squares(
 		return nil, 0
 	}
 	found = make([]*square, len(cells))
-	step := view.Step()
+	asks, step := keyOf(question), view.Step()
 	states, newest := view.States(nil), view.Newest(nil, cells[0], cells[len(cells)-1]) // near any of them
 	var missing []index.Cell
 	for i, cell := range cells {
-		s, there := c.kept.Get(squareKey{question, step, cell})
+		s, there := c.kept.Get(squareKey{asks, step, cell})
 		if there && rightFor(s, view, states, newest, cell) {
 			found[i] = s
 			continue
@@ -332,7 +320,7 @@ func (c *Squares[M]) squares(
 		if found[i] == nil {
 			found[i] = made[cell]
 			if whole := !cut || view.Covers(cell.Bounds()); whole && len(found[i].text) <= maxSquareBytes {
-				c.kept.Add(squareKey{question, step, cell}, found[i])
+				c.kept.Add(squareKey{asks, step, cell}, found[i])
 			}
 		}
 	}
@@ -393,19 +381,23 @@ func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]
 			if len(text) == 0 {
 				text = form.Append(text, m)
 			}
+			marker := squareMarker{start: uint32(len(s.text)), head: groups[0].Cell, spans: len(in) > 1}
 			first := len(all)
 			for _, g := range groups {
 				if squareOf(g.Cell) == around {
+					if len(all) == first {
+						marker.extent = g.Extent
+					} else {
+						marker.extent = marker.extent.Union(g.Extent)
+					}
 					all = append(all, g)
 					s.places += g.Count
 				}
 			}
-			start := len(s.text)
+			marker.groups = all[first:len(all):len(all)]
 			s.text = append(s.text, text...)
-			s.markers = append(
-				s.markers,
-				squareMarker{start, len(s.text), groups[0].Cell, len(in) > 1, all[first:len(all):len(all)]},
-			)
+			marker.end = uint32(len(s.text))
+			s.markers = append(s.markers, marker)
 		}
 	}
 	for _, together := range adjoining(cells) {
@@ -420,12 +412,20 @@ func makeSquares[M any](cells []index.Cell, cut bool, view View[M], form Form[M]
 		slices.SortFunc(s.markers, func(a, b squareMarker) int {
 			return cmp.Or(cmp.Compare(a.head.Y, b.head.Y), cmp.Compare(a.head.X, b.head.X))
 		})
-		h := maphash.Hash{}
-		h.SetSeed(stampSeed)
-		for i := range s.markers {
-			h.Write(s.text[s.markers[i].start:s.markers[i].end])
-		}
-		s.stamp = h.Sum64()
+		s.putInOrder(form.Between)
+		s.stamp = maphash.Bytes(stampSeed, s.text)
 	}
 	return made
+}
+
+// putInOrder brings the text of s into the order of its markers, and puts something behind each.
+func (s *square) putInOrder(between string) {
+	text := make([]byte, 0, len(s.text)+len(s.markers)*len(between))
+	for i := range s.markers {
+		m := &s.markers[i]
+		start := len(text)
+		text = append(append(text, s.text[m.start:m.end]...), between...)
+		m.start, m.end = uint32(start), uint32(len(text))
+	}
+	s.text = text
 }

@@ -115,20 +115,37 @@ func (f *Frame) Overlaps(spots geo.SpotBox) bool {
 	return slices.ContainsFunc(f.boxes, func(b geo.SpotBox) bool { return b.Overlaps(spots) })
 }
 
-// Touches reports whether any of the places of g lie in the box.
-func (f *Frame) Touches(g *Group) bool {
+// Touches reports whether any of the places of some cells lie in the box. Extent is that of all of them, and mostly
+// tells.
+func (f *Frame) Touches(extent *geo.SpotBox, cells []Group) bool {
 	for i := range f.boxes {
 		box := &f.boxes[i]
-		if !box.Overlaps(g.Extent) {
+		if !box.Overlaps(*extent) {
 			continue
 		}
-		if box.EdgesIn(&g.Extent).AtMostOne() {
+		if box.EdgesIn(extent).AtMostOne() {
 			return true
 		}
-		for _, source := range f.Crowd {
-			if p := source.Tree.Part(g.Cell); p.Touches(*box) {
+		for k := range cells {
+			if f.touches(box, &cells[k]) {
 				return true
 			}
+		}
+	}
+	return false
+}
+
+// touches reports whether any of the places of g lie in box.
+func (f *Frame) touches(box *geo.SpotBox, g *Group) bool {
+	if !box.Overlaps(g.Extent) {
+		return false
+	}
+	if box.EdgesIn(&g.Extent).AtMostOne() {
+		return true
+	}
+	for _, source := range f.Crowd {
+		if p := source.Tree.Part(g.Cell); p.Touches(*box) {
+			return true
 		}
 	}
 	return false

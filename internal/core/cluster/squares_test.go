@@ -86,8 +86,18 @@ func TestSquares(t *testing.T) {
 						for _, b := range boxes {
 							count += p.Count(b)
 						}
-						if got := frame.Touches(&in[i]); got != (count > 0) {
+						if got := frame.Touches(&in[i].Extent, in[i:i+1]); got != (count > 0) {
 							t.Fatalf("zoom %v, %s touches %v: %v, it has %d places in the box", zoom, box, in[i].Cell, got, count)
+						}
+						// And several of them.
+						several, extent := in[r.IntN(i+1):i+1], in[i].Extent
+						some := false
+						for _, g := range several {
+							extent = extent.Union(g.Extent)
+							some = some || frame.Touches(&g.Extent, []Group{g})
+						}
+						if got := frame.Touches(&extent, several); got != some {
+							t.Fatalf("zoom %v, %s touches %v: %v, want %v", zoom, box, several, got, some)
 						}
 						if counted += count; count > 0 {
 							got[heads[i]] = texts[i]

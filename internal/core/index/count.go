@@ -1,6 +1,10 @@
 package index
 
-import "idlebeacon/internal/core/geo"
+import (
+	"sync"
+
+	"idlebeacon/internal/core/geo"
+)
 
 // Count returns how many entries lie in box. A box whose edges are edges of cells
 // costs least.
@@ -15,15 +19,18 @@ func (p *Part) Count(box geo.SpotBox) int {
 		run := p.run()
 		return run.count(&box, geo.AnyEdge)
 	}
-	c := counting{box: box}
-	var room [4 * atATime]cutNode
-	c.waiting = room[:0]
+	c := countings.Get().(*counting)
+	defer countings.Put(c)
+	c.box, c.count = box, 0
 	c.add(p.in, p.way())
 	for len(c.waiting) > 0 {
 		c.next()
 	}
 	return c.count
 }
+
+// countings are those that are not under way. They hold on to no node.
+var countings = sync.Pool{New: func() any { return new(counting) }}
 
 // atATime is how many nodes are looked at together. Those along the edge of a box lie far apart in memory, and
 // to wait for one after the other would be most of the time that counting takes. So all of them are asked for
@@ -59,10 +66,12 @@ func (c *counting) add(f *fork, i int) {
 // next looks at the nodes that were put off last.
 func (c *counting) next() {
 	var batch [atATime]cutNode
-	n := copy(batch[:], c.waiting[max(0, len(c.waiting)-atATime):])
+	last := c.waiting[max(0, len(c.waiting)-atATime):]
+	n := copy(batch[:], last)
+	clear(last)
 	c.waiting = c.waiting[:len(c.waiting)-n]
 	for _, cut := range batch[:n] {
-		c.fetched += cut.node.newest
+		c.fetched += uint64(len(cut.node.columns))
 	}
 	for _, cut := range batch[:n] {
 		if cut.node.leaf() {

@@ -172,8 +172,7 @@ func (e *Edit) own(n *node) *node {
 	}
 	// With room for one more.
 	all := append(make(columns, 0, len(n.columns)+numbersOf), n.columns...)
-	l := &editedLeaf{leaf: leaf{own: bunch{columns: all}}}
-	l.node = node{owner: e, cell: n.cell, newest: n.newest, bunch: &l.leaf.own}
+	l := &editedLeaf{node: node{owner: e, cell: n.cell, newest: n.newest, columns: all}}
 	l.recent = &l.own
 	if n.recent != nil {
 		l.own = *n.recent

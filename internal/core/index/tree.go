@@ -11,7 +11,7 @@ import (
 // but half as many becomes a leaf again.
 const maxEntries = 64
 
-// A node is a leaf, with a bunch of entries, or an inner node, with a fork. What its entries
+// A node is a leaf, with columns of entries, or an inner node, with a fork. What its entries
 // have in common, and only that, is its cell: a node whose entries all go the same
 // way has no levels above the one where they part (a radix tree with compressed
 // paths; D. R. Morrison, "PATRICIA", JACM 15(4), 1968). So every cell of the map
@@ -20,31 +20,20 @@ const maxEntries = 64
 // Nodes that a snapshot can reach never change; those made by a running edit
 // belong to it and may.
 type node struct {
-	owner  *Edit
-	cell   prefix
-	newest uint64                 // the newest change to anything in cell, removals included
-	totals atomic.Pointer[totals] // what is known of the numbers of its entries, newest first
-	fork   *fork                  // of an inner node
-	*bunch                        // of a leaf
-}
-
-// A bunch is what leaves have and inner nodes do not.
-type bunch struct {
-	columns // the entries
+	owner   *Edit
+	cell    prefix
+	newest  uint64                 // the newest change to anything in cell, removals included
+	fork    *fork                  // of an inner node
+	columns                        // of a leaf; they lie beside the fork for a processor to read either together with it
+	totals  atomic.Pointer[totals] // what is known of the numbers of its entries, newest first
 	// recent tells more exactly than newest, for leaves that have been edited: for each
 	// sixteenth of the cell, its newest change. If it is nil, newest stands for all.
 	recent *[16]uint64
 }
 
-// A leaf lies in memory beside its bunch: descents and copies want both.
-type leaf struct {
-	node
-	own bunch
-}
-
-// An editedLeaf is a leaf beside its recent changes as well.
+// An editedLeaf is a leaf beside its recent changes.
 type editedLeaf struct {
-	leaf
+	node
 	own [16]uint64
 }
 
@@ -91,10 +80,10 @@ func (n *node) touch(e Entry, change uint64) {
 // newLeaf returns a leaf of entries, which are in order and not empty.
 func newLeaf(owner *Edit, entries []Entry, newest uint64) branch {
 	first, last := entries[0], entries[len(entries)-1]
-	l := &leaf{own: bunch{columns: newColumns(entries)}}
-	all := l.own.all()
-	l.node = node{owner: owner, cell: prefix{first.Key, first.Ref, common(first, last)}, newest: newest, bunch: &l.own}
-	return branch{&l.node, all.sum()}
+	cell := prefix{first.Key, first.Ref, common(first, last)}
+	l := &node{owner: owner, cell: cell, newest: newest, columns: newColumns(entries)}
+	all := l.all()
+	return branch{l, all.sum()}
 }
 
 // grow returns the node of entries, which are in order and not empty. Inner nodes that are as deep as each other are
