@@ -17,7 +17,7 @@ func (t Tree) Count(box geo.SpotBox) int {
 func (p *Part) Count(box geo.SpotBox) int {
 	if p.in == nil {
 		run := p.run()
-		return run.count(&box, geo.AnyEdge)
+		return len(run.xs) - outsideOf(&box, run.xs, run.ys)
 	}
 	c := countings.Get().(*counting)
 	defer countings.Put(c)
@@ -35,7 +35,7 @@ var countings = sync.Pool{New: func() any { return new(counting) }}
 // atATime is how many nodes are looked at together. Those along the edge of a box lie far apart in memory, and
 // to wait for one after the other would be most of the time that counting takes. So all of them are asked for
 // before the first is looked at.
-const atATime = 16
+const atATime = 32
 
 // A counting is a count under way.
 type counting struct {
@@ -86,8 +86,7 @@ func (c *counting) next() {
 	}
 	for _, cut := range batch[:n] {
 		if cut.node.leaf() {
-			all := cut.node.all()
-			c.count += all.count(&c.box, cut.edges)
+			c.count += cut.node.columns.count(&c.box, cut.edges)
 			continue
 		}
 		for i := range cut.node.fork.kids {
@@ -112,22 +111,29 @@ func (c columns) cutBy(cut geo.Edges) []uint32 {
 }
 
 // count returns how many entries lie in box, of which only some edges cut their extent.
-func (r *run) count(box *geo.SpotBox, cut geo.Edges) int {
+func (c columns) count(box *geo.SpotBox, cut geo.Edges) int {
+	n := c.len()
+	xs, ys := c[:n], c[n:2*n]
 	switch cut {
 	case geo.WestEdge:
-		return from(r.xs, uint64(box.Min.X))
+		return from(xs, uint64(box.Min.X))
 	case geo.NorthEdge:
-		return from(r.ys, uint64(box.Min.Y))
+		return from(ys, uint64(box.Min.Y))
 	case geo.EastEdge:
-		return len(r.xs) - from(r.xs, uint64(box.Max.X)+1)
+		return n - from(xs, uint64(box.Max.X)+1)
 	case geo.SouthEdge:
-		return len(r.ys) - from(r.ys, uint64(box.Max.Y)+1)
+		return n - from(ys, uint64(box.Max.Y)+1)
 	}
+	return n - outsideOf(box, xs, ys)
+}
+
+// outsideOf returns how many of some spots do not lie in box.
+func outsideOf(box *geo.SpotBox, xs, ys []uint32) int {
 	out := uint64(0)
-	for i, x := range r.xs {
-		out += outside(box, x, r.ys[i])
+	for i, x := range xs {
+		out += outside(box, x, ys[i])
 	}
-	return len(r.xs) - int(out)
+	return int(out)
 }
 
 // from returns how many of some numbers are at least another. It does not branch, as [outside] does not.

@@ -108,7 +108,7 @@ func checkColumns(t *testing.T, r *rand.Rand, c columns, list []Entry) {
 			inBox++
 		}
 	}
-	if got := all.count(&box, geo.AnyEdge); got != inBox || all.touches(&box) != (inBox > 0) {
+	if got := c.count(&box, geo.AnyEdge); got != inBox || all.touches(&box) != (inBox > 0) {
 		t.Fatalf("%d in %v, which is touched: %v, want %d", got, box, all.touches(&box), inBox)
 	}
 	if len(list) == 0 {
@@ -134,7 +134,7 @@ func checkColumns(t *testing.T, r *rand.Rand, c columns, list []Entry) {
 				want++
 			}
 		}
-		if got := all.count(&box, edge); got != want {
+		if got := c.count(&box, edge); got != want {
 			t.Fatalf("%d entries on this side of edge %d of %v, want %d", got, edge, box, want)
 		}
 	}
