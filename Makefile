@@ -2,7 +2,7 @@
 #   make demo   everything running with demo data; prints one URL
 #   make test   every check and test
 .DELETE_ON_ERROR:
-.PHONY: demo build icons access-table test check web-check go-test race-test fuzz soak siege faults bench benchmarks screenshots clean
+.PHONY: demo build icons access-table test check web-check go-test race-test race-e2e fuzz soak siege faults bench benchmarks screenshots clean
 
 DATA ?= idlebeacon-data/demo
 LISTEN ?= 127.0.0.1:8470
@@ -51,12 +51,16 @@ go-test: build
 	go test -timeout 25m -parallel 3 ./...
 
 # What is concurrent, under the race detector, without the tests that only are about large bodies: these it makes
-# slow. The tests in e2e build the program with it themselves.
+# slow. race-e2e has the whole program under it, which takes long.
 race-test: build
 	@scripts/install postgresql gcc
 	go test -race -short ./internal/admission ./internal/core/index ./internal/core/places ./internal/core/shapes \
 		./internal/kept ./internal/answers ./internal/store ./internal/replica ./internal/importing ./internal/service \
 		./internal/httpapi ./internal/pgbox ./internal/fleet ./internal/mqtt ./internal/watching ./internal/hooks
+
+race-e2e: build
+	@scripts/install node postgresql chromium gcc jq mqtt
+	IDLEBEACON_RACE=1 go test -count=1 -timeout 60m -parallel 3 ./e2e
 
 # A while of fuzzing for each target; FUZZTIME says how long.
 FUZZTIME ?= 20s
