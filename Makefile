@@ -50,8 +50,8 @@ go-test: build
 	@scripts/install node postgresql chromium gcc jq mqtt
 	go test -timeout 25m -parallel 3 ./...
 
-# What is concurrent, under the race detector, without the tests that only are about large bodies: these it makes
-# slow. race-e2e has the whole program under it, which takes long.
+# What is concurrent, under the race detector, without tests that are long under it and say little: those of one
+# goroutine, and of large bodies. race-e2e has the whole program under it, which takes long.
 race-test: build
 	@scripts/install postgresql gcc
 	go test -race -short ./internal/admission ./internal/core/index ./internal/core/places ./internal/core/shapes \

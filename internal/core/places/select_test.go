@@ -126,6 +126,9 @@ func someSelections(t *testing.T) []Selection {
 
 // TestSelections holds selections against a plain scan, while the set changes.
 func TestSelections(t *testing.T) {
+	if testing.Short() {
+		t.Skip("one goroutine alone; TestSelectBesideAWriter has others")
+	}
 	r := rand.New(rand.NewPCG(2, 2))
 	var set Set
 	rows := map[string]*Row{}

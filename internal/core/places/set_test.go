@@ -53,6 +53,9 @@ func contents(s *Snapshot) map[string]Place {
 }
 
 func TestSetFollowsItsEdits(t *testing.T) {
+	if testing.Short() {
+		t.Skip("one goroutine alone")
+	}
 	for seed := range uint64(4) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		var set Set
