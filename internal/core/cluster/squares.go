@@ -34,6 +34,7 @@ func (o Options) Squares(boxes []geo.SpotBox, zoom float64, limit int) [][]index
 		if total > uint64(most) {
 			return nil
 		}
+		out[i] = make([]index.Cell, 0, (at.Max.X-at.Min.X+1)*(at.Max.Y-at.Min.Y+1))
 		for y := at.Min.Y; y <= at.Max.Y; y++ {
 			for x := at.Min.X; x <= at.Max.X; x++ {
 				if i == 0 || !first.Contains(geo.Spot{X: x, Y: y}) {
