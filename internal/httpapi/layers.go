@@ -95,7 +95,8 @@ func (h *server) allMarkers(w http.ResponseWriter, r *http.Request) error {
 			return nil // the stream writes them
 		}
 	}
-	answer, err := h.answers.Answer(r.Context(), strings.Join(abouts, "+"), whole, change, func(dst []byte) ([]byte, error) {
+	about := strings.Join(abouts, "+")
+	answer, err := h.answers.Answer(r.Context(), about, whole, change, func(dst []byte) ([]byte, error) {
 		question := withoutView(parameters)
 		out := append(dst, `{"type":"FeatureCollection","features":[`...)
 		some := false
