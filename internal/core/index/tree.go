@@ -24,7 +24,7 @@ type node struct {
 	cell    prefix
 	newest  uint64                 // the newest change to anything in cell, removals included
 	fork    *fork                  // of an inner node
-	columns                        // of a leaf; they lie beside the fork for a processor to read either together with it
+	columns                        // of a leaf; beside fork, which is looked at first
 	totals  atomic.Pointer[totals] // what is known of the numbers of its entries, newest first
 	// recent tells more exactly than newest, for leaves that have been edited: for each
 	// sixteenth of the cell, its newest change. If it is nil, newest stands for all.
