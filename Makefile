@@ -2,7 +2,7 @@
 #   make demo   everything running with demo data; prints one URL
 #   make test   every check and test
 .DELETE_ON_ERROR:
-.PHONY: demo build icons access-table test check web-check go-test race-test race-e2e fuzz soak siege faults bench benchmarks screenshots clean
+.PHONY: demo build icons access-table test check web-check go-test race-test race-all fuzz soak siege faults bench benchmarks screenshots clean
 
 DATA ?= idlebeacon-data/demo
 LISTEN ?= 127.0.0.1:8470
@@ -51,15 +51,19 @@ go-test: build
 	go test -timeout 25m -parallel 3 ./...
 
 # What is concurrent, under the race detector, without tests that are long under it and say little: those of one
-# goroutine, and of large bodies. race-e2e has the whole program under it, which takes long.
+# goroutine, and of large bodies. Of the requests to a service it has those that meet others.
 race-test: build
 	@scripts/install postgresql gcc
 	go test -race -short ./internal/admission ./internal/core/index ./internal/core/places ./internal/core/shapes \
 		./internal/kept ./internal/answers ./internal/store ./internal/replica ./internal/importing ./internal/service \
-		./internal/httpapi ./internal/pgbox ./internal/fleet ./internal/mqtt ./internal/watching ./internal/hooks
+		./internal/pgbox ./internal/fleet ./internal/mqtt ./internal/watching ./internal/hooks
+	go test -race -short -run 'Views|Changes|Listen|Streams|Square|Pieces|Answers|Report|ToldOf|Stalled|Slow|Deadline' \
+		./internal/httpapi
 
-race-e2e: build
-	@scripts/install node postgresql chromium gcc jq mqtt
+# All requests, and the whole program as its users drive it, under the race detector; about a quarter of an hour.
+race-all: race-test
+	@scripts/install node chromium jq mqtt
+	go test -race ./internal/httpapi
 	IDLEBEACON_RACE=1 go test -count=1 -timeout 60m -parallel 3 ./e2e
 
 # A while of fuzzing for each target; FUZZTIME says how long.
