@@ -63,7 +63,7 @@ race-test: build
 # All requests, and the whole program as its users drive it, under the race detector; about a quarter of an hour.
 race-all: race-test
 	@scripts/install node chromium jq mqtt
-	go test -race ./internal/httpapi
+	go test -race -timeout 30m ./internal/httpapi
 	IDLEBEACON_RACE=1 go test -count=1 -timeout 60m -parallel 3 ./e2e
 
 # A while of fuzzing for each target; FUZZTIME says how long.
