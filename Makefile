@@ -60,7 +60,7 @@ race-test: build
 	go test -race -short -run 'Views|Changes|Listen|Streams|Square|Pieces|Answers|Report|ToldOf|Stalled|Slow|Deadline' \
 		./internal/httpapi
 
-# All requests, and the whole program as its users drive it, under the race detector; about a quarter of an hour.
+# All requests, and the whole program as its users drive it, under the race detector. It takes long.
 race-all: race-test
 	@scripts/install node chromium jq mqtt
 	go test -race -timeout 30m ./internal/httpapi

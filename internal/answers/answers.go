@@ -22,7 +22,7 @@ const (
 	largest = 32
 )
 
-// A Cache keeps the answers that were asked for again last. It is safe for concurrent use.
+// A Cache keeps answers that are asked for more than once, those used last. It is safe for concurrent use.
 type Cache struct {
 	tags   *lru.Cache[key, asOf[string]]
 	bodies *kept.Cache[key, asOf[*body]]
@@ -74,7 +74,8 @@ var room = sync.Pool{New: func() any { return new([]byte) }}
 // mostRoom is how many bytes of memory there may be for one answer to come.
 const mostRoom = 1 << 20
 
-// Release says that nobody looks at the bytes of the answer any more.
+// Release gives back the memory of the answer, so nobody may look at its bytes any more. An answer that is not
+// released is left to the garbage collector.
 func (a *Answer) Release() {
 	if b := a.written; b != nil && b.room != nil {
 		if cap(b.plain) <= mostRoom {
@@ -90,7 +91,7 @@ func (a *Answer) Release() {
 // only done when the bytes are asked for and not kept. When several ask the same at once,
 // one of them writes for all.
 //
-// Bytes are kept if they are asked for again: clients that move ask for much that nobody asks for twice.
+// An answer is kept when it is asked for a second time: clients that move ask for much that nobody wants twice.
 func (c *Cache) Answer(
 	ctx context.Context,
 	about, question string,

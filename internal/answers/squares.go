@@ -41,8 +41,8 @@ type View[M any] interface {
 	Covers(geo.SpotBox) bool
 	// Overlaps reports whether any of some spots lie in the box.
 	Overlaps(geo.SpotBox) bool
-	// Touches reports whether any of the places of some cells of the map lie in the box. Extent is that of all of
-	// them.
+	// Touches reports whether any of the places of some cells of the map lie in the box. The extent is that of all
+	// their places.
 	Touches(extent *geo.SpotBox, cells []cluster.Group) bool
 }
 
@@ -127,7 +127,7 @@ func (c *Squares[M]) Append(dst []byte, question string, view View[M], form Form
 			size += len(s.text)
 		}
 	}
-	out = slices.Grow(dst, size)
+	out = slices.Grow(dst, size+64) // with room for what the caller says of them
 	seen := map[index.Cell]bool{}
 	for i, squares := range all {
 		for k, s := range squares {
@@ -262,8 +262,8 @@ func same(s *square, known *atomic.Pointer[[]uint64], states []uint64, look func
 	if !look() {
 		return false
 	}
-	upTo := states // a copy only if it is needed: what is pointed to is allocated
-	known.Store(&upTo)
+	upToHere := states // what is pointed to is allocated, so it is a copy that is only made here
+	known.Store(&upToHere)
 	return true
 }
 
@@ -292,11 +292,11 @@ func (c *Squares[M]) squares(
 		return nil, 0
 	}
 	found = make([]*square, len(cells))
-	asks, step := keyOf(question), view.Step()
+	hashed, step := keyOf(question), view.Step()
 	states, newest := view.States(nil), view.Newest(nil, cells[0], cells[len(cells)-1]) // near any of them
 	var missing []index.Cell
 	for i, cell := range cells {
-		s, there := c.kept.Get(squareKey{asks, step, cell})
+		s, there := c.kept.Get(squareKey{hashed, step, cell})
 		if there && rightFor(s, view, states, newest, cell) {
 			found[i] = s
 			continue
@@ -320,7 +320,7 @@ func (c *Squares[M]) squares(
 		if found[i] == nil {
 			found[i] = made[cell]
 			if whole := !cut || view.Covers(cell.Bounds()); whole && len(found[i].text) <= maxSquareBytes {
-				c.kept.Add(squareKey{asks, step, cell}, found[i])
+				c.kept.Add(squareKey{hashed, step, cell}, found[i])
 			}
 		}
 	}

@@ -67,7 +67,9 @@ func TestOwnFeaturesOnly(t *testing.T) {
 	items := "/api/collections/open/items"
 	h.want(201, mine, "POST", items, point("m", "1", "2", "{}"))
 	any := []string{"If-Match", "*", "Content-Type", mergePatch}
-	for _, edit := range [][2]string{{"PUT", point("a", "1", "2", "{}")}, {"PATCH", `{"properties":{"n":1}}`}, {"DELETE", ""}} {
+	for _, edit := range [][2]string{
+		{"PUT", point("a", "1", "2", "{}")}, {"PATCH", `{"properties":{"n":1}}`}, {"DELETE", ""},
+	} {
 		body := h.want(403, mine, edit[0], items+"/a", edit[1], any...)
 		if !strings.Contains(body, "somebody else") {
 			t.Error(body)

@@ -321,8 +321,8 @@ func (s *Store) CreateDevices(ctx context.Context, devices []Device, most int) (
 		if missing > 0 {
 			return ErrNoGroup
 		}
-		rows, err := tx.Raw(`INSERT INTO devices (id, group_key, name, icon, colour, properties, paused_at, made_by, created_at,
-				version)
+		rows, err := tx.Raw(`
+			INSERT INTO devices (id, group_key, name, icon, colour, properties, paused_at, made_by, created_at, version)
 			SELECT g.id, g.group_key, g.name, g.icon, g.colour, g.properties::json, g.paused_at, g.made_by, ?, ?
 			FROM unnest(?::text[], ?::bigint[], ?::text[], ?::text[], ?::text[], ?::text[], ?::timestamptz[], ?::text[])
 				AS g (id, group_key, name, icon, colour, properties, paused_at, made_by)

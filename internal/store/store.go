@@ -237,8 +237,8 @@ type featureRow struct {
 
 // featureColumns are the columns of a featureRow, from the table of features as f. Features of
 // a large import have its number by its key.
-const featureColumns = `f.collection_key, f.id, f.number_id, f.lon, f.lat, f.elevation, f.geometry, f.properties, f.made_by,
-	CASE WHEN f.change >= 0 THEN f.change ELSE (SELECT number FROM merges WHERE key = -f.change) END AS change`
+const featureColumns = `f.collection_key, f.id, f.number_id, f.lon, f.lat, f.elevation, f.geometry, f.properties,
+	f.made_by, CASE WHEN f.change >= 0 THEN f.change ELSE (SELECT number FROM merges WHERE key = -f.change) END AS change`
 
 // features begins a query for rows of features.
 func (s *Store) features(ctx context.Context) *gorm.DB {

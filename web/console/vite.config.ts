@@ -69,7 +69,15 @@ export default defineConfig({
             },
             {
               name: 'parts',
-              test: /@primeuix\/(styled|utils)|@primevue\/(core|icons\/(spinner|baseicon))|primevue\/(base|basecomponent|button|badge|ripple|inputtext|toggleswitch|baseinput|baseeditableholder)\/|@primeuix\/styles\/dist\/(base|button|badge|ripple|inputtext|toggleswitch)\//,
+              test: new RegExp(
+                [
+                  '@primeuix/(styled|utils)',
+                  '@primevue/(core|icons/(spinner|baseicon))',
+                  'primevue/(base|basecomponent|button|badge|ripple|inputtext|toggleswitch)/',
+                  'primevue/(baseinput|baseeditableholder)/',
+                  '@primeuix/styles/dist/(base|button|badge|ripple|inputtext|toggleswitch)/',
+                ].join('|'),
+              ),
             },
           ],
         },

@@ -213,7 +213,7 @@ func TestWorlds(t *testing.T) {
 	all := tally{}
 	for name, make := range lands {
 		of := tally{}
-		for seed := range 8 {
+		for seed := range 16 {
 			for _, n := range []int{40, 400, 2000} {
 				r := source(name, seed, n)
 				here := make(r)
@@ -257,7 +257,7 @@ func TestManyCountries(t *testing.T) {
 // others by chance: false alarms would be many.
 func TestWholeEarth(t *testing.T) {
 	all := tally{}
-	for seed := range uint64(4) {
+	for seed := range uint64(8) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		all.add(judgeWorld(r, everywhere(r), 20_000, 0))
 		all.add(judgeWorld(r, worlds.Earth, 20_000, 0))
@@ -302,7 +302,7 @@ func TestOrder(t *testing.T) {
 func TestSides(t *testing.T) {
 	found, asked, wrong, quiet := 0, 0, 0, 0
 	for name, make := range lands {
-		for seed := range 6 {
+		for seed := range 12 {
 			for _, n := range []int{40, 400, 2000} {
 				r := source(name, seed, n)
 				here := make(r)

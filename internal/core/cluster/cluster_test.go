@@ -143,9 +143,6 @@ func TestHonest(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
 		for i, zoom := range zooms {
 			o := someOptions[i%2*(1+r.IntN(3))]
-			if r.IntN(2) == 0 { // the oracle looks at all that is deeper, which takes long
-				continue
-			}
 			deeper := map[Step]map[uint32]*group{}
 			markers := viewWith(t, w, geo.World, zoom, o)
 			for _, m := range markers[:min(len(markers), 40)] {

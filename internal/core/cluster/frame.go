@@ -115,8 +115,8 @@ func (f *Frame) Overlaps(spots geo.SpotBox) bool {
 	return slices.ContainsFunc(f.boxes, func(b geo.SpotBox) bool { return b.Overlaps(spots) })
 }
 
-// Touches reports whether any of the places of some cells lie in the box. Extent is that of all of them, and mostly
-// tells.
+// Touches reports whether any of the places of some cells lie in the box. The extent is that of all their places;
+// mostly it is enough to know.
 func (f *Frame) Touches(extent *geo.SpotBox, cells []Group) bool {
 	for i := range f.boxes {
 		box := &f.boxes[i]

@@ -128,8 +128,8 @@ func localDate(value string, order dateOrder) (string, bool) {
 // usualNoValues are words that people write if there is no value, in lower case.
 var usualNoValues = map[string]bool{
 	"n/a": true, "na": true, "n.a.": true, "#n/a": true, "nan": true, "null": true, "nil": true, "none": true,
-	"-": true, "--": true, "–": true, "—": true, "?": true, "unknown": true, "k.a.": true, "k. a.": true, "keine": true,
-	"s/d": true, "inconnu": true, "\\n": true, "(null)": true, "not available": true,
+	"-": true, "--": true, "–": true, "—": true, "?": true, "unknown": true, "k.a.": true, "k. a.": true,
+	"keine": true, "s/d": true, "inconnu": true, "\\n": true, "(null)": true, "not available": true,
 }
 
 // noValues is the set of words that stand for no value in a file, as they are asked for:

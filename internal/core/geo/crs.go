@@ -25,7 +25,8 @@ const webMercatorCode = 3857
 
 var (
 	epsgName = regexp.MustCompile(
-		`(?i)^(?:urn:ogc:def:crs:EPSG:[\d.]*:|(?:https?://www\.opengis\.net)?/?(?:def/crs/)?EPSG[:/](?:[\d.]+/)?|EPSG:+)(\d+)$`,
+		`(?i)^(?:urn:ogc:def:crs:EPSG:[\d.]*:|` +
+			`(?:https?://www\.opengis\.net)?/?(?:def/crs/)?EPSG[:/](?:[\d.]+/)?|EPSG:+)(\d+)$`,
 	)
 	crs84 = regexp.MustCompile(
 		`(?i)^(?:urn:ogc:def:crs:OGC:[\d.]*:|https?://www\.opengis\.net/def/crs/OGC/[\d.]+/|OGC:)?CRS84h?$`,

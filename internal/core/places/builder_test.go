@@ -164,8 +164,8 @@ func TestBuildingStops(t *testing.T) {
 	}
 }
 
-// TestBytesBesideEdits asks for the size of a snapshot while places are added to its last chunk, which the race detector
-// watches.
+// TestBytesBesideEdits asks for the size of a snapshot while places are added to its last chunk. The race detector
+// says if one of them reads what the other writes.
 func TestBytesBesideEdits(t *testing.T) {
 	var s Set
 	s.Put(&Row{Place: Place{ID: "first"}}, 1)

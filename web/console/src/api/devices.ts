@@ -22,7 +22,8 @@ const list = (ids: readonly string[]) => ids.map(listed).join(',')
 
 /** The path of the markers of devices of some groups, in a box at a zoom. */
 export function markersPath(groups: readonly string[], box: Box, zoom: number): string {
-  return `/api/devices/markers?${new URLSearchParams({ groups: list(groups), bbox: bboxOf(box).join(','), zoom: String(zoom) }).toString()}`
+  const query = new URLSearchParams({ groups: list(groups), bbox: bboxOf(box).join(','), zoom: String(zoom) })
+  return `/api/devices/markers?${query.toString()}`
 }
 
 /** Fetches the markers of devices of some groups, in a box at a zoom. */

@@ -35,7 +35,10 @@ export function readDegrees(text: string): number | null {
 }
 
 /** A text with the usual signs instead of those of typesetters. */
-const plain = (text: string) => text.replace(/[−–—]/g, '-').replace(/[’`´]/g, "'").replace(/[“”]/g, '"').trim()
+function plain(text: string): string {
+  const dashed = text.replace(/[−–—]/g, '-')
+  return dashed.replace(/[’`´]/g, "'").replace(/[“”]/g, '"').trim()
+}
 
 const inRange = (p: Position) => Math.abs(p.lat) <= 90 && Math.abs(p.lon) <= 180
 

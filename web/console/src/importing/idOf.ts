@@ -1,5 +1,15 @@
 // Letters that no sign can be taken off.
-const folded: Record<string, string> = { ß: 'ss', æ: 'ae', œ: 'oe', ø: 'o', ð: 'd', đ: 'd', þ: 'th', ł: 'l', ı: 'i' }
+const folded: Record<string, string> = {
+  ß: 'ss',
+  æ: 'ae',
+  œ: 'oe',
+  ø: 'o',
+  ð: 'd',
+  đ: 'd',
+  þ: 'th',
+  ł: 'l',
+  ı: 'i',
+}
 
 /** The id that a title makes: its letters without their signs, and hyphens between the words; "" if nothing is left. */
 export function idOf(title: string): string {
