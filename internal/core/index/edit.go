@@ -7,6 +7,17 @@ package index
 type Edit struct {
 	top  *fork // as that of a Tree, and its own
 	gaps uint64
+	// waiting are edits that are still to be made, in order. What they change lies far apart in memory, so what
+	// all of them meet is read before the first is made.
+	waiting []waitingEdit // at most atATime
+	fetched uint64        // of what was read only to have it at hand; without it a compiler might leave the reading out
+}
+
+// A waitingEdit is one that is still to be made.
+type waitingEdit struct {
+	entry  Entry
+	change uint64
+	gone   bool // the entry is to be taken out
 }
 
 // Edit starts a set of edits on t. t itself does not change.
@@ -20,6 +31,7 @@ func (t Tree) Edit() *Edit {
 
 // Tree ends the edits and returns the result. The Edit may not be used again.
 func (e *Edit) Tree() Tree {
+	e.settle()
 	t := Tree{top: e.top, gaps: e.gaps}
 	*e = Edit{}
 	return t
@@ -28,10 +40,81 @@ func (e *Edit) Tree() Tree {
 // Insert adds an entry, as of the given change. Its Key and Ref together must not
 // be in the tree yet. Changes must not decrease from one edit to the next.
 func (e *Edit) Insert(entry Entry, change uint64) {
+	e.await(waitingEdit{entry: entry, change: change})
+}
+
+// Remove takes out the entry with the Key and Ref of the given one, as of the
+// given change; if there is none, nothing happens. Changes must not decrease from
+// one edit to the next.
+func (e *Edit) Remove(entry Entry, change uint64) {
+	e.await(waitingEdit{entry: entry, change: change, gone: true})
+}
+
+// await puts off an edit until there are enough to make together.
+func (e *Edit) await(edit waitingEdit) {
+	e.waiting = append(e.waiting, edit)
+	if len(e.waiting) == atATime {
+		e.settle()
+	}
+}
+
+// settle makes the edits that were put off.
+func (e *Edit) settle() {
+	if len(e.waiting) > 1 {
+		e.fetch()
+	}
+	for _, edit := range e.waiting {
+		e.apply(edit)
+	}
+	e.waiting = e.waiting[:0]
+}
+
+// apply makes an edit.
+func (e *Edit) apply(edit waitingEdit) {
+	entry, found := edit.entry, true
 	old := e.top.kids[0]
-	e.insert(e.top, 0, entry, change, e.gaps)
+	if !edit.gone {
+		e.insert(e.top, 0, entry, edit.change, e.gaps)
+	} else if entry, found = e.lookup(entry); found {
+		e.remove(e.top, 0, entry, edit.change)
+	}
 	if narrower(e.top.kids[0], old) {
-		e.gaps = change
+		e.gaps = edit.change
+	}
+}
+
+// fetch reads the nodes that the waiting edits will meet. Level by level, a processor waits for all of them together.
+func (e *Edit) fetch() {
+	var room [atATime]*node
+	nodes := room[:len(e.waiting)]
+	for i := range nodes {
+		nodes[i] = e.top.kids[0]
+	}
+	for left := len(nodes); left > 0; {
+		for _, n := range nodes {
+			if n != nil {
+				e.fetched += n.newest
+			}
+		}
+		left = 0
+		for i, n := range nodes {
+			if n == nil {
+				continue
+			}
+			nodes[i] = nil
+			if n.leaf() {
+				for i := 0; i < len(n.columns); i += lineOf {
+					e.fetched += uint64(n.columns[i])
+				}
+				continue
+			}
+			f := n.fork
+			e.fetched += f.sums[0].x + uint64(f.extents[0].Min.X) + f.members[0] + uint64(f.few[len(f.few)-1].Count)
+			if kid := f.kids[e.waiting[i].entry.way(n.cell.level)]; kid != nil {
+				nodes[i] = kid
+				left++
+			}
+		}
 	}
 }
 
@@ -78,22 +161,6 @@ func (e *Edit) insert(f *fork, i int, entry Entry, change, gaps uint64) {
 		n.fork.gaps = change
 	}
 	n.fork.setTally(n.fork.tally().counted(entry.Category()))
-}
-
-// Remove takes out the entry with the Key and Ref of the given one, as of the
-// given change, and reports whether it was there. Changes must not decrease from
-// one edit to the next.
-func (e *Edit) Remove(entry Entry, change uint64) bool {
-	entry, found := e.lookup(entry)
-	if !found {
-		return false
-	}
-	old := e.top.kids[0]
-	e.remove(e.top, 0, entry, change)
-	if narrower(e.top.kids[0], old) {
-		e.gaps = change
-	}
-	return true
 }
 
 // lookup returns the entry with the Key and Ref of the given one.
@@ -170,9 +237,9 @@ func (e *Edit) own(n *node) *node {
 	if !n.leaf() {
 		return newInner(e, n.cell, n.newest, n.fork)
 	}
-	// With room for one more.
-	all := append(make(columns, 0, len(n.columns)+numbersOf), n.columns...)
-	l := &editedLeaf{node: node{owner: e, cell: n.cell, newest: n.newest, columns: all}}
+	all := make(columns, len(n.columns)+numbersOf) // with room for one more
+	copy(all, n.columns)
+	l := &editedLeaf{node: node{owner: e, cell: n.cell, newest: n.newest, columns: all[:len(n.columns)]}}
 	l.recent = &l.own
 	if n.recent != nil {
 		l.own = *n.recent
