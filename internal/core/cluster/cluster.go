@@ -277,6 +277,10 @@ func (vs *views) at(step Step) *view {
 	v.views, v.step = vs, step
 	v.level, _ = vs.options.grid(step)
 	v.apart = vs.options.apart(step)
+	if step < lastStep {
+		next, _ := vs.options.grid(step + 1)
+		v.quartersOpen, v.quartersApart = next == v.level+1, vs.options.apart(step+1)
+	}
 	v.mask = uint32(1<<v.level - 1)
 	if v.others == nil {
 		v.others = map[uint64]*cell{}
@@ -291,7 +295,7 @@ func (vs *views) newCell(x, y uint32) *cell {
 	}
 	vs.taken++
 	c := vs.cellAt(vs.taken - 1)
-	c.x, c.y, c.parts = x, y, vs.newParts(len(vs.worlds))
+	c.x, c.y, c.parts, c.room = x, y, vs.newParts(len(vs.worlds)), math.MaxUint64
 	return c
 }
 

@@ -1,6 +1,8 @@
 package cluster
 
 import (
+	"math/bits"
+
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/index"
 )
@@ -12,6 +14,9 @@ type view struct {
 	level uint8
 	apart int64  // the spacing in units of a Spot
 	mask  uint32 // the greatest column and row
+	// The cells of the next step are the quarters of those of the view, at a spacing of their own.
+	quartersOpen  bool
+	quartersApart int64
 	// above is a view of a lesser step, or nil: what it has found of a cell is where to look for
 	// those inside, or the same.
 	above *view
@@ -35,10 +40,11 @@ type cell struct {
 	quarters  [4]quarter // in key order
 	quartered bool       // these are known
 
-	next     [8]*cell // the cells next to it: first those it conflicts with, last the others
-	against  int8     // how many of them it conflicts with
-	free     int8     // how many it does not conflict with
-	looked   bool     // all of these are known
+	next     [8]*cell   // the cells next to it by direction, those that are known to have places
+	known    directions // in which it is known whether there is one
+	against  directions // of those that it conflicts with
+	free     directions // of those that it does not conflict with
+	room     uint64     // the square of the distance to the nearest of these
 	first    answer
 	beat     answer
 	leads    answer
@@ -137,6 +143,9 @@ func (v *view) open(boxes []geo.SpotBox) {
 	for i := before; i < v.taken; i++ {
 		c := v.cellAt(i)
 		c.mean = c.sum.Mean()
+	}
+	for i := before; i < v.taken; i++ {
+		v.introduce(v.cellAt(i))
 	}
 }
 
@@ -276,84 +285,103 @@ func (v *view) cell(x, y uint32) *cell {
 	return c
 }
 
-// look finds the cells next to c that have places: those that it conflicts with, and the others.
-func (v *view) look(c *cell) {
-	if c.looked {
-		return
-	}
-	c.looked = true
-	column, row := (c.x-v.left)&v.mask, c.y-v.top
-	if column == 0 || column+1 >= v.width || row == 0 || row+1 >= v.height {
-		v.lookAround(c)
-		return
-	}
-	at := int(row*v.width + column) // in the window, and so are all that are next to it
-	for dy := -1; dy <= 1; dy++ {
-		for dx := -1; dx <= 1; dx++ {
-			if dx == 0 && dy == 0 {
-				continue
-			}
-			n := v.window[at+dy*int(v.width)+dx]
-			if n == nil {
-				n = v.cell((c.x+uint32(dx))&v.mask, c.y+uint32(dy))
-			}
-			if n != nil && n != nothing {
-				v.meet(c, n)
-			}
-		}
-	}
-}
+// directions is a set of the eight ways to the cells next to one: bit by bit row by row from the north-west, so the
+// opposite of one is as far from the end.
+type directions uint8
 
-// lookAround is look for a cell that has not all that are next to it in the window.
-func (v *view) lookAround(c *cell) {
-	for dy := uint32(0); dy < 3; dy++ {
-		y := c.y + dy - 1
-		if y > v.mask { // beyond a pole
+const everywhere directions = 1<<8 - 1
+
+// ways are the steps in columns and rows in each direction.
+var ways = [8]struct{ dx, dy int32 }{{-1, -1}, {0, -1}, {1, -1}, {-1, 0}, {1, 0}, {-1, 1}, {0, 1}, {1, 1}}
+
+// first returns the first direction of d, which are not none.
+func (d directions) first() int { return bits.TrailingZeros8(uint8(d)) & 7 }
+
+// rest returns all directions of d but the first.
+func (d directions) rest() directions { return d & (d - 1) }
+
+// look finds the cells next to c that have places, and which of them it conflicts with.
+func (v *view) look(c *cell) {
+	for way := range ways {
+		if c.known>>way&1 != 0 {
 			continue
 		}
-		for dx := uint32(0); dx < 3; dx++ {
-			x := (c.x + dx - 1) & v.mask
-			if x == c.x && (y == c.y || dx != 1) || v.mask == 1 && dx == 2 {
-				continue // c itself, or seen already in a world of one or two columns
-			}
+		x, y := (c.x+uint32(ways[way].dx))&v.mask, c.y+uint32(ways[way].dy)
+		switch {
+		case y > v.mask: // beyond a pole
+		case x == c.x && ways[way].dx != 0 || v.mask == 1 && ways[way].dx > 0: // c itself, or west and east in one
+		default:
 			if n := v.cell(x, y); n != nil {
-				v.meet(c, n)
+				v.meet(c, n, way)
 			}
+		}
+	}
+	c.known = everywhere
+}
+
+// introduce makes c, which is in the window, known to those of the cells south and east of it that have been looked up.
+func (v *view) introduce(c *cell) {
+	column, row := (c.x-v.left)&v.mask, c.y-v.top
+	if v.mask <= 1 || column == 0 || column+1 >= v.width || row+1 >= v.height {
+		return
+	}
+	at := row*v.width + column
+	for way := 4; way < len(ways); way++ {
+		next := v.window[at+uint32(ways[way].dx)+uint32(ways[way].dy)*v.width]
+		if next != nil && next != nothing {
+			v.meet(c, next, way)
 		}
 	}
 }
 
-// meet takes in n as next to c.
-func (v *view) meet(c, n *cell) {
-	if v.conflict(n.mean, c.mean) {
-		c.next[c.against] = n
-		c.against++
+// meet makes c and n known to each other, which is next to it in a direction.
+func (v *view) meet(c, n *cell, way int) {
+	dx := int64(int32(n.mean.X - c.mean.X)) // the short way round the world
+	dy := int64(n.mean.Y) - int64(c.mean.Y)
+	distance, conflict := square(dx)+square(dy), v.conflict(n.mean, c.mean)
+	c.meet(n, way, distance, conflict)
+	if v.mask > 1 { // or else one is next to the other in more than one direction
+		n.meet(c, len(ways)-1-way, distance, conflict)
+	}
+}
+
+// meet takes in n as next to c in a direction.
+func (c *cell) meet(n *cell, way int, distance uint64, conflict bool) {
+	c.next[way] = n
+	c.known |= 1 << way
+	if conflict {
+		c.against |= 1 << way
 		return
 	}
-	c.free++
-	c.next[len(c.next)-int(c.free)] = n
+	c.free |= 1 << way
+	c.room = min(c.room, distance)
 }
 
-// rivals returns the cells that c conflicts with.
-func (v *view) rivals(c *cell) []*cell {
-	v.look(c)
-	return c.next[:c.against]
+// rivals returns where the cells are that c conflicts with.
+func (v *view) rivals(c *cell) directions {
+	if c.known != everywhere {
+		v.look(c)
+	}
+	return c.against
 }
 
-// peaceful returns the cells next to c that it does not conflict with.
-func (v *view) peaceful(c *cell) []*cell {
-	v.look(c)
-	return c.next[len(c.next)-int(c.free):]
+// peaceful returns where the cells are next to c that it does not conflict with.
+func (v *view) peaceful(c *cell) directions {
+	v.rivals(c)
+	return c.free
 }
 
 // conflict reports whether markers at a and b would be too close.
-func (v *view) conflict(a, b geo.Spot) bool {
+func (v *view) conflict(a, b geo.Spot) bool { return conflict(a, b, v.apart) }
+
+// conflict is that of a view with a spacing.
+func conflict(a, b geo.Spot, apart int64) bool {
 	dx := int64(int32(a.X - b.X)) // the short way round the world
 	dy := int64(a.Y) - int64(b.Y)
-	if max(dx, -dx) >= v.apart || max(dy, -dy) >= v.apart {
+	if max(dx, -dx) >= apart || max(dy, -dy) >= apart {
 		return false
 	}
-	return square(dx)+square(dy) < square(v.apart)
+	return square(dx)+square(dy) < square(apart)
 }
 
 // square returns the square of a distance along one axis. The sum of two is less than
@@ -373,8 +401,8 @@ func before(a, b *cell) bool {
 func (v *view) isFirst(c *cell) bool {
 	if c.first == unknown {
 		c.first = yes
-		for _, n := range v.rivals(c) {
-			if before(n, c) {
+		for d := v.rivals(c); d != 0; d = d.rest() {
+			if before(c.next[d.first()], c) {
 				c.first = no
 				break
 			}
@@ -387,8 +415,8 @@ func (v *view) isFirst(c *cell) bool {
 func (v *view) isBeaten(c *cell) bool {
 	if c.beat == unknown {
 		c.beat = no
-		for _, n := range v.rivals(c) {
-			if v.isFirst(n) {
+		for d := v.rivals(c); d != 0; d = d.rest() {
+			if v.isFirst(c.next[d.first()]) {
 				c.beat = yes
 				break
 			}
@@ -409,8 +437,8 @@ func (v *view) isHead(c *cell) bool {
 // comes to its kind: step 3.
 func (v *view) winsTurn(c *cell) bool {
 	turn := func(c *cell) uint32 { return c.x&1 | c.y&1<<1 }
-	for _, n := range v.rivals(c) {
-		if turn(n) < turn(c) && v.isHead(n) {
+	for d := v.rivals(c); d != 0; d = d.rest() {
+		if n := c.next[d.first()]; turn(n) < turn(c) && v.isHead(n) {
 			return false
 		}
 	}
@@ -425,8 +453,8 @@ func (v *view) head(c *cell) *cell {
 	}
 	best := c
 	if !v.isHead(c) {
-		for _, n := range v.rivals(c) {
-			if v.isHead(n) && (best == c || before(n, best)) {
+		for d := v.rivals(c); d != 0; d = d.rest() {
+			if n := c.next[d.first()]; v.isHead(n) && (best == c || before(n, best)) {
 				best = n
 			}
 		}
@@ -439,8 +467,8 @@ func (v *view) head(c *cell) *cell {
 // head first.
 func (v *view) members(head *cell, dst []*cell) []*cell {
 	dst = append(dst, head)
-	for _, n := range v.rivals(head) {
-		if v.head(n) == head {
+	for d := v.rivals(head); d != 0; d = d.rest() {
+		if n := head.next[d.first()]; v.head(n) == head {
 			dst = append(dst, n)
 		}
 	}

@@ -8,6 +8,9 @@ import (
 // opensAt returns the zoom of the first step beyond v's at which the places of the
 // given cells have more than one marker, or stacked if there is none.
 func (v *view) opensAt(members []*cell) (zoom float64, stacked bool) {
+	if len(members) == 1 && v.quartersOpen && members[0].opensInQuarters(v.quartersApart) {
+		return (v.step + 1).Zoom(), false
+	}
 	f := &v.few
 	f.count = 0
 	together := uint8(0) // down to this level they all share one cell
@@ -31,6 +34,15 @@ func (v *view) opensAt(members []*cell) (zoom float64, stacked bool) {
 		}
 	}
 	return 0, true
+}
+
+// opensInQuarters reports whether c has places in all its quarters, of which no two opposite ones conflict at a
+// spacing. If so, they have more than one marker at the step of which they are the cells: the head of all would have
+// to be one of them. That is so of most clusters, so the others need not be quick.
+func (c *cell) opensInQuarters(apart int64) bool {
+	q := c.inQuarters()
+	return q[0].count > 0 && q[1].count > 0 && q[2].count > 0 && q[3].count > 0 &&
+		!conflict(q[0].mean, q[3].mean, apart) && !conflict(q[1].mean, q[2].mean, apart)
 }
 
 // A few is the cells, at one step, of places that have one marker at a lesser step.

@@ -19,8 +19,13 @@ func (v *view) stands(head *cell) geo.Spot {
 	towards := head.heaviest()
 	// A neighbour whose mean is further away than this leaves room for all of the way.
 	far := 2*(math.Abs(towards.x)+math.Abs(towards.y)) + float64(v.apart) + 2
-	share := 1.0                         // of the way
-	for _, n := range v.peaceful(head) { // the others are no heads
+	share := 1.0             // of the way
+	free := v.peaceful(head) // the others are no heads
+	if float64(head.room) >= far*far {
+		free = 0
+	}
+	for ; free != 0; free = free.rest() {
+		n := head.next[free.first()]
 		to := vector{float64(int32(n.mean.X - head.mean.X)), float64(int64(n.mean.Y) - int64(head.mean.Y))}
 		along := float64(towards.x*to.x) + float64(towards.y*to.y)
 		if along <= 0 || to.square() >= far*far {
