@@ -285,6 +285,9 @@ func (vs *views) at(step Step) *view {
 	if v.others == nil {
 		v.others = map[uint64]*cell{}
 	}
+	if opened := &vs.steps[vs.used[0]]; opened != v {
+		v.openBelow(opened)
+	}
 	return v
 }
 
@@ -295,7 +298,7 @@ func (vs *views) newCell(x, y uint32) *cell {
 	}
 	vs.taken++
 	c := vs.cellAt(vs.taken - 1)
-	c.x, c.y, c.parts, c.room = x, y, vs.newParts(len(vs.worlds)), math.MaxUint64
+	c.x, c.y, c.room = x, y, math.MaxUint64
 	return c
 }
 
