@@ -374,7 +374,10 @@ func (v *view) marker(head *cell, m *Marker) {
 	}
 	for i := range v.worlds {
 		m.Tallies = append(m.Tallies, v.tally(i, m.cells))
-		m.Totals = append(m.Totals, v.totals(i, m.cells))
+		m.Totals = append(m.Totals, nil)
+		if len(v.measures[i]) > 0 {
+			m.Totals[i] = v.totals(i, m.cells)
+		}
 	}
 	m.Members = v.hash(m.cells)
 	m.Extent = extent(head, m.cells)
@@ -399,9 +402,6 @@ func (v *view) tally(source int, cells []*cell) index.Tally {
 // totals returns what the numbers of the places of one source in some cells come to, for each
 // of its measures.
 func (v *view) totals(source int, cells []*cell) []total.Total {
-	if len(v.measures[source]) == 0 {
-		return nil
-	}
 	all := make([]total.Total, len(v.measures[source]))
 	for i, measure := range v.measures[source] {
 		for _, c := range cells {

@@ -175,8 +175,9 @@ func (f *fork) only() int {
 }
 
 // fetch reads some of each of the kids of f, and of what these keep of their own, to have it at hand when one after
-// the other is looked at. What it returns only keeps a compiler from leaving the reading out.
-func (f *fork) fetch() (read uint64) {
+// the other is looked at; of those that are no cells above a level, all of which something is asked. What it returns
+// only keeps a compiler from leaving the reading out.
+func (f *fork) fetch(level uint8) (read uint64) {
 	for _, n := range f.kids {
 		if n != nil {
 			read += n.newest
@@ -185,6 +186,9 @@ func (f *fork) fetch() (read uint64) {
 	for _, n := range f.kids {
 		if n != nil && n.fork != nil {
 			read += uint64(n.fork.counts[0]) + n.fork.sums[3].y
+			if n.cell.level >= level {
+				read += uint64(n.fork.fewCount)
+			}
 		}
 	}
 	return read

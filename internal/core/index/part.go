@@ -157,25 +157,27 @@ func (p *Part) Moments() Moments {
 // AddQuarters adds to m the moments of the parts of p in the four cells one level deeper, in
 // key order. The cell of p must not be at MaxLevel.
 func (p *Part) AddQuarters(m *[4]Moments) {
-	level, run := p.cell.Level, p.run()
-	if p.in != nil {
-		n := p.node()
-		switch {
-		case n.cell.level > level:
-			m[n.cell.entry().way(level)].Add(p.Moments())
-			return
-		case !n.leaf():
-			f := n.fork
-			for i := range m {
-				m[i].Count += int(f.counts[i])
-				m[i].SumX += f.sums[i].x
-				m[i].SumY += f.sums[i].y
-			}
-			return
-		}
-		run = n.all()
+	level := p.cell.Level
+	if p.in == nil {
+		run := p.run()
+		run.addQuarters(level, m)
+		return
 	}
-	run.addQuarters(level, m)
+	n := p.node()
+	f := n.fork
+	switch {
+	case n.cell.level > level:
+		m[n.cell.entry().way(level)].Add(p.Moments())
+	case f == nil:
+		all := n.all()
+		all.addQuarters(level, m)
+	default:
+		for i := range m {
+			m[i].Count += int(f.counts[i])
+			m[i].SumX += f.sums[i].x
+			m[i].SumY += f.sums[i].y
+		}
+	}
 }
 
 // Tally counts the entries of p by category. The result must not be changed. It
@@ -306,20 +308,23 @@ type partsWalk struct {
 	fetched uint64 // what fetch has returned
 }
 
+// through goes through a kid of f.
 func (w *partsWalk) through(f *fork, i int) bool {
 	n := f.kids[i]
 	switch {
 	case n == nil || !w.box.Overlaps(f.extents[i]):
 		return true
 	case n.cell.level >= w.level:
-		return w.yield(f.whole(i, CellOf(n.cell.key, w.level)))
+		least, shift := &f.extents[i].Min, MaxLevel-w.level
+		return w.yield(f.whole(i, Cell{Level: w.level, X: least.X >> shift, Y: least.Y >> shift}))
 	case n.leaf():
 		all := n.part()
 		return all.cutIn(w.level, w.box, w.yield)
 	}
-	w.fetched += n.fork.fetch()
-	for i := range n.fork.kids {
-		if !w.through(n.fork, i) {
+	f = n.fork
+	w.fetched += f.fetch(w.level)
+	for i := range f.kids {
+		if !w.through(f, i) {
 			return false
 		}
 	}
