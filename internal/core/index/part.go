@@ -2,6 +2,7 @@ package index
 
 import (
 	"iter"
+	"math"
 
 	"idlebeacon/internal/core/geo"
 )
@@ -119,20 +120,24 @@ type Moments struct {
 
 // Mean returns the spot at the mean of the coordinates, rounded down. The set must not be empty.
 func (m *Moments) Mean() geo.Spot {
-	n := uint64(m.Count)
+	if m.Count > math.MaxInt32 { // the sums may not be whole numbers with a sign
+		return geo.Spot{X: uint32(m.SumX / uint64(m.Count)), Y: uint32(m.SumY / uint64(m.Count))}
+	}
+	n := int64(m.Count)
 	inverse := 1 / float64(n)
-	return geo.Spot{X: quotient(m.SumX, n, inverse), Y: quotient(m.SumY, n, inverse)}
+	return geo.Spot{X: quotient(int64(m.SumX), n, inverse), Y: quotient(int64(m.SumY), n, inverse)}
 }
 
 // quotient returns sum / n rounded down, which is less than 2^32. Views ask for thousands of
 // these, and a division of whole numbers takes many times as long as two multiplications: with
-// the inverse of n as a float64, the quotient is at most one off.
-func quotient(sum, n uint64, inverse float64) uint32 {
-	q := uint64(float64(sum) * inverse)
-	switch rest := int64(sum - q*n); {
+// the inverse of n as a float64, the quotient is at most one off. Numbers have a sign as a
+// processor has no instruction to convert those without.
+func quotient(sum, n int64, inverse float64) uint32 {
+	q := int64(float64(sum) * inverse)
+	switch rest := sum - q*n; {
 	case rest < 0:
 		q--
-	case rest >= int64(n):
+	case rest >= n:
 		q++
 	}
 	return uint32(q)
