@@ -158,7 +158,9 @@ func (vs *views) add(c *cell, source int, p index.Part) {
 		c.parts = vs.newParts(len(vs.worlds))
 	}
 	c.parts[source] = p
+	before := c.sum.Members
 	p.AddTo(&c.sum)
+	c.sum.Members = before + (c.sum.Members-before)*vs.factors[source]
 }
 
 // inQuarters returns the quarters of c, in key order.

@@ -207,7 +207,7 @@ func widen(box geo.SpotBox, level uint8, n int64) geo.SpotBox {
 type views struct {
 	options  Options
 	worlds   []index.Part // all of each source
-	salts    []uint64
+	factors  []uint64     // of the hashes of its members
 	measures [][]*index.Measure
 	steps    [lastStep + 1]view
 	used     []Step // which of steps are
@@ -231,7 +231,7 @@ func newViews(crowd Crowd, o Options) *views {
 	vs.options = o
 	for _, source := range crowd {
 		vs.worlds = append(vs.worlds, source.Tree.Part(index.Cell{}))
-		vs.salts = append(vs.salts, source.Salt)
+		vs.factors = append(vs.factors, factorOf(source.Salt))
 		vs.measures = append(vs.measures, source.Measures)
 	}
 	for len(vs.tallies) < len(crowd) {
@@ -258,7 +258,7 @@ func (vs *views) release() {
 	vs.used = vs.used[:0]
 	clear(vs.worlds)
 	clear(vs.measures)
-	vs.worlds, vs.salts, vs.measures = vs.worlds[:0], vs.salts[:0], vs.measures[:0]
+	vs.worlds, vs.factors, vs.measures = vs.worlds[:0], vs.factors[:0], vs.measures[:0]
 	pool.Put(vs)
 }
 
@@ -361,11 +361,13 @@ func Nearest(crowd Crowd, at geo.Point, zoom float64, o Options, yield func(*Mar
 // marker makes m the marker of head.
 func (v *view) marker(head *cell, m *Marker) {
 	*m = Marker{
-		Count: head.sum.Count, At: v.stands(head).Centre(),
-		view: v, cells: v.members(head, m.cells[:0]), Tallies: m.Tallies[:0], Totals: m.Totals[:0],
+		At: v.stands(head).Centre(), view: v,
+		cells: v.members(head, m.cells[:0]), Tallies: m.Tallies[:0], Totals: m.Totals[:0],
 	}
-	for _, c := range m.cells[1:] {
+	members := uint64(0)
+	for _, c := range m.cells {
 		m.Count += c.sum.Count
+		members += c.sum.Members
 	}
 	if m.Count == 1 {
 		for m.Source, m.Entry = range m.All() {
@@ -379,7 +381,7 @@ func (v *view) marker(head *cell, m *Marker) {
 			m.Totals[i] = v.totals(i, m.cells)
 		}
 	}
-	m.Members = v.hash(m.cells)
+	m.Members = members
 	m.Extent = extent(head, m.cells)
 	m.OpensAt, m.Stacked = v.opensAt(m.cells)
 }
@@ -414,27 +416,13 @@ func (v *view) totals(source int, cells []*cell) []total.Total {
 	return all
 }
 
-// hash returns the hash of the members of some cells.
-func (v *view) hash(cells []*cell) (all uint64) {
-	if len(v.worlds) == 1 && v.salts[0] == 0 {
-		for _, c := range cells {
-			all += c.sum.Members
-		}
-		return all
+// factorOf returns what hashes of members of a source with a salt are multiplied by: an odd number, so that none are
+// the same that were not.
+func factorOf(salt uint64) uint64 {
+	if salt == 0 {
+		return 1
 	}
-	for i, salt := range v.salts {
-		of, count := uint64(0), 0
-		for _, c := range cells {
-			hash, n := c.parts[i].Members()
-			of += hash
-			count += n
-		}
-		if salt != 0 && count > 0 {
-			of = mix(of ^ salt)
-		}
-		all += of
-	}
-	return all
+	return mix(salt) | 1
 }
 
 // mix spreads a number over all 64 bits, by the finishing steps of SplitMix64 (G. L. Steele,

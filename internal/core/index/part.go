@@ -103,15 +103,6 @@ func (p *Part) AddTo(s *Summary) {
 	run.addTo(s)
 }
 
-// Members returns what Summary.Members of the entries of p is, and how many they are.
-func (p *Part) Members() (hash uint64, count int) {
-	if p.in != nil {
-		return p.in.members[p.way()], int(p.in.counts[p.way()])
-	}
-	run := p.run()
-	return run.members(), run.len()
-}
-
 // Moments are what the mean of a set of entries is made of. The zero value is that of none.
 type Moments struct {
 	Count      int
