@@ -141,7 +141,8 @@ func (c *Copy) follow(change *store.Change) (spots []geo.Spot) {
 	now := change.Now
 	if now != nil && now.Shape == nil {
 		shape := c.shapes.Remove(change.FeatureID)
-		was, there := c.set.Put(rowOf(c.info.Load(), now), change.Number)
+		row := rowOf(c.info.Load(), now, now.Properties.Fields(nil))
+		was, there := c.set.Put(&row, change.Number)
 		switch {
 		case shape:
 			return nil

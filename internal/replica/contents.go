@@ -15,9 +15,10 @@ type Contents struct {
 	Info   store.Collection // the collection as it will be
 	places places.Builder
 	shapes *shapes.Set
-	onto   *Copy  // what is in the collection already; nil for nothing
-	as     uint64 // the newest change to a place in onto that is taken in
-	shaped bool   // there are shapes
+	onto   *Copy          // what is in the collection already; nil for nothing
+	as     uint64         // the newest change to a place in onto that is taken in
+	shaped bool           // there are shapes
+	fields feature.Fields // room for those of one feature
 }
 
 // NewContents returns contents without any features, for a collection that is empty.
@@ -32,14 +33,17 @@ func NewContentsOnto(c *Copy) *Contents {
 
 // Add adds a feature. If the collection is empty no other may have its ID; if not, the last one counts.
 func (c *Contents) Add(f *feature.Feature) {
-	switch {
-	case f.Shape != nil:
+	if f.Shape != nil {
 		c.shaped = true
 		c.shapes.Put(shapeOf(&c.Info, f))
-	case c.onto != nil:
-		c.places.Put(rowOf(&c.Info, f))
-	default:
-		c.places.Add(rowOf(&c.Info, f))
+		return
+	}
+	c.fields = f.Properties.Fields(c.fields[:0])
+	row := rowOf(&c.Info, f, c.fields)
+	if c.onto != nil {
+		c.places.Put(&row)
+	} else {
+		c.places.Add(&row)
 	}
 }
 

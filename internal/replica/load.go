@@ -89,34 +89,46 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 // A loader makes the memory of one collection from batches that come from several goroutines.
 type loader struct {
 	info    *store.Collection
-	batches chan []*places.Row
+	batches chan *rowBatch
 
 	mu     sync.Mutex
 	shapes *shapes.Set // edited by the holder of mu
 }
 
+// A rowBatch is places on their way to the memory of a collection.
+type rowBatch struct {
+	rows   []places.Row
+	fields feature.Fields // of all of them
+}
+
+// rowBatches are those that nobody uses, for their memory.
+var rowBatches = sync.Pool{New: func() any { return new(rowBatch) }}
+
 func newLoader(info *store.Collection) *loader {
-	return &loader{info: info, shapes: &shapes.Set{}, batches: make(chan []*places.Row, loadQueue)}
+	return &loader{info: info, shapes: &shapes.Set{}, batches: make(chan *rowBatch, loadQueue)}
 }
 
 // take takes in a batch of features. It waits for room.
 func (l *loader) take(ctx context.Context, batch []feature.Feature) error {
-	rows := make([]*places.Row, 0, len(batch))
+	b := rowBatches.Get().(*rowBatch)
+	b.rows, b.fields = b.rows[:0], b.fields[:0]
 	for i := range batch {
 		f := &batch[i]
 		if f.Shape == nil {
-			rows = append(rows, rowOf(l.info, f))
+			first := len(b.fields)
+			b.fields = f.Properties.Fields(b.fields)
+			b.rows = append(b.rows, rowOf(l.info, f, b.fields[first:len(b.fields):len(b.fields)]))
 			continue
 		}
 		l.mu.Lock()
 		l.shapes.Put(shapeOf(l.info, f))
 		l.mu.Unlock()
 	}
-	if len(rows) == 0 {
+	if len(b.rows) == 0 {
 		return nil
 	}
 	select {
-	case l.batches <- rows:
+	case l.batches <- b:
 		return nil
 	case <-ctx.Done():
 		return ctx.Err()
@@ -127,9 +139,10 @@ func (l *loader) take(ctx context.Context, batch []feature.Feature) error {
 func (l *loader) build(newest uint64) *places.Set {
 	var b places.Builder
 	for batch := range l.batches {
-		for _, row := range batch {
-			b.Add(row)
+		for i := range batch.rows {
+			b.Add(&batch.rows[i])
 		}
+		rowBatches.Put(batch)
 	}
 	l.shapes.Publish(newest)
 	return b.Build(newest)
@@ -139,12 +152,15 @@ func (l *loader) build(newest uint64) *places.Set {
 func loadOne(v *store.View, info store.Dated) (*Copy, error) {
 	c := newCopy(info, v.Change)
 	var b places.Builder
+	var fields feature.Fields
 	for f, err := range v.Features(info.Key) {
 		switch {
 		case err != nil:
 			return nil, fmt.Errorf("loading %q: %w", info.ID, err)
 		case f.Shape == nil:
-			b.Add(rowOf(&info.Collection, &f))
+			fields = f.Properties.Fields(fields[:0])
+			row := rowOf(&info.Collection, &f, fields)
+			b.Add(&row)
 		default:
 			c.shapes.Put(shapeOf(&info.Collection, &f))
 		}
@@ -154,12 +170,13 @@ func loadOne(v *store.View, info store.Dated) (*Copy, error) {
 	return c, nil
 }
 
-// rowOf returns what is kept in memory of a place of c.
-func rowOf(c *store.Collection, f *feature.Feature) *places.Row {
-	name, category := f.Properties.Texts(c.NameProperty, c.CategoryProperty)
-	return &places.Row{
+// rowOf returns what is kept in memory of a place of c, whose properties have some fields.
+func rowOf(c *store.Collection, f *feature.Feature, fields feature.Fields) places.Row {
+	name, category := fields.Texts(c.NameProperty, c.CategoryProperty)
+	return places.Row{
 		Place:      places.Place{ID: f.ID, At: f.At, Name: name, Category: category},
 		Properties: f.Properties,
+		Fields:     fields,
 	}
 }
 

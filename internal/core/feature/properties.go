@@ -103,15 +103,38 @@ func (p Properties) Text(name string) string {
 
 // Texts is Text for two properties in one pass; an empty name gives "".
 func (p Properties) Texts(first, second string) (string, string) {
+	if first == "" && second == "" {
+		return "", ""
+	}
+	var room [16]Field
+	return p.Fields(room[:0]).Texts(first, second)
+}
+
+// A Field is a top-level name and its value as they stand, in compact JSON.
+type Field struct{ Name, Value []byte }
+
+// Fields are those of some properties, in their order. Who wants more than one thing of properties has them told apart
+// once.
+type Fields []Field
+
+// Fields appends the fields of p to dst. They share its memory.
+func (p Properties) Fields(dst Fields) Fields {
+	for name, value := range p.All() {
+		dst = append(dst, Field{name, value})
+	}
+	return dst
+}
+
+// Texts is that of the properties.
+func (fs Fields) Texts(first, second string) (string, string) {
 	var found [2][]byte
-	if first != "" || second != "" {
-		for key, value := range p.All() {
-			if first != "" && says(key, first) {
-				found[0] = value
-			}
-			if second != "" && says(key, second) {
-				found[1] = value
-			}
+	for i := range fs {
+		f := &fs[i]
+		if first != "" && says(f.Name, first) {
+			found[0] = f.Value
+		}
+		if second != "" && says(f.Name, second) {
+			found[1] = f.Value
 		}
 	}
 	return text(found[0]), text(found[1])
@@ -156,7 +179,7 @@ func (p Properties) All() iter.Seq2[[]byte, []byte] {
 	return func(yield func(key, value []byte) bool) {
 		raw := p.JSON()
 		for i := 1; i < len(raw)-1; i++ { // i is after the opening brace, then after each comma
-			key := raw[i:valueEnd(raw, i)]
+			key := raw[i : stringEnd(raw, i)+1]
 			i += len(key) + len(":")
 			value := raw[i:valueEnd(raw, i)]
 			i += len(value)
@@ -224,6 +247,9 @@ func Unquote(quoted []byte) string {
 func says(quoted []byte, s string) bool {
 	inner := quoted[1 : len(quoted)-1]
 	if len(inner) < len(s) { // spelling only makes it longer
+		return false
+	}
+	if s != "" && inner[0] != s[0] && inner[0] != '\\' {
 		return false
 	}
 	if bytes.IndexByte(inner, '\\') < 0 {

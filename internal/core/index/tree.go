@@ -150,9 +150,6 @@ func Build(entries []Entry, change uint64) Tree {
 	return BuildSorted(entries, change)
 }
 
-// Sort brings entries into the order of All.
-func Sort(entries []Entry) { slices.SortFunc(entries, compare) }
-
 // BuildSorted is Build for entries that already come in the order of All.
 func BuildSorted(entries []Entry, change uint64) Tree {
 	t := Tree{gaps: change}

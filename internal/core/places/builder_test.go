@@ -78,7 +78,7 @@ func TestBuiltOnto(t *testing.T) {
 		if at.Lon > 180 {
 			at.Lon -= 360
 		}
-		return &Row{Place{fmt.Sprint("id ", r.IntN(3000)), at, name, category}, p.Properties()}
+		return &Row{Place: Place{fmt.Sprint("id ", r.IntN(3000)), at, name, category}, Properties: p.Properties()}
 	}
 	known := func(s *Snapshot, exact bool) (all []string) {
 		for e := range s.Tree().All() {

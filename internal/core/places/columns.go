@@ -102,13 +102,19 @@ type writer struct {
 	categoryNo map[string]uint16
 	buffer     []byte
 	properties []byte
+	fields     feature.Fields // room for them
 }
 
 // write adds r behind the places already written.
 func (w *writer) write(r *Row) index.Entry {
 	name := cut(r.Name)
 	category := w.number(cut(r.Category))
-	w.properties = w.words.appendProperties(w.properties[:0], r.Properties, name, w.categories[category])
+	fields := r.Fields
+	if fields == nil {
+		w.fields = r.Properties.Fields(w.fields[:0])
+		fields = w.fields
+	}
+	w.properties = w.words.appendFields(w.properties[:0], fields, name, w.categories[category])
 	return entryOf(&r.Place, w.append([]byte(r.ID), []byte(name), r.At), category)
 }
 
@@ -173,4 +179,5 @@ func cut(text string) string {
 type Row struct {
 	Place
 	Properties feature.Properties
+	Fields     feature.Fields // those of Properties, if they have been told apart; or nil
 }

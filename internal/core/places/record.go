@@ -101,13 +101,12 @@ func (d *dictionary) word(n int, text []byte) (int, bool) {
 	return w, true
 }
 
-// appendProperties writes the properties of a place with the given name and
-// category.
-func (d *dictionary) appendProperties(dst []byte, p feature.Properties, name, category string) []byte {
+// appendFields writes the properties of a place with the given name and category.
+func (d *dictionary) appendFields(dst []byte, fields feature.Fields, name, category string) []byte {
 	d.expected = 0
-	for key, value := range p.All() {
-		if n, ok := d.name(key); ok {
-			dst = d.appendValue(dst, n, value, name, category)
+	for i := range fields {
+		if n, ok := d.name(fields[i].Name); ok {
+			dst = d.appendValue(dst, n, fields[i].Value, name, category)
 		}
 	}
 	return dst
