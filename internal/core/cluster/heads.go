@@ -61,9 +61,13 @@ func (v *view) isBeaten(c *cell) bool {
 // isHead reports whether c is a head.
 func (v *view) isHead(c *cell) bool {
 	if c.leads == unknown {
-		c.leads = answered(v.isFirst(c) || !v.isBeaten(c) && v.winsTurn(c))
+		v.findLead(c)
 	}
 	return c.leads == yes
+}
+
+func (v *view) findLead(c *cell) {
+	c.leads = answered(v.isFirst(c) || !v.isBeaten(c) && v.winsTurn(c))
 }
 
 // winsTurn reports whether c, neither first nor beaten, is a head when the turn

@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"math"
 	"math/bits"
 
 	"idlebeacon/internal/core/geo"
@@ -14,6 +15,9 @@ const everywhere directions = 1<<8 - 1
 
 // ways are the steps in columns and rows in each direction.
 var ways = [8]struct{ dx, dy int32 }{{-1, -1}, {0, -1}, {1, -1}, {-1, 0}, {1, 0}, {-1, 1}, {0, 1}, {1, 1}}
+
+// opposite returns the direction from which another one looks like the way back.
+func opposite(way int) int { return len(ways) - 1 - way }
 
 // first returns the first direction of d, which are not none.
 func (d directions) first() int { return bits.TrailingZeros8(uint8(d)) & 7 }
@@ -46,41 +50,50 @@ func (v *view) introduce(c *cell) {
 	if v.mask <= 1 || column == 0 || column+1 >= v.width || row+1 >= v.height {
 		return
 	}
-	at := row*v.width + column
+	at, least := row*v.width+column, square(v.apart)
 	for way := 4; way < len(ways); way++ {
-		next := v.window[at+uint32(ways[way].dx)+uint32(ways[way].dy)*v.width]
-		if next != nil && next != nothing {
-			v.meet(c, next, way)
+		n := v.window[at+uint32(ways[way].dx)+uint32(ways[way].dy)*v.width]
+		if n != nil && n != nothing {
+			distance := c.squareTo(n)
+			c.meet(n, way, distance, least)
+			n.meet(c, opposite(way), distance, least)
 		}
 	}
 }
 
 // meet makes c and n known to each other, which is next to it in a direction.
 func (v *view) meet(c, n *cell, way int) {
-	if v.mask <= 1 { // one may be next to the other in two directions
-		conflict := v.conflict(n.mean, c.mean)
-		c.meet(n, way, conflict)
+	if v.mask <= 1 { // distances may be too great for their squares
+		distance := uint64(math.MaxUint64)
+		if v.conflict(n.mean, c.mean) {
+			distance = 0
+		}
+		c.meet(n, way, distance, 1) // not the other way round, as n may be next to c in two directions
 		return
 	}
-	dx := int64(int32(n.mean.X - c.mean.X)) // the short way round the world
-	dy := int64(n.mean.Y) - int64(c.mean.Y)
-	distance := square(dx) + square(dy)
-	conflict := distance < square(v.apart)
-	if !conflict {
-		c.room, n.room = min(c.room, distance), min(n.room, distance)
-	}
-	c.meet(n, way, conflict)
-	n.meet(c, len(ways)-1-way, conflict)
+	distance, least := c.squareTo(n), square(v.apart)
+	c.meet(n, way, distance, least)
+	n.meet(c, opposite(way), distance, least)
 }
 
-// meet takes in n as next to c in a direction.
-func (c *cell) meet(n *cell, way int, conflict bool) {
-	c.next[way] = n
+// squareTo returns the square of the distance between the means of c and n, which are next to each other in a world of
+// more than two columns.
+func (c *cell) squareTo(n *cell) uint64 {
+	dx := int64(int32(n.mean.X - c.mean.X)) // the short way round the world
+	dy := int64(n.mean.Y) - int64(c.mean.Y)
+	return square(dx) + square(dy)
+}
+
+// meet takes in n as next to c in a direction: the square of their distance, and the least at which they do not
+// conflict.
+func (c *cell) meet(n *cell, way int, distance, least uint64) {
+	c.next[way&7] = n
 	c.known |= 1 << way
-	if conflict {
+	if distance < least {
 		c.against |= 1 << way
 	} else {
 		c.free |= 1 << way
+		c.room = min(c.room, distance)
 	}
 }
 

@@ -66,22 +66,25 @@ func unproject(x, y float64) Point {
 // mercatorY. Every marker of a view needs a few, so it is interpolated, by cubic
 // Hermite splines, to within 1e-10 degrees.
 func latitude(y float64) float64 {
-	at := y * float64(len(latitudes)-1)
-	i := min(int(at), len(latitudes)-2)
-	t := at - float64(i)
-	a, b := &latitudes[i], &latitudes[i+1]
-	rise := b.lat - a.lat
-	return a.lat + t*(a.slope+t*(3*rise-2*a.slope-b.slope+t*(a.slope+b.slope-2*rise)))
+	at := y * float64(len(latitudes))
+	i := min(int(at), len(latitudes)-1)
+	t, c := at-float64(i), &latitudes[i]
+	return c[0] + t*(c[1]+t*(c[2]+t*c[3]))
 }
 
-// latitudes holds, at equal distances down the map, the latitude and how fast it
-// changes from one to the next.
-var latitudes = func() (table [2049]struct{ lat, slope float64 }) {
+// latitudes holds the polynomials of latitude for equal parts of the way down the map: the factors of the powers of
+// how much of a part lies behind, from 0 up.
+var latitudes = func() (table [2048][4]float64) {
+	at := func(i int) (lat, slope float64) {
+		y := float64(i) / float64(len(table))
+		lat = 90 - 2*degrees(math.Atan(math.Exp(math.Pi*(2*y-1))))
+		return lat, -360 * math.Cos(radians(lat)) / float64(len(table))
+	}
 	for i := range table {
-		y := float64(i) / float64(len(table)-1)
-		lat := 90 - 2*degrees(math.Atan(math.Exp(math.Pi*(2*y-1))))
-		table[i].lat = lat
-		table[i].slope = -360 * math.Cos(radians(lat)) / float64(len(table)-1)
+		lat, slope := at(i)
+		next, nextSlope := at(i + 1)
+		rise := next - lat
+		table[i] = [4]float64{lat, slope, 3*rise - 2*slope - nextSlope, slope + nextSlope - 2*rise}
 	}
 	return table
 }()
