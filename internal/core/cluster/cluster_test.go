@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"errors"
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -143,50 +144,120 @@ func TestHonest(t *testing.T) {
 	forWorlds(t, func(t *testing.T, r *rand.Rand, w *world) {
 		for i, zoom := range zooms {
 			o := someOptions[i%2*(1+r.IntN(3))]
-			deeper := map[Step]map[uint32]*group{}
 			markers := viewWith(t, w, geo.World, zoom, o)
-			for _, m := range markers[:min(len(markers), 40)] {
-				if m.Count == 1 {
-					if m.Entry != w.entries[m.refs[0]] {
-						t.Fatalf("zoom %v: single place %v, want %v", zoom, m.Entry, w.entries[m.refs[0]])
-					}
-					continue
-				}
-				for _, ref := range m.refs {
-					if at := w.entries[ref].Key.Spot().Centre(); !m.Extent.Contains(at) {
-						t.Fatalf("zoom %v: extent %v misses a member at %v", zoom, m.Extent, at)
-					}
-				}
-				if !m.Extent.Contains(m.At) {
-					t.Fatalf("zoom %v: marker at %v outside its extent %v", zoom, m.At, m.Extent)
-				}
-				for step := StepOf(zoom) + 1; step <= 2*MaxZoom; step++ {
-					z := float64(step) / 2
-					if deeper[step] == nil {
-						deeper[step] = oracle(w, z, o)
-					}
-					split := slices.ContainsFunc(
-						m.refs,
-						func(ref uint32) bool { return deeper[step][ref] != deeper[step][m.refs[0]] },
-					)
-					if split != (!m.Stacked && z >= m.OpensAt) && (m.Stacked || z <= m.OpensAt) {
-						t.Fatalf(
-							"zoom %v, %+v: says it opens at %v (stacked %v), but at %v split is %v",
-							zoom,
-							o,
-							m.OpensAt,
-							m.Stacked,
-							z,
-							split,
-						)
-					}
-					if split {
-						break
-					}
-				}
-			}
+			checkHonest(t, w, zoom, o, markers[:min(len(markers), 40)])
 		}
 	})
+}
+
+// checkHonest holds what markers of a view say against what their places are, and what becomes of these at further zooms.
+func checkHonest(t *testing.T, w *world, zoom float64, o Options, markers []kept) {
+	t.Helper()
+	deeper := map[Step]map[uint32]*group{}
+	for _, m := range markers {
+		if m.Count == 1 {
+			if m.Entry != w.entries[m.refs[0]] {
+				t.Fatalf("zoom %v: single place %v, want %v", zoom, m.Entry, w.entries[m.refs[0]])
+			}
+			continue
+		}
+		for _, ref := range m.refs {
+			if at := w.entries[ref].Key.Spot().Centre(); !m.Extent.Contains(at) {
+				t.Fatalf("zoom %v: extent %v misses a member at %v", zoom, m.Extent, at)
+			}
+		}
+		if !m.Extent.Contains(m.At) {
+			t.Fatalf("zoom %v: marker at %v outside its extent %v", zoom, m.At, m.Extent)
+		}
+		for step := StepOf(zoom) + 1; step <= 2*MaxZoom; step++ {
+			z := float64(step) / 2
+			if deeper[step] == nil {
+				deeper[step] = oracle(w, z, o)
+			}
+			split := slices.ContainsFunc(
+				m.refs,
+				func(ref uint32) bool { return deeper[step][ref] != deeper[step][m.refs[0]] },
+			)
+			if split != (!m.Stacked && z >= m.OpensAt) && (m.Stacked || z <= m.OpensAt) {
+				t.Fatalf("zoom %v, %+v: says it opens at %v (stacked %v), but at %v split is %v",
+					zoom, o, m.OpensAt, m.Stacked, z, split)
+			}
+			if split {
+				break
+			}
+		}
+	}
+}
+
+// TestOpeningNearTheMiddle is about clusters of one cell with places in each of its quarters, close enough to the middle
+// for some of the quarters to conflict at the next step. Some open there, others do not.
+func TestOpeningNearTheMiddle(t *testing.T) {
+	const zoom, level = 10, 12
+	side := float64(uint64(1) << (index.MaxLevel - level))
+	opened := [2]int{}
+	for seed := range uint64(600) {
+		r := rand.New(rand.NewPCG(seed, 12))
+		// One quarter has most places, so that it leads wherever it can.
+		most, far := r.IntN(4), [4]float64{}
+		for i := range far {
+			far[i] = r.Float64() * r.Float64() / 2
+		}
+		w := newWorld(r, func(r *rand.Rand) geo.Point {
+			quarter := most
+			if r.IntN(3) > 0 {
+				quarter = r.IntN(4)
+			}
+			off := func(bit int) uint32 {
+				return uint32(int64(side * (0.5 + far[quarter]*(0.95+r.Float64()*0.05)*float64(2*bit-1))))
+			}
+			return geo.Spot{X: 1500<<20 + off(quarter&1), Y: 1800<<20 + off(quarter>>1)}.Centre()
+		}, 40)
+		markers := viewWith(t, w, geo.World, zoom, Default)
+		checkHonest(t, w, zoom, Default, markers)
+		for _, m := range markers {
+			if m.OpensAt == zoom+0.5 {
+				opened[0]++
+			} else {
+				opened[1]++
+			}
+		}
+	}
+	if min(opened[0], opened[1]) < 50 {
+		t.Fatalf("%d opened at the next step and %d did not: one is hardly looked at", opened[0], opened[1])
+	}
+}
+
+// TestMembersOfSources checks that the same identities in another source count as other places.
+func TestMembersOfSources(t *testing.T) {
+	r := rand.New(rand.NewPCG(13, 13))
+	at := geo.Point{Lon: -22, Lat: -38.5}
+	build := func(identities ...uint64) index.Tree {
+		var entries []index.Entry
+		for i, id := range identities {
+			entries = append(entries, index.NewEntry(index.KeyOf(geo.Project(at)), uint32(i), 0, id))
+		}
+		return index.Build(entries, 1)
+	}
+	seen := map[uint64]string{}
+	for range 20 {
+		a, b := r.Uint64(), r.Uint64()
+		for _, dealt := range [][2][]uint64{{{a, b}, {}}, {{}, {a, b}}, {{a}, {b}}, {{b}, {a}}, {{a, b}, {a}}} {
+			crowd := Crowd{{Tree: build(dealt[0]...), Salt: 1}, {Tree: build(dealt[1]...), Salt: 2}}
+			err := View(crowd, geo.World, 5, Default, math.MaxInt, func(m *Marker) {
+				what := fmt.Sprint(dealt)
+				if other, there := seen[m.Members]; there {
+					t.Errorf("%s and %s have the same hash of members", what, other)
+				}
+				seen[m.Members] = what
+			})
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if len(seen) != 100 {
+		t.Errorf("%d hashes, want 100", len(seen))
+	}
 }
 
 // TestSinglesUpTo checks that few enough places stand alone at any zoom.

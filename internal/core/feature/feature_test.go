@@ -139,3 +139,32 @@ func FuzzFeature(f *testing.F) {
 		}
 	})
 }
+
+// TestTexts is about names that are spelt in other ways, come twice, or begin like others.
+func TestTexts(t *testing.T) {
+	for _, c := range []struct{ raw, first, second, wantFirst, wantSecond string }{
+		{`{"name":"Quay","kind":"pier"}`, "name", "kind", "Quay", "pier"},
+		{`{"\u006eame":"Quay","k\u0069nd":"pier"}`, "name", "kind", "Quay", "pier"},
+		{`{"name":"Quay","name":"Jetty"}`, "name", "", "Jetty", ""},
+		{`{"nam":1,"names":2,"mane":3,"":4}`, "name", "", "", ""},
+		{`{"":"none","name":true}`, "name", "kind", "true", ""},
+		{`{"na\\me":"slash","name":-1.50}`, `na\me`, "name", "slash", "-1.50"},
+		{`{"name":"a \"b\" \\","kind":["x"]}`, "name", "kind", `a "b" \`, ""},
+		{`{}`, "name", "kind", "", ""},
+	} {
+		p, err := ParseProperties([]byte(c.raw))
+		if err != nil {
+			t.Fatal(c.raw, err)
+		}
+		if first, second := p.Texts(c.first, c.second); first != c.wantFirst || second != c.wantSecond {
+			t.Errorf("%s: %q and %q, want %q and %q", c.raw, first, second, c.wantFirst, c.wantSecond)
+		}
+		fields := p.Fields(nil)
+		if first, second := fields.Texts(c.first, c.second); first != c.wantFirst || second != c.wantSecond {
+			t.Errorf("fields of %s: %q and %q, want %q and %q", c.raw, first, second, c.wantFirst, c.wantSecond)
+		}
+		if names := p.Names(); len(names) != len(fields) {
+			t.Errorf("%s has the names %q, but %d fields", c.raw, names, len(fields))
+		}
+	}
+}
