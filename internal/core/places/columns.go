@@ -76,17 +76,9 @@ func (c *columns) id(ref uint32) []byte {
 	return id
 }
 
-// uvarint is binary.Uvarint, but quick for the many numbers that are a single byte.
-func uvarint(record []byte) (number uint64, size int) {
-	if first := record[0]; first < 0x80 {
-		return uint64(first), 1
-	}
-	return binary.Uvarint(record)
-}
-
 // cutText cuts a text off the start of a record.
 func cutText(record []byte) (text, rest []byte) {
-	length, n := uvarint(record)
+	length, n := binary.Uvarint(record)
 	return record[n : n+int(length)], record[n+int(length):]
 }
 

@@ -79,7 +79,7 @@ func (c *copier) word(of int, old uint64) (number int, ok bool) {
 // appendRecord writes the properties of a place anew, unless there is no room for a name or text of theirs.
 func (c *copier) appendRecord(dst, record []byte) ([]byte, bool) {
 	for len(record) > 0 {
-		tag, size := uvarint(record)
+		tag, size := binary.Uvarint(record)
 		f := form(tag % uint64(formCount))
 		n, ok := c.name(int(tag / uint64(formCount)))
 		if !ok {
@@ -89,7 +89,7 @@ func (c *copier) appendRecord(dst, record []byte) ([]byte, bool) {
 		_, rest := skipValue(record)
 		value := record[size : len(record)-len(rest)]
 		if f == formWord {
-			old, _ := uvarint(value)
+			old, _ := binary.Uvarint(value)
 			w, ok := c.word(n, old)
 			if !ok {
 				return dst, false

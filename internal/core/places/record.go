@@ -260,7 +260,7 @@ type value struct {
 
 // skipValue returns the number of the property at the start of a record, and what follows it.
 func skipValue(record []byte) (n int, rest []byte) {
-	tag, size := uvarint(record)
+	tag, size := binary.Uvarint(record)
 	record = record[size:]
 	switch form(tag % uint64(formCount)) {
 	case formWhole, formWord:
@@ -279,7 +279,7 @@ func skipValue(record []byte) (n int, rest []byte) {
 
 // cutValue cuts one property off the start of a record.
 func (c *columns) cutValue(record []byte) (n int, v value, rest []byte) {
-	tag, size := uvarint(record)
+	tag, size := binary.Uvarint(record)
 	record = record[size:]
 	n, v.form = int(tag/uint64(formCount)), form(tag%uint64(formCount))
 	switch v.form {
@@ -291,7 +291,7 @@ func (c *columns) cutValue(record []byte) (n int, v value, rest []byte) {
 		v.number = math.Float64frombits(binary.LittleEndian.Uint64(record))
 		return n, v, record[8:]
 	case formWord:
-		word, size := uvarint(record)
+		word, size := binary.Uvarint(record)
 		v.word = c.words.words[word]
 		return n, v, record[size:]
 	case formText, formJSON:
