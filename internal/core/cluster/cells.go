@@ -210,7 +210,7 @@ func (v *view) each(spots geo.SpotBox, f func(*cell, geo.SpotBox) bool) bool {
 	shift := index.MaxLevel - v.level
 	for y := spots.Min.Y >> shift; y <= spots.Max.Y>>shift; y++ {
 		for x := spots.Min.X >> shift; x <= spots.Max.X>>shift; x++ {
-			if c := v.cell(x, y); c != nil && !f(c, spots) {
+			if c := *v.slot(x, y); c != nothing && !f(c, spots) { // what is in the box has been looked up
 				return false
 			}
 		}
