@@ -140,7 +140,8 @@ var page = template.Must(template.New("").Parse(`<!doctype html><html lang="en">
 <meta name="viewport" content="width=device-width"><body style="font-family:system-ui,sans-serif;margin:3rem auto;
 max-width:30rem;line-height:1.5"><h1>Stand-in issuer</h1><p><strong>Not for use:</strong> it lets anyone be anyone of
 these made-up people. Whom do you want to be?</p><form method="post"><p>{{range $id, $person := .}}
-<button name="person" value="{{$id}}" style="font:inherit;padding:.5rem 1rem;margin-right:.5rem">{{$person.name}}</button>
+<button name="person" value="{{$id}}"
+  style="font:inherit;padding:.5rem 1rem;margin-right:.5rem">{{$person.name}}</button>
 {{end}}</form>`))
 
 func (s *Stub) choose(w http.ResponseWriter, r *http.Request) {

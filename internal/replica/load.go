@@ -101,8 +101,24 @@ type rowBatch struct {
 	fields feature.Fields // of all of them
 }
 
+// manyFields is how many fields fill a batch, however few its rows are: 3 MB.
+const manyFields = 1 << 16
+
 // rowBatches are those that nobody uses, for their memory.
 var rowBatches = sync.Pool{New: func() any { return new(rowBatch) }}
+
+func newRowBatch() *rowBatch {
+	b := rowBatches.Get().(*rowBatch)
+	b.rows, b.fields = b.rows[:0], b.fields[:0]
+	return b
+}
+
+// release says that nobody looks at b any more.
+func (b *rowBatch) release() {
+	if cap(b.fields) <= 2*manyFields {
+		rowBatches.Put(b)
+	}
+}
 
 func newLoader(info *store.Collection) *loader {
 	return &loader{info: info, shapes: &shapes.Set{}, batches: make(chan *rowBatch, loadQueue)}
@@ -110,23 +126,34 @@ func newLoader(info *store.Collection) *loader {
 
 // take takes in a batch of features. It waits for room.
 func (l *loader) take(ctx context.Context, batch []feature.Feature) error {
-	b := rowBatches.Get().(*rowBatch)
-	b.rows, b.fields = b.rows[:0], b.fields[:0]
+	b := newRowBatch()
 	for i := range batch {
 		f := &batch[i]
-		if f.Shape == nil {
-			first := len(b.fields)
-			b.fields = f.Properties.Fields(b.fields)
-			b.rows = append(b.rows, rowOf(l.info, f, b.fields[first:len(b.fields):len(b.fields)]))
+		if f.Shape != nil {
+			l.mu.Lock()
+			l.shapes.Put(shapeOf(l.info, f))
+			l.mu.Unlock()
 			continue
 		}
-		l.mu.Lock()
-		l.shapes.Put(shapeOf(l.info, f))
-		l.mu.Unlock()
+		if len(b.fields) >= manyFields {
+			if err := l.send(ctx, b); err != nil {
+				return err
+			}
+			b = newRowBatch()
+		}
+		first := len(b.fields)
+		b.fields = f.Properties.Fields(b.fields)
+		b.rows = append(b.rows, rowOf(l.info, f, b.fields[first:len(b.fields):len(b.fields)]))
 	}
 	if len(b.rows) == 0 {
+		b.release()
 		return nil
 	}
+	return l.send(ctx, b)
+}
+
+// send hands b on to whoever builds. It waits for room.
+func (l *loader) send(ctx context.Context, b *rowBatch) error {
 	select {
 	case l.batches <- b:
 		return nil
@@ -142,7 +169,7 @@ func (l *loader) build(newest uint64) *places.Set {
 		for i := range batch.rows {
 			b.Add(&batch.rows[i])
 		}
-		rowBatches.Put(batch)
+		batch.release()
 	}
 	l.shapes.Publish(newest)
 	return b.Build(newest)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"reflect"
+	"strings"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -43,6 +44,10 @@ func TestLoadedAsStored(t *testing.T) {
 			t.Fatal(err)
 		}
 		id := fmt.Sprint(i)
+		if i%20 == 7 && i < 200 { // a few of these fill a batch, and of a name that comes twice the last counts
+			properties = map[string]any{"p0": 1.}
+			raw = []byte("{" + strings.Repeat(`"p0":0,`, manyFields/3) + `"p0":1}`)
+		}
 		want[id], at[id] = properties, geo.Point{Lon: r.Float64(), Lat: r.Float64()}
 		rows = append(rows, []any{c.Key, id, at[id].Lon, at[id].Lat, raw, 1})
 	}
@@ -67,7 +72,8 @@ func TestLoadedAsStored(t *testing.T) {
 		if err := json.Unmarshal(properties.JSON(), &got); err != nil {
 			t.Fatal(err)
 		}
-		if !reflect.DeepEqual(got, want[p.ID]) || len(properties.Names()) != len(got) {
+		if !reflect.DeepEqual(got, want[p.ID]) ||
+			len(properties.Names()) != len(got) && len(properties.Names()) <= manyFields/3 {
 			t.Fatalf("the properties of %s are %s, want %v", p.ID, properties.JSON(), want[p.ID])
 		}
 		if p.At != at[p.ID] {

@@ -150,7 +150,8 @@ func TestHonest(t *testing.T) {
 	})
 }
 
-// checkHonest holds what markers of a view say against what their places are, and what becomes of these at further zooms.
+// checkHonest holds what markers of a view say against their places, and against what becomes of these at further
+// zooms.
 func checkHonest(t *testing.T, w *world, zoom float64, o Options, markers []kept) {
 	t.Helper()
 	deeper := map[Step]map[uint32]*group{}
@@ -189,8 +190,8 @@ func checkHonest(t *testing.T, w *world, zoom float64, o Options, markers []kept
 	}
 }
 
-// TestOpeningNearTheMiddle is about clusters of one cell with places in each of its quarters, close enough to the middle
-// for some of the quarters to conflict at the next step. Some open there, others do not.
+// TestOpeningNearTheMiddle is about clusters of one cell with places in each of its quarters, near its middle. So some
+// of the quarters conflict at the next step. Some clusters open there, others do not.
 func TestOpeningNearTheMiddle(t *testing.T) {
 	const zoom, level = 10, 12
 	side := float64(uint64(1) << (index.MaxLevel - level))

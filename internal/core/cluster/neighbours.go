@@ -7,16 +7,15 @@ import (
 	"idlebeacon/internal/core/geo"
 )
 
-// directions is a set of the eight ways to the cells next to one: bit by bit row by row from the north-west, so the
-// opposite of one is as far from the end.
+// directions is a set of the eight ways to the cells next to one. The bits are in the order of ways.
 type directions uint8
 
 const everywhere directions = 1<<8 - 1
 
-// ways are the steps in columns and rows in each direction.
+// ways are the steps in columns and rows in each direction, row by row from the north-west.
 var ways = [8]struct{ dx, dy int32 }{{-1, -1}, {0, -1}, {1, -1}, {-1, 0}, {1, 0}, {-1, 1}, {0, 1}, {1, 1}}
 
-// opposite returns the direction from which another one looks like the way back.
+// opposite returns the direction that leads back.
 func opposite(way int) int { return len(ways) - 1 - way }
 
 // first returns the first direction of d, which are not none.
@@ -44,7 +43,8 @@ func (v *view) look(c *cell) {
 	c.known = everywhere
 }
 
-// introduce makes c, which is in the window, known to those of the cells south and east of it that have been looked up.
+// introduce makes c, which is in the window, and the cells east and south of it known to each other. It leaves out
+// those that have not been looked up. It does what meet does, in line, as it is done for all pairs of a view.
 func (v *view) introduce(c *cell) {
 	column, row := (c.x-v.left)&v.mask, c.y-v.top
 	if v.mask <= 1 || column == 0 || column+1 >= v.width || row+1 >= v.height {

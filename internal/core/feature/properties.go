@@ -113,7 +113,7 @@ func (p Properties) Texts(first, second string) (string, string) {
 // A Field is a top-level name and its value as they stand, in compact JSON.
 type Field struct{ Name, Value []byte }
 
-// Fields are those of some properties, in their order. Who wants more than one thing of properties has them told apart
+// Fields are those of some properties, in their order. Whoever asks properties for several things takes them apart
 // once.
 type Fields []Field
 

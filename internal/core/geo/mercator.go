@@ -72,8 +72,8 @@ func latitude(y float64) float64 {
 	return c[0] + t*(c[1]+t*(c[2]+t*c[3]))
 }
 
-// latitudes holds the polynomials of latitude for equal parts of the way down the map: the factors of the powers of
-// how much of a part lies behind, from 0 up.
+// latitudes holds a polynomial of the latitude for each of equal parts of the way down the map: its coefficients, the
+// constant first. Its variable goes from 0 to 1 across the part.
 var latitudes = func() (table [2048][4]float64) {
 	at := func(i int) (lat, slope float64) {
 		y := float64(i) / float64(len(table))

@@ -83,7 +83,7 @@ const contents = computed(() => {
       >
         <template #icon><Icon name="check" /></template>
       </Button>
-      <ExportChoice class="export" :collection="collection" label="Export as …" :name="`Export ${collection.title}`" />
+      <ExportChoice class="export" :collection label="Export as …" :name="`Export ${collection.title}`" />
       <Button
         v-if="manageable"
         size="small"

@@ -228,7 +228,7 @@ watch(feed, (state, before) => {
           >All collections are switched off.</p
         >
         <p v-else-if="store.collections && shown.length > 0 && !dataBox" class="told">There are no places yet.</p>
-        <span v-else-if="feed === 'loading' && shown.length > 0" class="loading" role="status">Loading markers …</span>
+        <span v-else-if="feed === 'loading' && shown.length" class="loading" role="status">Loading markers …</span>
       </div>
       <EditTools
         v-if="map && (editing || panel || gathered)"
