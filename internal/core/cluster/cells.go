@@ -98,19 +98,9 @@ func (v *view) open(boxes []geo.SpotBox) {
 	}
 	before := v.taken
 	for source, world := range v.worlds {
-		for _, spots := range boxes {
-			world.Parts(v.level, widen(spots, v.level, 1), func(p index.Part) bool {
-				at := p.Cell()
-				slot := v.slot(at.X, at.Y)
-				if slot == nil {
-					return true
-				}
-				if *slot == nil || *slot == nothing {
-					*slot = v.newCell(at.X, at.Y)
-				}
-				if c := *slot; c.parts == nil || c.parts[source].Empty() {
-					v.add(c, source, p)
-				}
+		for i, spots := range boxes {
+			world.Parts(v.level, widen(spots, v.level, 1), func(parts []index.Part) bool {
+				v.take(source, parts, i > 0)
 				return true
 			})
 		}
@@ -121,6 +111,32 @@ func (v *view) open(boxes []geo.SpotBox) {
 	}
 	for i := before; i < v.taken; i++ {
 		v.introduce(v.cellAt(i))
+	}
+}
+
+// take adds parts of a source to the cells of the window. Only if again is set may some have been added before. It
+// does what add does, in line, as it is done for all parts of a view.
+func (v *view) take(source int, parts []index.Part, again bool) {
+	factor := v.factors[source]
+	for i := range parts {
+		p := &parts[i]
+		at := p.Cell()
+		slot := v.slot(at.X, at.Y)
+		if slot == nil {
+			continue
+		}
+		c := *slot
+		if c == nil || c == nothing {
+			c = v.newCell(at.X, at.Y)
+			*slot = c
+		}
+		if c.parts == nil {
+			c.parts = v.newParts(len(v.worlds))
+		} else if again && !c.parts[source].Empty() {
+			continue
+		}
+		c.parts[source] = *p
+		p.AddTo(&c.sum, factor)
 	}
 }
 
@@ -153,14 +169,12 @@ func (v *view) openBelow(opened *view) {
 }
 
 // add takes in the part of a source, which is not empty. The mean of c is not known any more.
-func (vs *views) add(c *cell, source int, p index.Part) {
+func (vs *views) add(c *cell, source int, p *index.Part) {
 	if c.parts == nil {
 		c.parts = vs.newParts(len(vs.worlds))
 	}
-	c.parts[source] = p
-	before := c.sum.Members
-	p.AddTo(&c.sum)
-	c.sum.Members = before + (c.sum.Members-before)*vs.factors[source]
+	c.parts[source] = *p
+	p.AddTo(&c.sum, vs.factors[source])
 }
 
 // inQuarters returns the quarters of c, in key order.
@@ -169,12 +183,7 @@ func (c *cell) inQuarters() *[4]quarter {
 		return &c.quarters
 	}
 	c.quartered = true
-	var all [4]index.Moments
-	for i := range c.parts {
-		if p := &c.parts[i]; !p.Empty() {
-			p.AddQuarters(&all)
-		}
-	}
+	all := index.QuarterMoments(c.parts)
 	for i := range all {
 		if all[i].Count > 0 {
 			c.quarters[i] = quarter{all[i].Count, all[i].Mean()}
@@ -198,9 +207,13 @@ func (c *cell) touches(box geo.SpotBox) bool {
 func (v *view) each(spots geo.SpotBox, f func(*cell, geo.SpotBox) bool) bool {
 	if v.height == 0 {
 		for _, world := range v.worlds {
-			if !world.Parts(v.level, spots, func(p index.Part) bool {
-				at := p.Cell()
-				return f(v.cell(at.X, at.Y), spots)
+			if !world.Parts(v.level, spots, func(parts []index.Part) bool {
+				for i := range parts {
+					if at := parts[i].Cell(); !f(v.cell(at.X, at.Y), spots) {
+						return false
+					}
+				}
+				return true
 			}) {
 				return false
 			}
@@ -208,14 +221,32 @@ func (v *view) each(spots geo.SpotBox, f func(*cell, geo.SpotBox) bool) bool {
 		return true
 	}
 	shift := index.MaxLevel - v.level
+	first, last := spots.Min.X>>shift, spots.Max.X>>shift
 	for y := spots.Min.Y >> shift; y <= spots.Max.Y>>shift; y++ {
-		for x := spots.Min.X >> shift; x <= spots.Max.X>>shift; x++ {
-			if c := *v.slot(x, y); c != nothing && !f(c, spots) { // what is in the box has been looked up
-				return false
+		for from := first; from <= last; from += ahead {
+			end := min(from+ahead-1, last)
+			for x := from; x <= end; x++ {
+				v.fetch(*v.slot(x, y))
+			}
+			for x := from; x <= end; x++ {
+				if c := *v.slot(x, y); c != nothing && !f(c, spots) { // what is in the box has been looked up
+					return false
+				}
 			}
 		}
 	}
 	return true
+}
+
+// ahead is how many cells are read before the first of them is looked at. With more of them, the first may be out of
+// the nearest cache again.
+const ahead = 4
+
+// fetch reads what will be asked of the parts of c.
+func (vs *views) fetch(c *cell) {
+	for i := range c.parts {
+		vs.fetched += c.parts[i].Fetch()
+	}
 }
 
 // slot returns where in the window the cell of a column and row is, or nil.
@@ -261,7 +292,7 @@ func (v *view) read(x, y uint32) *cell {
 			if c == nothing {
 				c = v.newCell(x, y)
 			}
-			v.add(c, source, p)
+			v.add(c, source, &p)
 		}
 	}
 	if c != nothing {

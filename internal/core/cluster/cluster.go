@@ -4,6 +4,7 @@ import (
 	"errors"
 	"iter"
 	"math"
+	"slices"
 	"sync"
 
 	"idlebeacon/internal/core/geo"
@@ -219,6 +220,7 @@ type views struct {
 	tallies  [][]index.Share
 	sum      index.TallySum // of tally
 	few      few            // of opensAt
+	fetched  uint64         // what fetch has read; without it a compiler might leave the reading out
 }
 
 // partsTogether is how many parts have room in one piece, at least.
@@ -374,10 +376,13 @@ func (v *view) marker(head *cell, m *Marker) {
 			return
 		}
 	}
-	for i := range v.worlds {
-		m.Tallies = append(m.Tallies, v.tally(i, m.cells))
-		m.Totals = append(m.Totals, nil)
-		if len(v.measures[i]) > 0 {
+	sources := len(v.worlds)
+	m.Tallies = slices.Grow(m.Tallies, sources)[:sources]
+	v.tally(m.Tallies, m.cells)
+	m.Totals = slices.Grow(m.Totals, sources)[:sources]
+	for i, measures := range v.measures {
+		m.Totals[i] = nil
+		if len(measures) > 0 {
 			m.Totals[i] = v.totals(i, m.cells)
 		}
 	}
@@ -386,19 +391,23 @@ func (v *view) marker(head *cell, m *Marker) {
 	m.OpensAt, m.Stacked = v.opensAt(m.cells)
 }
 
-// tally counts the places of one source in some cells by category. It is good until it is asked again.
-func (v *view) tally(source int, cells []*cell) index.Tally {
-	room := v.tallies[source][:0]
+// tally counts the places of each source in some cells by category, into dst. The tallies are good until it is called
+// again.
+func (v *view) tally(dst []index.Tally, cells []*cell) {
 	if len(cells) == 1 {
-		return cells[0].parts[source].Tally(room)
-	}
-	for _, c := range cells {
-		if p := &c.parts[source]; !p.Empty() {
-			v.sum.Add(p.Tally(room))
+		parts := cells[0].parts
+		for i := range parts {
+			dst[i] = parts[i].Tally(&v.sum, v.tallies[i][:0])
 		}
+		return
 	}
-	v.tallies[source] = v.sum.Take(room)
-	return v.tallies[source]
+	for i := range dst {
+		for _, c := range cells {
+			c.parts[i].AddTally(&v.sum)
+		}
+		v.tallies[i] = v.sum.Take(v.tallies[i])
+		dst[i] = v.tallies[i]
+	}
 }
 
 // totals returns what the numbers of the places of one source in some cells come to, for each

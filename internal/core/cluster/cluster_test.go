@@ -367,8 +367,11 @@ func cellsRead(crowd Crowd, box geo.Box, zoom float64) int {
 	var m Marker
 	for _, spots := range box.SpotBoxes() {
 		for _, world := range vs.worlds {
-			world.Parts(v.level, spots, func(p index.Part) bool {
-				v.marker(v.head(v.cell(p.Cell().X, p.Cell().Y)), &m)
+			world.Parts(v.level, spots, func(parts []index.Part) bool {
+				for i := range parts {
+					at := parts[i].Cell()
+					v.marker(v.head(v.cell(at.X, at.Y)), &m)
+				}
 				return true
 			})
 		}

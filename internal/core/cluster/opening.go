@@ -53,7 +53,7 @@ type few struct {
 	x, y         uint32 // of the first
 	minDX, maxDX int32  // columns relative to x
 	minDY, maxDY int32
-	moments      [9]index.Moments // of the cells that addPart has taken in
+	moments      [9]index.Moments // of the cells that addParts has taken in
 }
 
 type fewCell struct {
@@ -61,21 +61,24 @@ type fewCell struct {
 	mean geo.Spot
 }
 
-// addPart takes in the places of a part, and reports whether f may still have one marker.
-func (f *few) addPart(p index.Part) bool {
-	at := p.Cell()
-	i := 0
-	for i < f.count && (f.cells[i].x != at.X || f.cells[i].y != at.Y) {
-		i++
-	}
-	if i == f.count {
-		if !f.add(fewCell{x: at.X, y: at.Y}) {
-			return false
+// addParts takes in the places of some parts, and reports whether f may still have one marker.
+func (f *few) addParts(parts []index.Part) bool {
+	for k := range parts {
+		p := &parts[k]
+		at := p.Cell()
+		i := 0
+		for i < f.count && (f.cells[i].x != at.X || f.cells[i].y != at.Y) {
+			i++
 		}
-		f.moments[i] = index.Moments{}
+		if i == f.count {
+			if !f.add(fewCell{x: at.X, y: at.Y}) {
+				return false
+			}
+			f.moments[i] = index.Moments{}
+		}
+		f.moments[i].Add(p.Moments())
+		f.cells[i].mean = f.moments[i].Mean()
 	}
-	f.moments[i].Add(p.Moments())
-	f.cells[i].mean = f.moments[i].Mean()
 	return true
 }
 
@@ -126,7 +129,7 @@ func (f *few) take(c *cell, from uint8) bool {
 		return true
 	}
 	for i := range c.parts {
-		if p := &c.parts[i]; !p.Empty() && !p.Parts(f.level, c.sum.Extent, f.addPart) {
+		if p := &c.parts[i]; !p.Empty() && !p.Parts(f.level, c.sum.Extent, f.addParts) {
 			return false
 		}
 	}

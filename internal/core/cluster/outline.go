@@ -23,14 +23,16 @@ func (m *Marker) Outline() [][]geo.Point {
 	for _, c := range m.cells {
 		shift := turn(head, c)
 		for i := range c.parts {
-			c.parts[i].Parts(level, c.sum.Extent, func(p index.Part) bool {
-				e := p.Sum().Extent
-				for _, x := range []uint32{e.Min.X, e.Max.X} {
-					corners = append(
-						corners,
-						corner{int64(x) + shift, int64(e.Min.Y)},
-						corner{int64(x) + shift, int64(e.Max.Y)},
-					)
+			c.parts[i].Parts(level, c.sum.Extent, func(parts []index.Part) bool {
+				for k := range parts {
+					e := parts[k].Sum().Extent
+					for _, x := range []uint32{e.Min.X, e.Max.X} {
+						corners = append(
+							corners,
+							corner{int64(x) + shift, int64(e.Min.Y)},
+							corner{int64(x) + shift, int64(e.Max.Y)},
+						)
+					}
 				}
 				return true
 			})

@@ -41,16 +41,19 @@ func View(tree index.Tree, box geo.SpotBox, level uint8, measure *index.Measure,
 	found := 0
 	box = index.CellOf(index.KeyOf(box.Min), level).Bounds().Union(index.CellOf(index.KeyOf(box.Max), level).Bounds())
 	all := tree.Part(index.Cell{})
-	if !all.Parts(level, box, func(p index.Part) bool {
-		if found == limit {
-			return false
+	if !all.Parts(level, box, func(parts []index.Part) bool {
+		for i := range parts {
+			if found == limit {
+				return false
+			}
+			found++
+			p := &parts[i]
+			c = Cell{Cell: p.Cell(), Count: p.Moments().Count}
+			if measure != nil {
+				c.Total = p.Total(measure)
+			}
+			yield(&c)
 		}
-		found++
-		c = Cell{Cell: p.Cell(), Count: p.Moments().Count}
-		if measure != nil {
-			c.Total = p.Total(measure)
-		}
-		yield(&c)
 		return true
 	}) {
 		return ErrTooMany

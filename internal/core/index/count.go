@@ -81,7 +81,7 @@ func (c *counting) next() {
 			}
 		} else {
 			f := cut.node.fork
-			c.fetched += uint64(f.counts[0]) + uint64(f.extents[0].Min.X) + uint64(f.extents[3].Max.Y)
+			c.fetched += uint64(f.counts[0]) + uint64(f.extents[0].Min.X) + f.members[0] // which is beside the kids
 		}
 	}
 	for _, cut := range batch[:n] {

@@ -10,39 +10,37 @@ import (
 // A Part is the entries of a tree that lie in one cell of the map. Finding it is
 // one descent, and what it summarises is at hand. The zero value is empty.
 type Part struct {
-	in *fork // if all of a node lies in the cell: the one that it is a kid of
-	// Otherwise it is a run of the entries of one leaf.
-	leaf     *node
+	node     *node  // that it is all of, or the leaf that it is a run of
+	in       *fork  // if it is all of a node: the one that this is a kid of
 	from, to uint16 // of the run; of a node, from is which kid it is
 	cell     Cell
 }
 
 // whole returns the part that is all of a kid of f.
-func (f *fork) whole(i int, c Cell) Part { return Part{in: f, from: uint16(i), cell: c} }
+func (f *fork) whole(i int, c Cell) Part {
+	return Part{node: f.kids[i], in: f, from: uint16(i), cell: c}
+}
 
 // way returns which kid of its fork p is.
 func (p *Part) way() int { return int(p.from & 3) } // so that nobody has to check that it is one of four
 
-// node returns the node that p is all of.
-func (p *Part) node() *node { return p.in.kids[p.way()] }
-
 // run returns the entries of a Part that is one.
 func (p *Part) run() run {
-	if p.leaf == nil {
+	if p.node == nil {
 		return run{}
 	}
-	return p.leaf.columns.between(int(p.from), int(p.to))
+	return p.node.columns.between(int(p.from), int(p.to))
 }
 
 // within returns the part of p, which is a run, in c.
 func (p *Part) within(c Cell) Part {
 	run := p.run()
 	from, to := run.within(c)
-	return Part{cell: c, leaf: p.leaf, from: p.from + uint16(from), to: p.from + uint16(to)}
+	return Part{cell: c, node: p.node, from: p.from + uint16(from), to: p.from + uint16(to)}
 }
 
 // part returns the run of all entries of a leaf.
-func (n *node) part() Part { return Part{leaf: n, to: uint16(n.columns.len())} }
+func (n *node) part() Part { return Part{node: n, to: uint16(n.columns.len())} }
 
 // Part returns the part of t in c.
 func (t Tree) Part(c Cell) Part {
@@ -93,14 +91,20 @@ func (p *Part) Sum() Summary {
 	return run.sum()
 }
 
-// AddTo adds the entries of p, which are not empty, to what s describes. They have no entry in common.
-func (p *Part) AddTo(s *Summary) {
-	if p.in != nil {
-		p.in.addTo(s, p.way())
+// AddTo adds the entries of p, which are not empty, to what s describes, and the hash of them times factor to that of
+// its members. They have no entry in common.
+func (p *Part) AddTo(s *Summary, factor uint64) {
+	if p.in == nil {
+		p.addRun(s, factor)
 		return
 	}
+	p.in.addTo(s, p.way(), factor)
+}
+
+// addRun is AddTo of a run. It is apart so that AddTo needs no room for one.
+func (p *Part) addRun(s *Summary, factor uint64) {
 	run := p.run()
-	run.addTo(s)
+	run.addTo(s, factor)
 }
 
 // Moments are what the mean of a set of entries is made of. The zero value is that of none.
@@ -150,43 +154,77 @@ func (p *Part) Moments() Moments {
 	return run.moments()
 }
 
-// AddQuarters adds to m the moments of the parts of p in the four cells one level deeper, in
-// key order. The cell of p must not be at MaxLevel.
-func (p *Part) AddQuarters(m *[4]Moments) {
-	level := p.cell.Level
-	if p.in == nil {
-		run := p.run()
-		run.addQuarters(level, m)
-		return
-	}
-	n := p.node()
-	f := n.fork
-	switch {
-	case n.cell.level > level:
-		m[n.cell.entry().way(level)].Add(p.Moments())
-	case f == nil:
-		all := n.all()
-		all.addQuarters(level, m)
-	default:
-		for i := range m {
-			m[i].Count += int(f.counts[i])
-			m[i].SumX += f.sums[i].x
-			m[i].SumY += f.sums[i].y
+// QuarterMoments returns the moments of the entries of parts, which are of one cell in different trees, in the four
+// cells one level deeper, in key order. The cell must not be at MaxLevel.
+func QuarterMoments(parts []Part) (m [4]Moments) {
+	for i := range parts {
+		p := &parts[i]
+		if p.in == nil {
+			run := p.run()
+			run.addQuarters(p.cell.Level, &m)
+			continue
+		}
+		n, level := p.node, p.cell.Level
+		f := n.fork
+		switch {
+		case n.cell.level > level:
+			m[n.cell.entry().way(level)].Add(p.Moments())
+		case f == nil:
+			all := n.all()
+			all.addQuarters(level, &m)
+		default:
+			for i := range m {
+				m[i].Count += int(f.counts[i])
+				m[i].SumX += f.sums[i].x
+				m[i].SumY += f.sums[i].y
+			}
 		}
 	}
+	return m
 }
 
-// Tally counts the entries of p by category. The result must not be changed. It
-// may lie in room, which should be empty and of a capacity worth using.
-func (p *Part) Tally(room Tally) Tally {
+// Tally counts the entries of p by category. The result must not be changed. It may lie in room, which should be
+// empty and of a capacity worth using. It uses an empty sum.
+func (p *Part) Tally(sum *TallySum, room Tally) Tally {
+	if f := p.fork(); f != nil {
+		return f.tally()
+	}
+	return p.tallyRun(sum, room)
+}
+
+// tallyRun is Tally of a run, or of all of a leaf.
+func (p *Part) tallyRun(sum *TallySum, room Tally) Tally {
+	labels := p.labels()
+	if len(labels) == 1 { // as in many cells of a sparse collection
+		return append(room[:0], Share{categoryOf(labels[0]), 1})
+	}
+	sum.addLabels(labels)
+	return sum.Take(room)
+}
+
+// AddTally adds the tally of p's entries to a sum.
+func (p *Part) AddTally(sum *TallySum) {
+	if f := p.fork(); f != nil {
+		sum.Add(f.tally())
+		return
+	}
+	sum.addLabels(p.labels())
+}
+
+// fork returns that of the inner node that p is all of; nil if it is none.
+func (p *Part) fork() *fork {
 	if p.in == nil {
-		return tallyOf(p.run().labels, room)
+		return nil
 	}
-	n := p.node()
-	if n.leaf() {
-		return tallyOf(n.all().labels, room)
+	return p.node.fork
+}
+
+// labels returns those of the entries of p, which is a run or all of a leaf.
+func (p *Part) labels() []uint32 {
+	if p.in != nil {
+		return p.node.all().labels
 	}
-	return n.fork.tally()
+	return p.run().labels
 }
 
 // Quarters returns the parts of p in the four cells one level deeper, those that
@@ -196,7 +234,7 @@ func (p *Part) Quarters(room []Part) []Part {
 	if p.in == nil {
 		return p.quarters(room, level)
 	}
-	n := p.node()
+	n := p.node
 	switch {
 	case n.cell.level >= level:
 		return append(room, p.in.whole(p.way(), CellOf(n.cell.key, level)))
@@ -229,7 +267,7 @@ func (p *Part) cut(level uint8, yield func(Part) bool) bool {
 			end++
 		}
 		c := Cell{Level: level, X: x >> shift, Y: y >> shift}
-		q := Part{cell: c, leaf: p.leaf, from: p.from + uint16(start), to: p.from + uint16(end)}
+		q := Part{cell: c, node: p.node, from: p.from + uint16(start), to: p.from + uint16(end)}
 		if !yield(q) {
 			return false
 		}
@@ -242,7 +280,7 @@ func (p *Part) cut(level uint8, yield func(Part) bool) bool {
 func (p Part) All() iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
 		if p.in != nil {
-			p.node().each(yield)
+			p.node.each(yield)
 			return
 		}
 		run := p.run()
@@ -280,28 +318,26 @@ func (f *fork) touches(i int, box *geo.SpotBox) bool {
 	return false
 }
 
-// Parts calls yield for each part of p in the cells of a level that has an extent
-// overlapping box, in key order, until it returns false; it reports whether it
-// never did. The level must not be less than that of p's cell.
-func (p Part) Parts(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
+// Parts calls yield with the parts of p in the cells of a level that have an extent
+// overlapping box, in key order and up to four at a time, until it returns false; it
+// reports whether it never did. The parts are good only until yield returns. The level
+// must not be less than that of p's cell.
+func (p Part) Parts(level uint8, box geo.SpotBox, yield func([]Part) bool) bool {
+	w := partsWalk{level: level, box: box, yield: yield}
 	if p.in != nil {
-		w := partsWalk{level: level, box: box, yield: yield}
 		return w.through(p.in, p.way())
 	}
-	return p.cutIn(level, box, yield)
-}
-
-// cutIn is cut for the cells that overlap box.
-func (p *Part) cutIn(level uint8, box geo.SpotBox, yield func(Part) bool) bool {
-	return p.cut(level, func(q Part) bool { return !box.Overlaps(q.cell.Bounds()) || yield(q) })
+	return w.cut(&p)
 }
 
 // A partsWalk is a call of Parts under way.
 type partsWalk struct {
 	level   uint8
 	box     geo.SpotBox
-	yield   func(Part) bool
-	fetched uint64 // what fetch has returned
+	yield   func([]Part) bool
+	parts   [4]Part // that yield is called with, all of nodes
+	one     [1]Part // the same, of a leaf
+	fetched uint64  // what fetch has returned
 }
 
 // through goes through a kid of f.
@@ -311,18 +347,59 @@ func (w *partsWalk) through(f *fork, i int) bool {
 	case n == nil || !w.box.Overlaps(f.extents[i]):
 		return true
 	case n.cell.level >= w.level:
-		least, shift := &f.extents[i].Min, MaxLevel-w.level
-		return w.yield(f.whole(i, Cell{Level: w.level, X: least.X >> shift, Y: least.Y >> shift}))
+		w.put(0, f, i)
+		return w.yield(w.parts[:1])
 	case n.leaf():
 		all := n.part()
-		return all.cutIn(w.level, w.box, w.yield)
+		return w.cut(&all)
 	}
 	f = n.fork
-	w.fetched += f.fetch(w.level)
+	if n.cell.level+1 == w.level { // a cell of the level has one kid at most
+		found := 0
+		for i := range f.kids {
+			if f.kids[i] != nil && w.box.Overlaps(f.extents[i]) {
+				w.put(found, f, i)
+				found++
+			}
+		}
+		return found == 0 || w.yield(w.parts[:found])
+	}
+	w.fetched += f.fetch()
 	for i := range f.kids {
 		if !w.through(f, i) {
 			return false
 		}
 	}
 	return true
+}
+
+// put makes one of the parts all of a kid of f, which lies in one cell of the level. It sets field by field: a whole
+// Part would be made on the stack first, and a processor waits before it copies what it has just written in pieces.
+func (w *partsWalk) put(at int, f *fork, i int) {
+	p := &w.parts[at]
+	p.node, p.in, p.from = f.kids[i], f, uint16(i)
+	least, shift := &f.extents[i].Min, MaxLevel-w.level
+	p.cell.Level, p.cell.X, p.cell.Y = w.level, least.X>>shift, least.Y>>shift
+}
+
+// cut goes through a run.
+func (w *partsWalk) cut(p *Part) bool {
+	return p.cut(w.level, func(q Part) bool {
+		w.one[0] = q
+		return !w.box.Overlaps(q.cell.Bounds()) || w.yield(w.one[:])
+	})
+}
+
+// Fetch reads what [QuarterMoments] and Tally will read of p. Who calls it for many parts before asking the first of
+// them has the processor wait for all of them together. What it returns only keeps a compiler from leaving the
+// reading out.
+func (p *Part) Fetch() uint64 {
+	if p.in == nil {
+		return 0
+	}
+	n := p.node
+	if n.leaf() {
+		return uint64(len(n.columns))
+	}
+	return n.fork.sums[0].x
 }

@@ -122,8 +122,8 @@ func (r *run) addQuarters(level uint8, m *[4]Moments) {
 	}
 }
 
-// addTo adds the entries to what s describes.
-func (r *run) addTo(s *Summary) {
+// addTo is [Part.AddTo] of r.
+func (r *run) addTo(s *Summary, factor uint64) {
 	if len(r.xs) == 0 {
 		return
 	}
@@ -140,12 +140,12 @@ func (r *run) addTo(s *Summary) {
 	s.Count += m.Count
 	s.SumX += m.SumX
 	s.SumY += m.SumY
-	s.Members += r.members()
+	s.Members += r.members() * factor
 }
 
 // sum describes the entries.
 func (r *run) sum() (s Summary) {
-	r.addTo(&s)
+	r.addTo(&s, 1)
 	return s
 }
 

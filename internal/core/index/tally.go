@@ -85,13 +85,3 @@ func (s *TallySum) Take(room Tally) Tally {
 	}
 	return t
 }
-
-// tallyOf counts the entries with some labels, into room if that is enough.
-func tallyOf(labels []uint32, room Tally) Tally {
-	if len(labels) == 1 { // as in many cells of a sparse collection
-		return append(room[:0], Share{categoryOf(labels[0]), 1})
-	}
-	var sum TallySum
-	sum.addLabels(labels)
-	return sum.Take(room)
-}

@@ -99,13 +99,13 @@ func (t *totals) length() (n int) {
 // Total returns the total of the numbers of p's entries.
 func (p *Part) Total(m *Measure) total.Total {
 	if p.in != nil {
-		return p.node().total(m).sum
+		return p.node.total(m).sum
 	}
 	var sum total.Total
 	if p.from == p.to {
 		return sum
 	}
-	for _, v := range p.leaf.total(m).numbers[p.from:p.to] {
+	for _, v := range p.node.total(m).numbers[p.from:p.to] {
 		if !math.IsNaN(v) {
 			one := total.Of(v)
 			sum.Add(&one)

@@ -20,11 +20,11 @@ const maxEntries = 64
 // Nodes that a snapshot can reach never change; those made by a running edit
 // belong to it and may.
 type node struct {
-	owner   *Edit
+	fork    *fork // of an inner node
 	cell    prefix
-	newest  uint64                 // the newest change to anything in cell, removals included
-	fork    *fork                  // of an inner node
-	columns                        // of a leaf; beside fork, which is looked at first
+	newest  uint64 // the newest change to anything in cell, removals included
+	owner   *Edit
+	columns                        // of a leaf
 	totals  atomic.Pointer[totals] // what is known of the numbers of its entries, newest first
 	// recent tells more exactly than newest, for leaves that have been edited: for each
 	// sixteenth of the cell, its newest change. If it is nil, newest stands for all.

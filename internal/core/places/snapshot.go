@@ -70,7 +70,7 @@ type CategoryCount struct {
 // their names.
 func (s *Snapshot) Categories() []CategoryCount {
 	all := s.tree.Part(index.Cell{})
-	return s.Named(all.Tally(nil))
+	return s.Named(all.Tally(new(index.TallySum), nil))
 }
 
 // Named returns the counts of a tally with the names of their categories, in the
