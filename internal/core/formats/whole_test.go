@@ -184,7 +184,8 @@ func TestEncodings(t *testing.T) {
 	// Characters of several bytes are counted right wherever reads end.
 	for size := 1; size < 9; size++ {
 		e := encoding{}
-		w := &watcher{r: &shortReads{strings.NewReader("aö€😀b\xffc€" + strings.Repeat("x", 20) + "ö"), size}, seen: &e}
+		text := strings.NewReader("aö€😀b\xffc€" + strings.Repeat("x", 20) + "ö")
+		w := &watcher{r: &shortReads{text, size}, seen: &e}
 		if _, err := io.Copy(io.Discard, struct{ io.Reader }{w}); err != nil || e.several != 5 || e.broken != 1 {
 			t.Errorf("reads of %d bytes: %+v, %v", size, e, err)
 		}

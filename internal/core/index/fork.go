@@ -5,8 +5,8 @@ import "idlebeacon/internal/core/geo"
 // A fork is what inner nodes have and leaves do not: for each of the four ways at the level of the node's cell, a kid,
 // of which there are two or more, and the summary of the kid's entries. So who asks for the four parts of a cell finds
 // them in one place in memory. The summaries lie number by number: most want only some of them, and all four of these.
-// They are in the order in which a processor reads memory, by 64 bytes: of the nodes whose parts a view shows it wants
-// the last bytes of the fork, with the beginning of the node behind it, and the sums before them.
+// A processor reads memory in lines of 64 bytes. What a view wants of a node whose places it shows is in two of them:
+// the sums, and the end of the fork with the beginning of the node behind it.
 type fork struct {
 	kids    [4]*node // nil for none
 	members [4]uint64

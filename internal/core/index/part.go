@@ -101,7 +101,7 @@ func (p *Part) AddTo(s *Summary, factor uint64) {
 	p.in.addTo(s, p.way(), factor)
 }
 
-// addRun is AddTo of a run. It is apart so that AddTo needs no room for one.
+// addRun is AddTo of a run. It is apart so that AddTo keeps no room on the stack for a run.
 func (p *Part) addRun(s *Summary, factor uint64) {
 	run := p.run()
 	run.addTo(s, factor)
@@ -390,8 +390,8 @@ func (w *partsWalk) cut(p *Part) bool {
 	})
 }
 
-// Fetch reads what [QuarterMoments] and Tally will read of p. Who calls it for many parts before asking the first of
-// them has the processor wait for all of them together. What it returns only keeps a compiler from leaving the
+// Fetch reads what [QuarterMoments] and Tally will read of p. If it is called for several parts before the first of
+// them is asked, the processor waits for all of them together. What it returns only keeps a compiler from leaving the
 // reading out.
 func (p *Part) Fetch() uint64 {
 	if p.in == nil {
