@@ -225,8 +225,8 @@ func (r *Replica) loadBeside(ctx context.Context, v *store.View, info store.Date
 	c := newCopy(info, v.Change)
 	var building errgroup.Group
 	building.Go(func() error { c.set, c.shapes = l.build(info.Newest), l.shapes; return nil })
-	err := v.AllFeaturesOf(ctx, info.Key, func(ctx context.Context, b store.Batch) error {
-		return l.take(ctx, b.Features)
+	err := v.AllFeaturesOf(ctx, info.Key, func(ctx context.Context, b *store.Batch) error {
+		return l.take(ctx, b)
 	})
 	close(l.batches)
 	_ = building.Wait() // building does not fail

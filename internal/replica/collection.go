@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"idlebeacon/internal/core/feature"
 	"idlebeacon/internal/core/geo"
 	"idlebeacon/internal/core/places"
 	"idlebeacon/internal/core/schema"
@@ -141,7 +142,7 @@ func (c *Copy) follow(change *store.Change) (spots []geo.Spot) {
 	now := change.Now
 	if now != nil && now.Shape == nil {
 		shape := c.shapes.Remove(change.FeatureID)
-		row := rowOf(c.info.Load(), now, now.Properties.Fields(nil))
+		row := rowOf(c.info.Load(), now, &feature.Sheet{})
 		was, there := c.set.Put(&row, change.Number)
 		switch {
 		case shape:

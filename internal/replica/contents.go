@@ -15,10 +15,10 @@ type Contents struct {
 	Info   store.Collection // the collection as it will be
 	places places.Builder
 	shapes *shapes.Set
-	onto   *Copy          // what is in the collection already; nil for nothing
-	as     uint64         // the newest change to a place in onto that is taken in
-	shaped bool           // there are shapes
-	fields feature.Fields // room for those of one feature
+	onto   *Copy         // what is in the collection already; nil for nothing
+	as     uint64        // the newest change to a place in onto that is taken in
+	shaped bool          // there are shapes
+	sheet  feature.Sheet // the fields of one feature
 }
 
 // NewContents returns contents without any features, for a collection that is empty.
@@ -38,8 +38,8 @@ func (c *Contents) Add(f *feature.Feature) {
 		c.shapes.Put(shapeOf(&c.Info, f))
 		return
 	}
-	c.fields = f.Properties.Fields(c.fields[:0])
-	row := rowOf(&c.Info, f, c.fields)
+	c.sheet.Reset()
+	row := rowOf(&c.Info, f, &c.sheet)
 	if c.onto != nil {
 		c.places.Put(&row)
 	} else {

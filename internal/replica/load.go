@@ -41,7 +41,7 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 			byID[info.ID], byKey[info.Key] = c, c
 			building.Go(func() error { c.set, c.shapes = l.build(info.Newest), l.shapes; return nil })
 		}
-		err = v.AllFeatures(ctx, func(ctx context.Context, b store.Batch) error {
+		err = v.AllFeatures(ctx, func(ctx context.Context, b *store.Batch) error {
 			l := loaders[b.Collection]
 			if l == nil {
 				return nil // the table has features of a collection that is being deleted
@@ -49,7 +49,7 @@ func (r *Replica) load(ctx context.Context, progress func(features int)) error {
 			if n := loaded.Add(int64(len(b.Features))); progress != nil {
 				progress(int(n))
 			}
-			return l.take(ctx, b.Features)
+			return l.take(ctx, b)
 		})
 		for _, l := range loaders {
 			close(l.batches)
@@ -97,8 +97,9 @@ type loader struct {
 
 // A rowBatch is places on their way to the memory of a collection.
 type rowBatch struct {
-	rows   []places.Row
-	fields feature.Fields // of all of them
+	rows  []places.Row
+	sheet feature.Sheet // the fields of all of them
+	last  *store.Batch  // what they are from, if it has no more; or nil
 }
 
 // manyFields is how many fields fill a batch, however few its rows are: 3 MB.
@@ -109,13 +110,18 @@ var rowBatches = sync.Pool{New: func() any { return new(rowBatch) }}
 
 func newRowBatch() *rowBatch {
 	b := rowBatches.Get().(*rowBatch)
-	b.rows, b.fields = b.rows[:0], b.fields[:0]
+	b.rows = b.rows[:0]
+	b.sheet.Reset()
 	return b
 }
 
 // release says that nobody looks at b any more.
 func (b *rowBatch) release() {
-	if cap(b.fields) <= 2*manyFields {
+	if b.last != nil {
+		b.last.Release()
+		b.last = nil
+	}
+	if b.sheet.Cap() <= 2*manyFields {
 		rowBatches.Put(b)
 	}
 }
@@ -125,26 +131,25 @@ func newLoader(info *store.Collection) *loader {
 }
 
 // take takes in a batch of features. It waits for room.
-func (l *loader) take(ctx context.Context, batch []feature.Feature) error {
+func (l *loader) take(ctx context.Context, batch *store.Batch) error {
 	b := newRowBatch()
-	for i := range batch {
-		f := &batch[i]
+	for i := range batch.Features {
+		f := &batch.Features[i]
 		if f.Shape != nil {
 			l.mu.Lock()
 			l.shapes.Put(shapeOf(l.info, f))
 			l.mu.Unlock()
 			continue
 		}
-		if len(b.fields) >= manyFields {
+		if b.sheet.Len() >= manyFields {
 			if err := l.send(ctx, b); err != nil {
 				return err
 			}
 			b = newRowBatch()
 		}
-		first := len(b.fields)
-		b.fields = f.Properties.Fields(b.fields)
-		b.rows = append(b.rows, rowOf(l.info, f, b.fields[first:len(b.fields):len(b.fields)]))
+		b.rows = append(b.rows, rowOf(l.info, f, &b.sheet))
 	}
+	b.last = batch
 	if len(b.rows) == 0 {
 		b.release()
 		return nil
@@ -179,14 +184,14 @@ func (l *loader) build(newest uint64) *places.Set {
 func loadOne(v *store.View, info store.Dated) (*Copy, error) {
 	c := newCopy(info, v.Change)
 	var b places.Builder
-	var fields feature.Fields
+	var sheet feature.Sheet
 	for f, err := range v.Features(info.Key) {
 		switch {
 		case err != nil:
 			return nil, fmt.Errorf("loading %q: %w", info.ID, err)
 		case f.Shape == nil:
-			fields = f.Properties.Fields(fields[:0])
-			row := rowOf(&info.Collection, &f, fields)
+			sheet.Reset()
+			row := rowOf(&info.Collection, &f, &sheet)
 			b.Add(&row)
 		default:
 			c.shapes.Put(shapeOf(&info.Collection, &f))
@@ -197,9 +202,10 @@ func loadOne(v *store.View, info store.Dated) (*Copy, error) {
 	return c, nil
 }
 
-// rowOf returns what is kept in memory of a place of c, whose properties have some fields.
-func rowOf(c *store.Collection, f *feature.Feature, fields feature.Fields) places.Row {
-	name, category := fields.Texts(c.NameProperty, c.CategoryProperty)
+// rowOf returns what is kept in memory of a place of c. The fields of its properties are added to a sheet.
+func rowOf(c *store.Collection, f *feature.Feature, sheet *feature.Sheet) places.Row {
+	fields := sheet.Add(f.Properties)
+	name, category := sheet.Texts(c.NameProperty, c.CategoryProperty)
 	return places.Row{
 		Place:      places.Place{ID: f.ID, At: f.At, Name: name, Category: category},
 		Properties: f.Properties,

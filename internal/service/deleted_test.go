@@ -163,7 +163,7 @@ func TestDeletedCollectionsComeBack(t *testing.T) {
 	}
 	connect(t, dsn)("DO $$ BEGIN ASSERT (SELECT count(*) = 0 FROM suggestions); END $$")
 	err := one.store.View(t.Context(), func(v *store.View) error {
-		return v.AllFeatures(t.Context(), func(_ context.Context, b store.Batch) error {
+		return v.AllFeatures(t.Context(), func(_ context.Context, b *store.Batch) error {
 			t.Errorf("%d features are left", len(b.Features))
 			return nil
 		})

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"runtime"
+	"sync"
 	"sync/atomic"
 
 	"github.com/jackc/pgx/v5"
@@ -17,29 +18,45 @@ import (
 )
 
 const (
-	loadBatch  = 256      // features of a batch, at most
-	loadRoom   = 64 << 10 // bytes of properties that are kept together on their way
-	slicePages = 4 << 10  // pages of the table that are read in one query: 32 MB
+	loadBatch   = 256       // features of a batch, at most
+	loadRoom    = 128 << 10 // bytes of the properties of its places, unless those of one are more
+	loadBatches = 64        // collections that one reader has features of at a time
+	slicePages  = 4 << 10   // pages of the table that are read in one query: 32 MB
 )
 
-// A Batch is features of one collection. The properties of those that are places may share
-// memory: whoever keeps them longer than the batch copies them.
+// A Batch is features of one collection. The properties of places share memory that is used again after Release.
 type Batch struct {
 	Collection int64 // its key
 	Features   []feature.Feature
+
+	room []byte // the properties of its places
+}
+
+var batches = sync.Pool{New: func() any { return &Batch{room: make([]byte, 0, loadRoom)} }}
+
+// Release says that nobody looks at b, at its features and at the properties of its places any more. It may be left
+// out.
+func (b *Batch) Release() {
+	b.Features, b.room = b.Features[:0], b.room[:0]
+	batches.Put(b)
+}
+
+// full reports whether b has no room for one more feature with properties of so many bytes.
+func (b *Batch) full(properties int) bool {
+	return len(b.Features) == loadBatch || len(b.Features) > 0 && len(b.room)+properties > cap(b.room)
 }
 
 // AllFeatures calls each with the features of all collections, in no particular order and
 // from several goroutines at once. It reads the table in slices over several connections
 // that share the view's state of the database, so all of it belongs to the view's change.
 // It returns the first error of each.
-func (v *View) AllFeatures(ctx context.Context, each func(context.Context, Batch) error) error {
+func (v *View) AllFeatures(ctx context.Context, each func(context.Context, *Batch) error) error {
 	return v.inSlices(ctx, &loading{each: each})
 }
 
 // AllFeaturesOf is AllFeatures for one collection. It still goes through the whole table, so the collection should be
 // most of what there is; [View.Features] is for others.
-func (v *View) AllFeaturesOf(ctx context.Context, collection int64, each func(context.Context, Batch) error) error {
+func (v *View) AllFeaturesOf(ctx context.Context, collection int64, each func(context.Context, *Batch) error) error {
 	// A sum, so that the server does not go by the index of ids to all of them for each slice.
 	return v.inSlices(ctx, &loading{each: each, only: fmt.Sprintf(" AND collection_key + 0 = %d", collection)})
 }
@@ -84,7 +101,7 @@ type loading struct {
 	only  string // a condition beside those of the slices
 	pages int64
 	next  atomic.Int64 // the first page that nobody reads yet
-	each  func(context.Context, Batch) error
+	each  func(context.Context, *Batch) error
 }
 
 // read takes slices of the table until there are none left.
@@ -114,43 +131,60 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 		return err
 	}
 	defer rows.Close()
-	batches := map[int64][]feature.Feature{}
-	var room []byte // for the properties of many rows: one piece of memory instead of one each
+	begun := map[int64]*Batch{}
+	var b *Batch // that of the row; mostly one follows others of its collection
 	for rows.Next() {
 		raw := rows.RawValues() // binary: the numbers big-endian, the texts as they are
-		key := int64(binary.BigEndian.Uint64(raw[0]))
+		key, properties := int64(binary.BigEndian.Uint64(raw[0])), raw[4]
+		if b == nil || b.Collection != key {
+			b = begun[key]
+		}
+		if b != nil && b.full(len(properties)) {
+			if err := l.each(ctx, b); err != nil {
+				return err
+			}
+			delete(begun, key)
+			b = nil
+		}
+		if b == nil {
+			if len(begun) == loadBatches {
+				if err := l.end(ctx, begun); err != nil {
+					return err
+				}
+			}
+			b = batches.Get().(*Batch)
+			b.Collection, begun[key] = key, b
+		}
 		f := feature.Feature{ID: string(raw[1])}
 		f.At.Lon = math.Float64frombits(binary.BigEndian.Uint64(raw[2]))
 		f.At.Lat = math.Float64frombits(binary.BigEndian.Uint64(raw[3]))
 		if raw[5] != nil {
-			f.Properties = feature.StoredProperties(bytes.Clone(raw[4]))
+			f.Properties = feature.StoredProperties(bytes.Clone(properties))
 			g, err := geometry.Parse(raw[5])
 			if err != nil {
 				return fmt.Errorf("the geometry of feature %q: %w", f.ID, err)
 			}
 			f.Shape = &g
 		} else {
-			if cap(room)-len(room) < len(raw[4]) {
-				room = make([]byte, 0, max(loadRoom, len(raw[4])))
-			}
-			start := len(room)
-			room = append(room, raw[4]...)
-			f.Properties = feature.StoredProperties(room[start:len(room):len(room)])
+			start := len(b.room)
+			b.room = append(b.room, properties...)
+			f.Properties = feature.StoredProperties(b.room[start:len(b.room):len(b.room)])
 		}
-		if batches[key] = append(batches[key], f); len(batches[key]) == loadBatch {
-			if err := l.each(ctx, Batch{key, batches[key]}); err != nil {
-				return err
-			}
-			delete(batches, key)
-		}
+		b.Features = append(b.Features, f)
 	}
 	if err := rows.Err(); err != nil {
 		return err
 	}
-	for key, features := range batches {
-		if err := l.each(ctx, Batch{key, features}); err != nil {
+	return l.end(ctx, begun)
+}
+
+// end hands on batches that were begun, as they are, and forgets them.
+func (l *loading) end(ctx context.Context, begun map[int64]*Batch) error {
+	for _, b := range begun {
+		if err := l.each(ctx, b); err != nil {
 			return err
 		}
 	}
+	clear(begun)
 	return nil
 }

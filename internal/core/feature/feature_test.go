@@ -159,8 +159,9 @@ func TestTexts(t *testing.T) {
 		if first, second := p.Texts(c.first, c.second); first != c.wantFirst || second != c.wantSecond {
 			t.Errorf("%s: %q and %q, want %q and %q", c.raw, first, second, c.wantFirst, c.wantSecond)
 		}
-		fields := p.Fields(nil)
-		if first, second := fields.Texts(c.first, c.second); first != c.wantFirst || second != c.wantSecond {
+		var sheet Sheet
+		fields := sheet.Add(p)
+		if first, second := sheet.Texts(c.first, c.second); first != c.wantFirst || second != c.wantSecond {
 			t.Errorf("fields of %s: %q and %q, want %q and %q", c.raw, first, second, c.wantFirst, c.wantSecond)
 		}
 		if names := p.Names(); len(names) != len(fields) {

@@ -106,40 +106,19 @@ func (p Properties) Texts(first, second string) (string, string) {
 	if first == "" && second == "" {
 		return "", ""
 	}
-	var room [16]Field
-	return p.Fields(room[:0]).Texts(first, second)
-}
-
-// A Field is a top-level name and its value as they stand, in compact JSON.
-type Field struct{ Name, Value []byte }
-
-// Fields are those of some properties, in their order. Whoever asks properties for several things takes them apart
-// once.
-type Fields []Field
-
-// Fields appends the fields of p to dst. They share its memory.
-func (p Properties) Fields(dst Fields) Fields {
-	for name, value := range p.All() {
-		dst = append(dst, Field{name, value})
-	}
-	return dst
-}
-
-// Texts is that of the properties.
-func (fs Fields) Texts(first, second string) (string, string) {
 	var found [2][]byte
-	for i := range fs {
-		f := &fs[i]
-		if first != "" && says(f.Name, first) {
-			found[0] = f.Value
+	for key, value := range p.All() {
+		if first != "" && says(key, first) {
+			found[0] = value
 		}
-		if second != "" && says(f.Name, second) {
-			found[1] = f.Value
+		if second != "" && says(key, second) {
+			found[1] = value
 		}
 	}
 	return text(found[0]), text(found[1])
 }
 
+// text is the value of a property as [Properties.Text] says it; nil gives "".
 func text(value []byte) string {
 	if len(value) == 0 {
 		return ""
@@ -236,22 +215,53 @@ func Unquote(quoted []byte) string {
 	if bytes.IndexByte(inner, '\\') < 0 {
 		return string(inner)
 	}
+	return string(AppendUnquoted(nil, quoted))
+}
+
+// AppendUnquoted appends the text of a JSON string to dst.
+func AppendUnquoted(dst, quoted []byte) []byte {
+	rest := quoted[1 : len(quoted)-1]
+	start := len(dst)
+	for {
+		at := bytes.IndexByte(rest, '\\')
+		if at < 0 {
+			return append(dst, rest...)
+		}
+		dst = append(dst, rest[:at]...)
+		means := escapes[rest[at+1]]
+		if means == 0 { // the number of a character
+			return append(dst[:start], unquoteNumbers(quoted)...)
+		}
+		dst = append(dst, means)
+		rest = rest[at+2:]
+	}
+}
+
+// escapes are what the letters behind a backslash mean (RFC 8259, section 7), but for u.
+var escapes = [256]byte{
+	'"': '"', '\\': '\\', '/': '/', 'b': '\b', 'f': '\f', 'n': '\n', 'r': '\r', 't': '\t',
+}
+
+// unquoteNumbers is AppendUnquoted for strings with characters that are written as numbers.
+func unquoteNumbers(quoted []byte) string {
 	var text string
 	if err := json.Unmarshal(quoted, &text); err != nil {
-		return string(inner) // cannot be: it has been checked
+		return string(quoted[1 : len(quoted)-1]) // cannot be: it has been checked
 	}
 	return text
 }
 
 // says reports whether a JSON string says s.
 func says(quoted []byte, s string) bool {
+	// Spelling only makes it longer, and most names begin otherwise.
+	if len(quoted)-2 < len(s) || s != "" && quoted[1] != s[0] && quoted[1] != '\\' {
+		return false
+	}
+	return saysAll(quoted, s)
+}
+
+func saysAll(quoted []byte, s string) bool {
 	inner := quoted[1 : len(quoted)-1]
-	if len(inner) < len(s) { // spelling only makes it longer
-		return false
-	}
-	if s != "" && inner[0] != s[0] && inner[0] != '\\' {
-		return false
-	}
 	if bytes.IndexByte(inner, '\\') < 0 {
 		return string(inner) == s
 	}

@@ -15,10 +15,7 @@ func Sort(entries []Entry) {
 		slices.SortFunc(entries, compare)
 		return
 	}
-	differ := Key(0)
-	for _, e := range entries {
-		differ |= e.Key ^ entries[0].Key
-	}
+	differ := differing(entries)
 	if differ == 0 {
 		slices.SortFunc(entries, compare)
 		return
@@ -50,6 +47,14 @@ func Sort(entries []Entry) {
 		Sort(entries[start:end])
 		start = end
 	}
+}
+
+// differing returns the bits of their keys in which some of the entries differ.
+func differing(entries []Entry) (differ Key) {
+	for _, e := range entries {
+		differ |= e.Key ^ entries[0].Key
+	}
+	return differ
 }
 
 const (

@@ -17,12 +17,22 @@ func TestSort(t *testing.T) {
 		t.Helper()
 		want := slices.Clone(entries)
 		slices.SortStableFunc(want, compare)
+		var all Gathering
+		for _, e := range entries {
+			all.Add(e)
+		}
+		if all.Len() != len(entries) {
+			t.Errorf("%s: %d entries are gathered, want %d", name, all.Len(), len(entries))
+		}
+		if got := all.Sorted(); !slices.Equal(got, want) {
+			t.Errorf("%s: %d entries are gathered, but not in order", name, len(entries))
+		}
 		if Sort(entries); !slices.Equal(entries, want) {
 			t.Errorf("%s: %d entries are not in order", name, len(entries))
 		}
 	}
 	for name, place := range worlds.Nasty {
-		for _, n := range []int{0, 1, 2, maxCompared, maxCompared + 1, 5000} {
+		for _, n := range []int{0, 1, 2, maxCompared, maxCompared + 1, 5000, 2*pieceSize + 1} {
 			r := rand.New(rand.NewPCG(uint64(n), 3))
 			spots := make([]geo.Spot, 1+n/(1+r.IntN(20)))
 			for i := range spots {

@@ -11,11 +11,12 @@ import (
 // A Builder gathers places for a new Set. The zero value is ready to use, by one goroutine.
 type Builder struct {
 	set      *Set
-	entries  []index.Entry
-	repeated bool     // IDs may come more than once
-	named    int      // of the entries, so many are in the Set's table of IDs
-	gone     []uint32 // refs of those that others have replaced
-	sorted   bool     // the entries are in order, all named, and none of them is gone
+	entries  index.Gathering
+	sorted   []index.Entry // all of them in order, once they are all named; without those that are gone
+	done     bool          // no more come
+	repeated bool          // IDs may come more than once
+	named    int           // of the entries, so many are in the Set's table of IDs
+	gone     []uint32      // refs of those that others have replaced
 }
 
 // Add adds a place whose ID no other has.
@@ -23,7 +24,7 @@ func (b *Builder) Add(r *Row) {
 	if b.set == nil {
 		b.set = &Set{}
 	}
-	b.entries = append(b.entries, b.set.writer.write(r))
+	b.entries.Add(b.set.writer.write(r))
 }
 
 // Put adds a place, which replaces any with its ID that was added before.
@@ -35,7 +36,7 @@ func (b *Builder) Put(r *Row) {
 // name takes all IDs into the table. There is an entry for each ref, in their order.
 func (b *Builder) name() {
 	s := b.set
-	for ; b.named < len(b.entries); b.named++ {
+	for ; b.named < b.Len(); b.named++ {
 		if old, replaced := s.ids.put(&s.writer.columns, uint32(b.named)); replaced {
 			b.gone = append(b.gone, old)
 		}
@@ -52,7 +53,7 @@ func (b *Builder) AddMissing(ctx context.Context, from *Snapshot) error {
 	}
 	b.repeated = true
 	ids := &b.set.ids
-	ids.reserve(len(b.entries) + from.Len())
+	ids.reserve(b.Len() + from.Len())
 	b.name()
 	missing := newCopier(&b.set.writer, &from.columns)
 	count := 0
@@ -63,54 +64,52 @@ func (b *Builder) AddMissing(ctx context.Context, from *Snapshot) error {
 		if ids.has(&b.set.writer.columns, from.id(e.Ref)) {
 			continue
 		}
-		b.entries = append(b.entries, missing.copy(e))
+		b.entries.Add(missing.copy(e))
 		b.name()
 	}
 	return nil
 }
 
 // Len returns how many places were added.
-func (b *Builder) Len() int { return len(b.entries) }
+func (b *Builder) Len() int {
+	if b.set == nil {
+		return 0
+	}
+	return int(b.set.writer.used)
+}
 
 // Sort does most of the work of Build. No place may be added after it.
 func (b *Builder) Sort() {
-	if b.sorted {
+	if b.done {
 		return
 	}
-	b.sorted = true
+	b.done = true
 	if b.set == nil {
 		b.set = &Set{}
 	}
 	s := b.set
 	var naming sync.WaitGroup
 	if !b.repeated {
-		s.ids.reserve(len(b.entries))
-		n := uint32(len(b.entries))
-		naming.Go(func() {
-			for ref := range n {
-				s.ids.putNew(&s.writer.columns, ref)
-			}
-		})
+		naming.Go(func() { s.ids.putAll(&s.writer.columns, s.writer.used) })
 	} else {
 		b.name()
-		b.leaveOutReplaced()
 	}
-	index.Sort(b.entries)
+	b.sorted = b.entries.Sorted()
 	naming.Wait()
+	b.leaveOutReplaced()
 }
 
-// leaveOutReplaced takes the entries that others have replaced out of those in the order of their refs.
+// leaveOutReplaced takes out the entries that others have replaced.
 func (b *Builder) leaveOutReplaced() {
-	slices.Sort(b.gone)
-	left, gone := b.entries[:0], b.gone
-	for _, e := range b.entries {
-		if len(gone) > 0 && gone[0] == e.Ref {
-			gone = gone[1:]
-			continue
-		}
-		left = append(left, e)
+	if len(b.gone) == 0 {
+		return
 	}
-	b.entries, b.gone = left, nil
+	gone := make([]uint64, (b.set.writer.used+63)/64) // a bit for each ref
+	for _, ref := range b.gone {
+		gone[ref/64] |= 1 << (ref % 64)
+	}
+	b.sorted = slices.DeleteFunc(b.sorted, func(e index.Entry) bool { return gone[e.Ref/64]>>(e.Ref%64)&1 == 1 })
+	b.gone = nil
 }
 
 // Build returns a Set with the places, as of the given change, and published. The
@@ -121,7 +120,7 @@ func (b *Builder) Build(change uint64) *Set {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.change = max(s.change, change)
-	s.tree = index.BuildSorted(b.entries, s.change)
+	s.tree = index.BuildSorted(b.sorted, s.change)
 	s.publish(s.change)
 	return s
 }

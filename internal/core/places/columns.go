@@ -102,7 +102,7 @@ type writer struct {
 	categoryNo map[string]uint16
 	buffer     []byte
 	properties []byte
-	fields     feature.Fields // room for them
+	sheet      feature.Sheet // the fields of one place
 }
 
 // write adds r behind the places already written.
@@ -111,8 +111,8 @@ func (w *writer) write(r *Row) index.Entry {
 	category := w.number(cut(r.Category))
 	fields := r.Fields
 	if fields == nil {
-		w.fields = r.Properties.Fields(w.fields[:0])
-		fields = w.fields
+		w.sheet.Reset()
+		fields = w.sheet.Add(r.Properties)
 	}
 	w.properties = w.words.appendFields(w.properties[:0], fields, name, w.categories[category])
 	return entryOf(&r.Place, w.append([]byte(r.ID), []byte(name), r.At), category)

@@ -80,14 +80,32 @@ func (t *idTable) put(c *columns, ref uint32) (old uint32, replaced bool) {
 	return old, replaced
 }
 
-// putNew is put for a place whose id is not in the table, in which there is room.
-func (t *idTable) putNew(c *columns, ref uint32) {
-	i := t.home(c.id(ref))
-	for t.slots[i] != 0 {
-		i = t.next(i)
+// putAll fills an empty table with the first n refs, all of which have different ids.
+func (t *idTable) putAll(c *columns, n uint32) {
+	t.reserve(int(n))
+	// The slots lie far apart in memory. Those of several refs are read together, so that all are waited for at once.
+	const together = 32
+	var homes [together]int
+	var taken [together]bool // by one of the refs before these
+	for first := uint32(0); first < n; first += together {
+		some := homes[:min(together, n-first)]
+		for k := range some {
+			some[k] = t.home(c.id(first + uint32(k)))
+		}
+		for k, home := range some {
+			taken[k] = t.slots[home] != 0
+		}
+		for k, i := range some {
+			if taken[k] {
+				i = t.next(i)
+			}
+			for t.slots[i] != 0 {
+				i = t.next(i)
+			}
+			t.slots[i] = first + uint32(k) + 1
+		}
 	}
-	t.slots[i] = ref + 1
-	t.count++
+	t.count = int(n)
 }
 
 // remove frees the slot of id and closes the gap, so that no search ends early.

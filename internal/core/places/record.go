@@ -50,6 +50,7 @@ type dictionary struct {
 	expected int // the number of the property that likely comes next
 	nameNo   map[string]int
 	wordNo   []map[string]int // by property and text
+	text     []byte           // room for one
 }
 
 func (d *dictionary) name(key []byte) (int, bool) {
@@ -129,7 +130,8 @@ func (d *dictionary) appendValue(dst []byte, n int, value []byte, name, category
 	case '"':
 		text := value[1 : len(value)-1]
 		if bytes.IndexByte(text, '\\') >= 0 {
-			text = []byte(feature.Unquote(value))
+			d.text = feature.AppendUnquoted(d.text[:0], value)
+			text = d.text
 		}
 		switch {
 		case string(text) == name && name != "":
