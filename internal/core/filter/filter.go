@@ -20,6 +20,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -135,7 +136,39 @@ func (f *Filter) String() string { return f.text + f.versions }
 
 // Matches reports whether a feature meets the condition. The values are those of
 // its Properties, in their order.
-func (f *Filter) Matches(values []Value) bool { return f.root.holds(values) == isTrue }
+func (f *Filter) Matches(values []Value) bool { return f.MatchesSource(list(values)) }
+
+// A Source gives the values of a feature when they are asked for, so that no more of it is read than tells whether it
+// meets a condition.
+type Source interface {
+	// Value returns the value of the property with a number in [Filter.Properties]. It is not changed, and good until
+	// the source is that of another feature.
+	Value(number int) *Value
+}
+
+// A list is a Source of values that have been read.
+type list []Value
+
+func (l list) Value(number int) *Value { return &l[number] }
+
+// MatchesSource reports whether a feature meets the condition.
+func (f *Filter) MatchesSource(s Source) bool { return met(f.root, s) }
+
+// met reports whether c is true of s. What is unknown need not be told from what is false, so less may have to be read.
+func met(c condition, s Source) bool {
+	switch c := c.(type) {
+	case *and:
+		for _, p := range c.parts {
+			if !met(p, s) {
+				return false
+			}
+		}
+		return true
+	case *or:
+		return slices.ContainsFunc(c.parts, func(p condition) bool { return met(p, s) })
+	}
+	return c.holds(s) == isTrue
+}
 
 // truth is the outcome of a condition.
 type truth int8
@@ -155,7 +188,7 @@ func truthOf(b bool) truth {
 
 // A condition is a part of a Filter.
 type condition interface {
-	holds(values []Value) truth
+	holds(s Source) truth
 	write(b *strings.Builder)
 }
 
@@ -164,16 +197,18 @@ type operand struct {
 	literal  Value
 	property int // index of the property plus one; 0 for a literal
 	name     string
-	fold     bool // compared without regard to case
+	fold     bool // compared without regard to case; the literal is folded already
 }
 
-func (o *operand) value(values []Value) Value {
-	v := o.literal
-	if o.property > 0 {
-		v = values[o.property-1]
+// value returns the value of o, which must not be changed.
+func (o *operand) value(s Source) *Value {
+	if o.property == 0 {
+		return &o.literal
 	}
+	v := s.Value(o.property - 1)
 	if o.fold && v.Kind == Text {
-		v.Text = foldCase(v.Text)
+		folded := TextValue(foldCase(v.Text))
+		return &folded
 	}
 	return v
 }
@@ -188,7 +223,7 @@ type (
 	always  struct{ is bool }
 	compare struct {
 		left, right operand
-		op          string
+		op          relation
 	}
 	between struct{ of, low, high operand }
 	in      struct {
@@ -203,58 +238,80 @@ type (
 	isNull struct{ of operand }
 )
 
-func (c *and) holds(values []Value) truth {
+func (c *and) holds(s Source) truth {
 	result := isTrue
 	for _, p := range c.parts {
-		if result = min(result, p.holds(values)); result == isFalse {
+		if result = min(result, p.holds(s)); result == isFalse {
 			break
 		}
 	}
 	return result
 }
 
-func (c *or) holds(values []Value) truth {
+func (c *or) holds(s Source) truth {
 	result := isFalse
 	for _, p := range c.parts {
-		if result = max(result, p.holds(values)); result == isTrue {
+		if result = max(result, p.holds(s)); result == isTrue {
 			break
 		}
 	}
 	return result
 }
 
-func (c *not) holds(values []Value) truth { return isTrue - c.part.holds(values) }
+func (c *not) holds(s Source) truth { return isTrue - c.part.holds(s) }
 
-func (c *always) holds([]Value) truth { return truthOf(c.is) }
+func (c *always) holds(Source) truth { return truthOf(c.is) }
 
-func (c *compare) holds(values []Value) truth {
-	return compared(c.left.value(values), c.op, c.right.value(values))
+func (c *compare) holds(s Source) truth {
+	return compared(c.left.value(s), c.op, c.right.value(s))
 }
 
-func compared(a Value, op string, b Value) truth {
+// A relation is how the left side of a comparison may stand to the right.
+type relation uint8
+
+const (
+	less relation = 1 << iota
+	equal
+	greater
+)
+
+// relations are the signs of relations. Those that begin like others come before them.
+var relations = []struct {
+	sign string
+	is   relation
+}{
+	{"=", equal}, {"<>", less | greater}, {"<=", less | equal}, {">=", greater | equal}, {"<", less}, {">", greater},
+}
+
+func (r relation) String() string {
+	for _, known := range relations {
+		if known.is == r {
+			return known.sign
+		}
+	}
+	return "?"
+}
+
+func compared(a *Value, op relation, b *Value) truth {
+	if a.Kind == Text && b.Kind == Text && op == equal {
+		return truthOf(a.Text == b.Text)
+	}
 	order, ok := order(a, b)
-	if !ok {
+	switch {
+	case !ok:
 		return isUnknown
+	case order < 0:
+		return truthOf(op&less != 0)
+	case order > 0:
+		return truthOf(op&greater != 0)
 	}
-	switch op {
-	case "=":
-		return truthOf(order == 0)
-	case "<>":
-		return truthOf(order != 0)
-	case "<":
-		return truthOf(order < 0)
-	case "<=":
-		return truthOf(order <= 0)
-	case ">":
-		return truthOf(order > 0)
-	}
-	return truthOf(order >= 0)
+	return truthOf(op&equal != 0)
 }
 
 // order compares two values of the same kind: negative if a is less, and
 // reports whether they can be compared. Texts are compared by Unicode code points.
 // A text is compared with a moment or a date by what it says in RFC 3339.
-func order(a, b Value) (int, bool) {
+func order(a, b *Value) (int, bool) {
 	switch {
 	case a.Kind == Text && b.Kind >= instant:
 		t, ok := readTime(a.Text, b.Kind)
@@ -298,25 +355,25 @@ func readTime(s string, kind Kind) (time.Time, bool) {
 	return time.Time{}, false
 }
 
-func (c *between) holds(values []Value) truth {
-	v := c.of.value(values)
-	return min(compared(v, ">=", c.low.value(values)), compared(v, "<=", c.high.value(values)))
+func (c *between) holds(s Source) truth {
+	v := c.of.value(s)
+	return min(compared(v, greater|equal, c.low.value(s)), compared(v, less|equal, c.high.value(s)))
 }
 
-func (c *in) holds(values []Value) truth {
-	v, result := c.of.value(values), isFalse
+func (c *in) holds(s Source) truth {
+	v, result := c.of.value(s), isFalse
 	for i := range c.list {
-		if result = max(result, compared(v, "=", c.list[i].value(values))); result == isTrue {
+		if result = max(result, compared(v, equal, c.list[i].value(s))); result == isTrue {
 			break
 		}
 	}
 	return result
 }
 
-func (c *isNull) holds(values []Value) truth { return truthOf(c.of.value(values).Kind == Null) }
+func (c *isNull) holds(s Source) truth { return truthOf(c.of.value(s).Kind == Null) }
 
-func (c *like) holds(values []Value) truth {
-	v := c.of.value(values)
+func (c *like) holds(s Source) truth {
+	v := c.of.value(s)
 	if v.Kind != Text {
 		return isUnknown
 	}
@@ -342,7 +399,7 @@ func writeAll(b *strings.Builder, parts []condition, between string) {
 
 func (c *compare) write(b *strings.Builder) {
 	c.left.write(b)
-	b.WriteString(" " + c.op + " ")
+	b.WriteString(" " + c.op.String() + " ")
 	c.right.write(b)
 }
 

@@ -235,3 +235,42 @@ func TestLongLike(t *testing.T) {
 		t.Errorf("a long part with _: %v", err)
 	}
 }
+
+// TestMatchesIsTruth puts conditions together at random: a feature meets those that are true, and neither those that
+// are false nor those of which that cannot be told.
+func TestMatchesIsTruth(t *testing.T) {
+	r := rand.New(rand.NewPCG(6, 6))
+	simple := []string{
+		"berths = 6", "berths <> 6", "berths < 'a'", "absent > 1", "absent IS NULL", "note LIKE '%rope%'",
+		"condition IN ('good', absent)", "condition IN ('bad', absent)", "depth BETWEEN absent AND 1", "TRUE", "FALSE",
+	}
+	var random func(depth int) string
+	random = func(depth int) string {
+		if depth == 0 || r.IntN(4) == 0 {
+			return simple[r.IntN(len(simple))]
+		}
+		switch r.IntN(3) {
+		case 0:
+			return "NOT (" + random(depth-1) + ")"
+		case 1:
+			return "(" + random(depth-1) + " AND " + random(depth-1) + " AND " + random(depth-1) + ")"
+		}
+		return "(" + random(depth-1) + " OR " + random(depth-1) + ")"
+	}
+	seen := map[truth]int{}
+	for range 20_000 {
+		f := Must(random(4))
+		var values list
+		for _, name := range f.Properties() {
+			values = append(values, mooring[name])
+		}
+		is := f.root.holds(values)
+		if got := f.Matches(values); got != (is == isTrue) {
+			t.Fatalf("%s: %v, but its truth is %d", f, got, is)
+		}
+		seen[is]++
+	}
+	if len(seen) != 3 {
+		t.Errorf("not all kinds of truth came: %v", seen)
+	}
+}

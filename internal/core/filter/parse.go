@@ -170,8 +170,8 @@ func (p *parser) predicate() (condition, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, op := range []string{"=", "<>", "<=", ">=", "<", ">"} {
-		if ok, err := p.accept(op); ok || err != nil {
+	for _, op := range relations {
+		if ok, err := p.accept(op.sign); ok || err != nil {
 			if err != nil {
 				return nil, err
 			}
@@ -179,7 +179,7 @@ func (p *parser) predicate() (condition, error) {
 			if err != nil {
 				return nil, err
 			}
-			return &compare{left: left, op: op, right: right}, nil
+			return &compare{left: left, op: op.is, right: right}, nil
 		}
 	}
 	negated, err := p.accept("NOT")
@@ -360,6 +360,7 @@ func (p *parser) function(name token, word string) (operand, error) {
 			return o, err
 		}
 		o.fold = true
+		o.literal.Text = foldCase(o.literal.Text)
 		return o, p.require(")", ")")
 	}
 	kind, example := day, "a date like '2026-04-01'"

@@ -75,11 +75,11 @@ func each(c condition, f func(*spatial)) {
 	}
 }
 
-func (c *spatial) holds(values []Value) truth {
+func (c *spatial) holds(s Source) truth {
 	if c.region == nil {
 		return isUnknown
 	}
-	v := c.of.value(values)
+	v := c.of.value(s)
 	switch {
 	case v.Kind == Position && c.within:
 		return truthOf(c.region.WithinPoint(geo.Point{Lon: v.Number, Lat: v.lat}))

@@ -82,7 +82,7 @@ func TestSpatialConditions(t *testing.T) {
 			for _, name := range bound.Properties() {
 				values = append(values, map[string]Value{Geometry: where, "berths": NumberValue(4)}[name])
 			}
-			if got := bound.root.holds(values); got != want[i] {
+			if got := bound.root.holds(list(values)); got != want[i] {
 				t.Errorf("%s of place %d: %v, want %v", text, i, got, want[i])
 			}
 		}

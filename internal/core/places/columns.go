@@ -78,6 +78,9 @@ func (c *columns) id(ref uint32) []byte {
 
 // cutText cuts a text off the start of a record.
 func cutText(record []byte) (text, rest []byte) {
+	if n := int(record[0]); n < 0x80 { // as mostly
+		return record[1 : 1+n], record[1+n:]
+	}
 	length, n := binary.Uvarint(record)
 	return record[n : n+int(length)], record[n+int(length):]
 }
@@ -123,7 +126,7 @@ func (w *writer) append(id, name []byte, at geo.Point) (ref uint32) {
 	ref = w.used
 	w.buffer = w.buffer[:0]
 	for _, text := range [][]byte{id, name, w.properties} {
-		w.buffer = append(binary.AppendUvarint(w.buffer, uint64(len(text))), text...)
+		w.buffer = appendText(w.buffer, text)
 	}
 	if len(w.blocks) == 0 || w.blockUsed+len(w.buffer) > len(w.blocks[len(w.blocks)-1]) {
 		w.blocks = append(w.blocks, make([]byte, max(blockBytes, len(w.buffer))))

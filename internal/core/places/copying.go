@@ -79,26 +79,26 @@ func (c *copier) word(of int, old uint64) (number int, ok bool) {
 // appendRecord writes the properties of a place anew, unless there is no room for a name or text of theirs.
 func (c *copier) appendRecord(dst, record []byte) ([]byte, bool) {
 	for len(record) > 0 {
-		tag, size := binary.Uvarint(record)
-		f := form(tag % uint64(formCount))
-		n, ok := c.name(int(tag / uint64(formCount)))
+		old, f, value, rest := cutValue(record)
+		record = rest
+		n, ok := c.name(old)
 		if !ok {
 			return dst, false
 		}
-		dst = binary.AppendUvarint(dst, uint64(n)*uint64(formCount)+uint64(f))
-		_, rest := skipValue(record)
-		value := record[size : len(record)-len(rest)]
-		if f == formWord {
+		dst = appendTag(dst, n, f)
+		switch f {
+		case formWord:
 			old, _ := binary.Uvarint(value)
 			w, ok := c.word(n, old)
 			if !ok {
 				return dst, false
 			}
 			dst = binary.AppendUvarint(dst, uint64(w))
-		} else {
+		case formText, formJSON:
+			dst = appendText(dst, value)
+		default:
 			dst = append(dst, value...)
 		}
-		record = rest
 	}
 	return dst, true
 }

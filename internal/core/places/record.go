@@ -5,11 +5,9 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"math"
-	"slices"
 	"strconv"
 
 	"idlebeacon/internal/core/feature"
-	"idlebeacon/internal/core/filter"
 )
 
 // The properties of a place are kept in a form that is small and quickly searched:
@@ -51,6 +49,8 @@ type dictionary struct {
 	nameNo   map[string]int
 	wordNo   []map[string]int // by property and text
 	text     []byte           // room for one
+	records  uint64           // how many were written
+	newest   []uint64         // by property: the number of the newest record with it
 }
 
 func (d *dictionary) name(key []byte) (int, bool) {
@@ -85,6 +85,7 @@ func (d *dictionary) lookup(key []byte) (int, bool) {
 	d.nameNo[string(key)] = n
 	d.names = append(d.names, string(key))
 	d.wordNo = append(d.wordNo, map[string]int{})
+	d.newest = append(d.newest, 0)
 	return n, true
 }
 
@@ -102,22 +103,54 @@ func (d *dictionary) word(n int, text []byte) (int, bool) {
 	return w, true
 }
 
-// appendFields writes the properties of a place with the given name and category.
+// appendFields writes the properties of a place with the given name and category. Of those that have the same name
+// only the last is written.
 func (d *dictionary) appendFields(dst []byte, fields feature.Fields, name, category string) []byte {
+	start := len(dst)
 	d.expected = 0
+	d.records++
 	for i := range fields {
-		if n, ok := d.name(fields[i].Name); ok {
+		n, ok := d.name(fields[i].Name)
+		if !ok {
+			continue
+		}
+		if d.newest[n] == d.records {
+			return d.appendLast(dst[:start], fields, name, category)
+		}
+		d.newest[n] = d.records
+		dst = d.appendValue(dst, n, fields[i].Value, name, category)
+	}
+	return dst
+}
+
+// appendLast is appendFields where some have the same name.
+func (d *dictionary) appendLast(dst []byte, fields feature.Fields, name, category string) []byte {
+	last := map[int]int{} // by number of the name
+	for i := range fields {
+		if n, ok := d.lookup(fields[i].Name); ok {
+			last[n] = i
+		}
+	}
+	for i := range fields {
+		if n, ok := d.lookup(fields[i].Name); ok && last[n] == i {
 			dst = d.appendValue(dst, n, fields[i].Value, name, category)
 		}
 	}
 	return dst
 }
 
+// appendTag writes what a value begins with: the number of the property, and the form.
+func appendTag(dst []byte, n int, f form) []byte {
+	return binary.AppendUvarint(dst, uint64(n)*uint64(formCount)+uint64(f))
+}
+
+// appendText writes a text for cutText.
+func appendText(dst, text []byte) []byte {
+	return append(binary.AppendUvarint(dst, uint64(len(text))), text...)
+}
+
 func (d *dictionary) appendValue(dst []byte, n int, value []byte, name, category string) []byte {
-	tag := func(f form) []byte { return binary.AppendUvarint(dst, uint64(n)*uint64(formCount)+uint64(f)) }
-	withBytes := func(f form, b []byte) []byte {
-		return append(binary.AppendUvarint(tag(f), uint64(len(b))), b...)
-	}
+	tag := func(f form) []byte { return appendTag(dst, n, f) }
 	switch value[0] {
 	case 'n':
 		return tag(formNull)
@@ -126,7 +159,7 @@ func (d *dictionary) appendValue(dst []byte, n int, value []byte, name, category
 	case 't':
 		return tag(formTrue)
 	case '{', '[':
-		return withBytes(formJSON, value)
+		return appendText(tag(formJSON), value)
 	case '"':
 		text := value[1 : len(value)-1]
 		if bytes.IndexByte(text, '\\') >= 0 {
@@ -142,7 +175,7 @@ func (d *dictionary) appendValue(dst []byte, n int, value []byte, name, category
 		if w, ok := d.word(n, text); ok {
 			return binary.AppendUvarint(tag(formWord), uint64(w))
 		}
-		return withBytes(formText, text)
+		return appendText(tag(formText), text)
 	}
 	if whole, ok := wholeNumber(value); ok {
 		return binary.AppendVarint(tag(formWhole), whole)
@@ -177,129 +210,38 @@ func wholeNumber(value []byte) (int64, bool) {
 	return n, true
 }
 
-// A probe is the values of some properties of a place, found in one pass.
-type probe struct {
-	wanted []int // by the number of a property: its place in values plus one, or 0
-	values []filter.Value
-	idAt   int // place in values of a property "id" that stands for the place's own; -1 for none
-	geomAt int // and of the position of the place; -1 for none
-	known  int // how many of the properties places have
-}
-
-// newProbe prepares to look for the properties of the given names.
-func (c *columns) newProbe(names []string) *probe {
-	p := &probe{wanted: make([]int, len(c.words.names)), values: make([]filter.Value, len(names)), idAt: -1, geomAt: -1}
-	for i, name := range names {
-		key := string(feature.AppendText(nil, name))
-		if name == "id" {
-			p.idAt = i
-		}
-		if name == filter.Geometry {
-			p.geomAt = i
-			continue
-		}
-		if n := slices.Index(c.words.names, key); n >= 0 {
-			if p.wanted[n] == 0 {
-				p.known++
-			}
-			p.wanted[n] = i + 1
-		}
-	}
-	return p
-}
-
-// read returns the values for a place, good until the next read.
-func (p *probe) read(c *columns, ref uint32, category uint16) []filter.Value {
-	clear(p.values)
-	id, rest := cutText(c.record(ref))
-	name, rest := cutText(rest)
-	if p.idAt >= 0 {
-		p.values[p.idAt] = filter.TextValue(string(id)) // unless it has a property of that name
-	}
-	if p.geomAt >= 0 {
-		p.values[p.geomAt] = filter.PositionValue(c.at(ref))
-	}
-	record, _ := cutText(rest)
-	for left := p.known; left > 0 && len(record) > 0; {
-		if n, behind := skipValue(record); n >= len(p.wanted) || p.wanted[n] == 0 {
-			record = behind
-			continue
-		}
-		left--
-		var v value
-		n := 0
-		n, v, record = c.cutValue(record)
-		to := &p.values[p.wanted[n]-1]
-		switch v.form {
-		case formNull:
-			*to = filter.Value{}
-		case formFalse, formTrue:
-			*to = filter.BoolValue(v.form == formTrue)
-		case formWhole, formFloat:
-			*to = filter.NumberValue(v.number)
-		case formText:
-			*to = filter.TextValue(string(v.bytes))
-		case formWord:
-			*to = filter.TextValue(v.word)
-		case formName:
-			*to = filter.TextValue(string(name))
-		case formCategory:
-			*to = filter.TextValue(c.categories[category])
-		default:
-			*to = filter.Value{Kind: filter.Other}
-		}
-	}
-	return p.values
-}
-
-// A value is one that was cut off a record.
-type value struct {
-	form   form
-	number float64
-	bytes  []byte
-	word   string
-}
-
-// skipValue returns the number of the property at the start of a record, and what follows it.
-func skipValue(record []byte) (n int, rest []byte) {
+// cutValue cuts one property off the start of a record: its number, and the bytes of its value.
+func cutValue(record []byte) (n int, f form, value, rest []byte) {
 	tag, size := binary.Uvarint(record)
 	record = record[size:]
-	switch form(tag % uint64(formCount)) {
+	n, f = int(tag/uint64(formCount)), form(tag%uint64(formCount))
+	size = 0
+	switch f {
 	case formWhole, formWord:
 		size = 1
 		for record[size-1] >= 0x80 { // more of a variable-length number follows
 			size++
 		}
-		record = record[size:]
 	case formFloat:
-		record = record[8:]
+		size = 8
 	case formText, formJSON:
-		_, record = cutText(record)
+		value, rest = cutText(record)
+		return n, f, value, rest
 	}
-	return int(tag / uint64(formCount)), record
+	return n, f, record[:size], record[size:]
 }
 
-// cutValue cuts one property off the start of a record.
-func (c *columns) cutValue(record []byte) (n int, v value, rest []byte) {
-	tag, size := binary.Uvarint(record)
-	record = record[size:]
-	n, v.form = int(tag/uint64(formCount)), form(tag%uint64(formCount))
-	switch v.form {
-	case formWhole:
-		whole, size := binary.Varint(record)
-		v.number = float64(whole)
-		return n, v, record[size:]
-	case formFloat:
-		v.number = math.Float64frombits(binary.LittleEndian.Uint64(record))
-		return n, v, record[8:]
-	case formWord:
-		word, size := binary.Uvarint(record)
-		v.word = c.words.words[word]
-		return n, v, record[size:]
-	case formText, formJSON:
-		v.bytes, record = cutText(record)
-	}
-	return n, v, record
+// wholeIn, floatIn and wordIn say what the value of a property is that is written in their form.
+func wholeIn(value []byte) float64 {
+	whole, _ := binary.Varint(value)
+	return float64(whole)
+}
+
+func floatIn(value []byte) float64 { return math.Float64frombits(binary.LittleEndian.Uint64(value)) }
+
+func (d *dictionary) wordIn(value []byte) string {
+	number, _ := binary.Uvarint(value)
+	return d.words[number]
 }
 
 // propertiesOf returns the properties of a place as they are kept.
@@ -309,11 +251,10 @@ func (c *columns) propertiesOf(ref uint32, p Place) feature.Properties {
 	record, _ := cutText(rest)
 	var b feature.Builder
 	for len(record) > 0 {
-		var v value
-		n := 0
-		n, v, record = c.cutValue(record)
+		n, f, value, rest := cutValue(record)
+		record = rest
 		var raw []byte
-		switch v.form {
+		switch f {
 		case formNull:
 			raw = []byte("null")
 		case formFalse:
@@ -321,19 +262,19 @@ func (c *columns) propertiesOf(ref uint32, p Place) feature.Properties {
 		case formTrue:
 			raw = []byte("true")
 		case formWhole:
-			raw = strconv.AppendFloat(nil, v.number, 'f', -1, 64)
+			raw = strconv.AppendFloat(nil, wholeIn(value), 'f', -1, 64)
 		case formFloat:
-			raw, _ = json.Marshal(max(-math.MaxFloat64, min(math.MaxFloat64, v.number)))
+			raw, _ = json.Marshal(max(-math.MaxFloat64, min(math.MaxFloat64, floatIn(value))))
 		case formText:
-			raw = feature.AppendText(nil, string(v.bytes))
+			raw = feature.AppendText(nil, string(value))
 		case formWord:
-			raw = feature.AppendText(nil, v.word)
+			raw = feature.AppendText(nil, c.words.wordIn(value))
 		case formName:
 			raw = feature.AppendText(nil, p.Name)
 		case formCategory:
 			raw = feature.AppendText(nil, p.Category)
 		case formJSON:
-			raw = v.bytes
+			raw = value
 		}
 		b.SetJSON(feature.Unquote([]byte(c.words.names[n])), raw)
 	}

@@ -141,7 +141,11 @@ func (t *test) takesRow(ref uint32, category uint16) bool {
 			return false
 		}
 	}
-	return t.probe == nil || t.selection.Filter.Matches(t.probe.read(t.columns, ref, category))
+	if t.probe == nil {
+		return true
+	}
+	t.probe.at(t.columns, ref, category)
+	return t.selection.Filter.MatchesSource(t.probe)
 }
 
 // Limits of what is kept of selections: their number, and how many entries their

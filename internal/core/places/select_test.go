@@ -197,7 +197,7 @@ func TestSelectBesideAWriter(t *testing.T) {
 	var set Set
 	var mu sync.Mutex
 	counts := map[uint64]int{} // of huts, by change
-	selection := Selection{Categories: []string{"hut"}, Filter: parse(t, "berths > -100")}
+	selection := Selection{Categories: []string{"hut"}, Filter: parse(t, "condition <> 'lost'")}
 	ctx, stop := context.WithCancel(t.Context())
 	var readers sync.WaitGroup
 	for range 4 {

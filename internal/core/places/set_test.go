@@ -24,6 +24,9 @@ func randomRow(r *rand.Rand, ids int) *Row {
 		b.SetJSON("depth", strconv.AppendFloat(nil, r.NormFloat64(), 'g', -1, 64))
 	}
 	b.Set("condition", []string{"good", "fair", "poor"}[r.IntN(3)])
+	if r.IntN(8) == 0 { // the last one counts
+		b.SetJSON("berths", []byte([]string{"null", "7", `"many"`}[r.IntN(3)]))
+	}
 	b.SetJSON("public", []byte(strconv.FormatBool(r.IntN(2) == 0)))
 	b.SetJSON("note", []byte([]string{"null", `"a \"quoted\" word"`, `["rope"]`, `{"a":1}`}[r.IntN(4)]))
 	if row.Category != "" {

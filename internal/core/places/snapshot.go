@@ -140,8 +140,8 @@ func (s *Snapshot) UsedNames(ctx context.Context) (names []string, all bool, err
 		_, rest = cutText(rest)
 		record, _ := cutText(rest)
 		for place := 0; len(record) > 0; place++ {
-			var number int
-			number, _, record = s.cutValue(record)
+			number, _, _, rest := cutValue(record)
+			record = rest
 			uses[number].count++
 			uses[number].places += place
 		}
