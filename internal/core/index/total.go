@@ -146,6 +146,9 @@ func (t Tree) Measure(m *Measure, goOn func() bool) bool {
 	return root == nil || root.measure(m, goOn)
 }
 
+// Measure is that of a tree for what lies in p.
+func (p *Part) Measure(m *Measure, goOn func() bool) bool { return p.node.measure(m, goOn) }
+
 // betweenLooks is of how many entries a node may at least be before goOn is asked.
 const betweenLooks = 4096
 

@@ -209,7 +209,11 @@ func (s *Snapshot) Measured(ctx context.Context, property string, m *index.Measu
 	scanned := &index.Measure{Column: m.Column, Number: func(e index.Entry) (float64, bool) {
 		return numbers[e.Ref], !math.IsNaN(numbers[e.Ref])
 	}}
-	if !s.tree.Measure(scanned, goOn) {
+	parts := s.tree.Split(partSize)
+	err = together(ctx, len(parts), func() func(int) {
+		return func(i int) { parts[i].Measure(scanned, goOn) }
+	})
+	if err != nil || !s.tree.Measure(scanned, goOn) { // which adds up the parts
 		return ctx.Err()
 	}
 	return nil
