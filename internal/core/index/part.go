@@ -398,6 +398,10 @@ func (p *Part) Fetch() uint64 {
 		return 0
 	}
 	n := p.node
+	if p.in.counts[p.way()] > maxEntries { // no leaf has so many
+		f := n.around()
+		return f.sums[0].x + uint64(f.counts[0])
+	}
 	if n.leaf() {
 		return uint64(len(n.columns))
 	}

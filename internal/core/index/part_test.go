@@ -112,3 +112,29 @@ func checkParts(t *testing.T, r *rand.Rand, m *model, p Part) {
 		}
 	}
 }
+
+// TestAround looks for the fork of every inner node where the node lies, as Fetch does of those with many entries.
+func TestAround(t *testing.T) {
+	forWorlds(t, func(t *testing.T, _ *rand.Rand, tree Tree, _ *model) {
+		var check func(f *fork)
+		check = func(f *fork) {
+			for i, n := range f.kids {
+				switch {
+				case n == nil:
+				case n.leaf():
+					if f.counts[i] > maxEntries {
+						t.Fatalf("a leaf has %d entries", f.counts[i])
+					}
+				default:
+					if n.around() != n.fork {
+						t.Fatal("a node lies elsewhere than behind its fork")
+					}
+					check(n.fork)
+				}
+			}
+		}
+		if tree.top != nil {
+			check(tree.top)
+		}
+	})
+}
