@@ -141,8 +141,7 @@ func (f *Filter) Matches(values []Value) bool { return f.MatchesSource(list(valu
 // A Source gives the values of a feature when they are asked for, so that no more of it is read than tells whether it
 // meets a condition.
 type Source interface {
-	// Value returns the value of the property with a number in [Filter.Properties]. It is not changed, and good until
-	// the source is that of another feature.
+	// Value returns the value of the property with a number in [Filter.Properties]. Whoever asks must not change it.
 	Value(number int) *Value
 }
 
