@@ -15,7 +15,8 @@ func TestSheet(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
 	names := []string{`"name"`, `"kind"`, `"na"`, `""`, `"n\u0061me"`, `"k\"ind"`, `"é"`, `"a\\"`}
 	values := []string{
-		`1`, `-2.50`, `true`, `null`, `""`, `"a, \"b\": {c}"`, `"\\"`, `{"name":"inner","x":[1,"]"]}`, `[]`, `"\ud83d\ude00\n"`,
+		`1`, `-2.50`, `true`, `null`, `""`, `"a, \"b\": {c}"`, `"\\"`, `{"name":"inner","x":[1,"]"]}`, `[]`,
+		`"\ud83d\ude00\n"`,
 	}
 	var sheet Sheet
 	order := slices.Clone(names)

@@ -2,8 +2,8 @@ package index
 
 import "math/bits"
 
-// A Gathering is entries that come one by one for a tree, in any order. They lie in pieces, so that none is copied while
-// more come. The zero value is ready to use.
+// A Gathering is entries that come one by one for a tree, in any order. They lie in pieces, so that none is copied
+// while more come. The zero value is ready to use.
 type Gathering struct {
 	pieces [][]Entry
 	count  int

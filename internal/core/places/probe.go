@@ -10,8 +10,8 @@ import (
 	"idlebeacon/internal/core/filter"
 )
 
-// A probe reads some properties of one place after the other. It is a [filter.Source] of the place it is at: a record is
-// read up to what was asked for.
+// A probe reads some properties of one place after the other. It is a [filter.Source] of the place it is at: a record
+// is read up to what was asked for.
 type probe struct {
 	wanted []int // by the number of a property: its place in values plus one, or 0
 	passes [tagBit]pass
