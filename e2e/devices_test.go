@@ -265,7 +265,8 @@ func TestOtherClients(t *testing.T) {
 		t.Errorf("curl is told %s", out)
 	}
 	lines := filepath.Join(t.TempDir(), "lines")
-	if err := os.WriteFile(lines, []byte(`{"device":"c2","latitude":1,"longitude":2}`+"\n"+`{"device":"c3"}`+"\n"), 0o600); err != nil {
+	text := `{"device":"c2","latitude":1,"longitude":2}` + "\n" + `{"device":"c3"}` + "\n"
+	if err := os.WriteFile(lines, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	out = run("curl", "-sS", "-T", lines, "-X", "POST", "-H", "Authorization: Bearer "+key, "-H",

@@ -29,7 +29,8 @@ func buoys(t *testing.T, c *client.Client) {
 	file := `{"type":"FeatureCollection","features":[
 		{"type":"Feature","id":"a","geometry":{"type":"Point","coordinates":[-23.5,-39.5]},` +
 		`"properties":{"name":"<b>Able</b>","kind":"lit","swing":40,"image":"/pictures/none.svg",
-			"about":"<p>Seen from <i>afar</i><img src=x onerror=\"document.title='taken'\"><script>document.title='taken'</script> <a href=\"javascript:document.title='taken'\">here</a></p>"}},
+			"about":"<p>Seen from <i>afar</i><img src=x onerror=\"document.title='taken'\">` +
+		`<script>document.title='taken'</script> <a href=\"javascript:document.title='taken'\">here</a></p>"}},
 		{"type":"Feature","id":"b","geometry":{"type":"Point","coordinates":[-23.49,-39.5]},` +
 		`"properties":{"name":"\u05de\u05e6\u05d5\u05e3 ` +
 		`\u05e6\u05e4\u05d5\u05e0\u05d9","kind":"unlit","swing":10,"note":"` + long +

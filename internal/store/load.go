@@ -19,7 +19,7 @@ import (
 
 const (
 	loadBatch   = 256       // features of a batch, at most
-	loadRoom    = 128 << 10 // bytes of the properties of its places, unless those of one are more
+	loadRoom    = 128 << 10 // bytes of its properties and geometries, unless those of one feature are more
 	loadBatches = 64        // collections that one reader has features of at a time
 	slicePages  = 4 << 10   // pages of the table that are read in one query: 32 MB
 )
@@ -29,7 +29,8 @@ type Batch struct {
 	Collection int64 // its key
 	Features   []feature.Feature
 
-	room []byte // the properties of its places
+	bytes int    // of properties and geometries
+	room  []byte // the properties of its places
 }
 
 var batches = sync.Pool{New: func() any { return &Batch{room: make([]byte, 0, loadRoom)} }}
@@ -37,13 +38,17 @@ var batches = sync.Pool{New: func() any { return &Batch{room: make([]byte, 0, lo
 // Release says that nobody looks at b, at its features and at the properties of its places any more. It may be left
 // out.
 func (b *Batch) Release() {
-	b.Features, b.room = b.Features[:0], b.room[:0]
+	if cap(b.room) > loadRoom { // it had a feature with more
+		return
+	}
+	clear(b.Features) // shapes need not stay in memory for it
+	b.Features, b.bytes, b.room = b.Features[:0], 0, b.room[:0]
 	batches.Put(b)
 }
 
-// full reports whether b has no room for one more feature with properties of so many bytes.
-func (b *Batch) full(properties int) bool {
-	return len(b.Features) == loadBatch || len(b.Features) > 0 && len(b.room)+properties > cap(b.room)
+// full reports whether b has no room for one more feature with properties and a geometry of so many bytes.
+func (b *Batch) full(size int) bool {
+	return len(b.Features) == loadBatch || len(b.Features) > 0 && b.bytes+size > loadRoom
 }
 
 // AllFeatures calls each with the features of all collections, in no particular order and
@@ -139,7 +144,8 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 		if b == nil || b.Collection != key {
 			b = begun[key]
 		}
-		if b != nil && b.full(len(properties)) {
+		size := len(properties) + len(raw[5])
+		if b != nil && b.full(size) {
 			if err := l.each(ctx, b); err != nil {
 				return err
 			}
@@ -171,6 +177,7 @@ func (l *loading) readSlice(ctx context.Context, conn *pgx.Conn, first int64) er
 			f.Properties = feature.StoredProperties(b.room[start:len(b.room):len(b.room)])
 		}
 		b.Features = append(b.Features, f)
+		b.bytes += size
 	}
 	if err := rows.Err(); err != nil {
 		return err

@@ -106,7 +106,8 @@ var badFiles = []struct {
 		KML,
 		`<kml xmlns="http://www.opengis.net/kml/2.2"><Document><Placemark ` +
 			`id="a"><Point><coordinates>1,2</coordinates></Point></Placemark>
-		<Placemark id="b"><name>a -- b</name><Point><coordinates>1,north--south</coordinates></Point></Placemark><Placemark/></Document></kml>`,
+		<Placemark id="b"><name>a -- b</name><Point><coordinates>1,north--south</coordinates></Point></Placemark>` +
+			`<Placemark/></Document></kml>`,
 		2,
 		strings.NewReplacer(
 			"north--south",

@@ -33,12 +33,12 @@ func (g *Gathering) Len() int { return g.count }
 func (g *Gathering) Sorted() []Entry {
 	pieces, count := g.pieces, g.count
 	*g = Gathering{}
-	if len(pieces) <= 1 {
-		for _, piece := range pieces {
-			Sort(piece)
-			return piece
-		}
+	switch len(pieces) {
+	case 0:
 		return nil
+	case 1:
+		Sort(pieces[0])
+		return pieces[0]
 	}
 	// The first deal of Sort, on the way to where all lie together.
 	differ := Key(0)

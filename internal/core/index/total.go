@@ -146,7 +146,8 @@ func (t Tree) Measure(m *Measure, goOn func() bool) bool {
 	return root == nil || root.measure(m, goOn)
 }
 
-// Measure is that of a tree for what lies in p.
+// Measure is [Tree.Measure] for the nodes in p, which must not be empty. What lies in one leaf is left to whoever asks
+// for more than that.
 func (p *Part) Measure(m *Measure, goOn func() bool) bool { return p.node.measure(m, goOn) }
 
 // betweenLooks is of how many entries a node may at least be before goOn is asked.

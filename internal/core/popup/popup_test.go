@@ -34,7 +34,8 @@ func TestWithoutTemplate(t *testing.T) {
 	got := of(
 		t,
 		template,
-		`{"name":"North Quay","kind":"mooring","picture":"/pictures/mooring.svg","depth_m":2.50,"public":true,"web":"https://example.org/a?b","since":"2019-04-01",
+		`{"name":"North Quay","kind":"mooring","picture":"/pictures/mooring.svg","depth_m":2.50,`+
+			`"public":true,"web":"https://example.org/a?b","since":"2019-04-01",
 		"phone":"+44 (0)1 23","address":"1 Quay Road; Brindle","note":"<b>bold</b>","none":null,"empty":"","list":[1]}`,
 	)
 	want := `{"title":"North Quay","category":"mooring","image":"/pictures/mooring.svg","fields":[` +
